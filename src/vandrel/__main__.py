@@ -1,0 +1,6 @@
+"""``python -m vandrel``."""
+
+from vandrel.cli.main import entry
+
+if __name__ == "__main__":
+    entry()

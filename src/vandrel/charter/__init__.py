@@ -1,0 +1,1 @@
+"""The charter: an organization's house rules."""

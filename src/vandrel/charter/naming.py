@@ -1,0 +1,204 @@
+"""Naming rules: a ladder of patterns for one name, run forwards to propose it and backwards to explain it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+from vandrel.charter.pattern import Context, EmptyField, Pattern, Piece, build, fit, to_expression
+from vandrel.charter.targets import Target
+from vandrel.errors import VandrelError
+from vandrel.text.people import PARTICLES
+from vandrel.text.prep import fold, prepare
+
+#: Tries of a counter before a ladder gives up.
+_MOST = 100_000
+_DIGITS = re.compile(r"\d+")
+_TRIM = " .-_"
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """A name that a rule allows; ``rung`` counts from 1, ``count`` is None but for a counter's rung."""
+
+    value: str
+    rung: int
+    pattern: str
+    count: int | None = None
+
+    def __str__(self) -> str:
+        return self.value
+
+
+@dataclass(frozen=True, slots=True)
+class Passed:
+    """A candidate that could not be had, and why."""
+
+    candidate: Candidate
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """The name chosen, and those that came before it on the ladder."""
+
+    chosen: Candidate
+    passed: tuple[Passed, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class NamingRule:
+    """How one name is built: the rungs of its ladder, from the first choice to the last."""
+
+    target: Target
+    rungs: tuple[Pattern, ...]
+    style: tuple[str, ...] = ()
+    longest: int = 0
+    forbid: frozenset[str] = frozenset()
+    reserved: frozenset[str] = frozenset()
+    particles: frozenset[str] = PARTICLES
+    source: str = ""
+
+    @property
+    def limit(self) -> int:
+        """The greatest length in characters (for an address, before the @)."""
+        return min(self.longest or self.target.longest, self.target.longest)
+
+    def fields(self) -> frozenset[str]:
+        return frozenset[str]().union(*(rung.fields() for rung in self.rungs))
+
+    def _context(self, values: Mapping[str, str]) -> Context:
+        target = self.target
+        forbidden = _forbidden(target, self.forbid)
+        # A mail address has ASCII letters only (RFC 5322): what is not transliterated would be lost.
+        style = ("ascii", *self.style) if target.only and "ascii" not in self.style else self.style
+        return Context(style, values.get("language", ""), self.particles, forbidden)
+
+    def _make(self, pattern: Pattern, values: Mapping[str, str], count: int | None = None) -> str | None:
+        """The name by one rung, or None where no legal name comes of it.
+
+        Raises:
+            EmptyField: a field that the rung needs is empty.
+        """
+        pieces = build(pattern, values, self._context(values), count)
+        local, domain = _at(pieces) if self.target.at else (pieces, "")
+        text = fit(local, self.limit)
+        if text is None:
+            return None
+        text = " ".join(text.split()).strip(_TRIM if self.target.edges else " ")
+        if self.target.at:
+            text = re.sub(r"\.{2,}", ".", text)
+        value = text + domain
+        return value if not self.target.fault(value) else None
+
+    def candidates(self, values: Mapping[str, str]) -> Iterator[Candidate]:
+        """All names that the rule allows, in order, each once; endless where the last rung counts."""
+        seen = set()
+        for number, pattern in enumerate(self.rungs, 1):
+            counter = pattern.counter
+            counts = range(counter.first, counter.first + _MOST) if counter else (None,)
+            for count in counts:
+                try:
+                    value = self._make(pattern, values, count)
+                except EmptyField:
+                    break
+                if value is not None and value not in seen:
+                    seen.add(value)
+                    yield Candidate(value, number, pattern.text, count)
+
+    def choose(self, values: Mapping[str, str], taken: Callable[[str], str]) -> Choice:
+        """The first candidate that is free.
+
+        Args:
+            values: the fields; a missing one counts as empty.
+            taken: says why a name cannot be had, or returns an empty string.
+
+        Raises:
+            VandrelError: ``empty-name`` where no rung makes a name at all, ``taken`` where none is free.
+        """
+        passed: list[Passed] = []
+        for candidate in self.candidates(values):
+            why = "a reserved word" if candidate.value.casefold() in self.reserved else taken(candidate.value)
+            if not why:
+                return Choice(candidate, tuple(passed))
+            passed.append(Passed(candidate, why))
+        raise self._none_left(values, passed)
+
+    def _none_left(self, values: Mapping[str, str], passed: Collection[Passed]) -> VandrelError:
+        name = self.target.name
+        if passed:
+            tried = ", ".join(f"{item.candidate} ({item.why})" for item in list(passed)[:4])
+            return VandrelError(
+                "taken", f"no {name} is left on the ladder of {self.source or name}: {tried}", where=name,
+                remedy=f"give one: {name}=..., or add a rung with {{count}} to the charter",
+            )  # fmt: skip
+        needed = [
+            f"{field}={values.get(field, '')!r}" for field in sorted(self.fields()) if field not in ("count", "suffix", "domain")
+        ]
+        return VandrelError(
+            "empty-name", f"no {name} can be made from {', '.join(needed)}: nothing is left of what it needs", where=name,
+            remedy=f"give it: {name}=..., or a field that the pattern {self.rungs[0].text} uses",
+        )  # fmt: skip
+
+    # --- backwards
+
+    def explain(self, value: str, values: Mapping[str, str]) -> Candidate | None:
+        """By which rung `value` could have come from these fields; None if by none.
+
+        A field that is missing from `values` is unknown and fits anything; one that is there and empty is empty.
+        """
+        for number, pattern in enumerate(self.rungs, 1):
+            unknown = pattern.fields() - values.keys() - {"count"}
+            counter = pattern.counter
+            counts: list[int | None] = [None]
+            if counter:
+                counts = sorted({int(m) for m in _DIGITS.findall(value) if len(m) < 10 and int(m) >= counter.first})
+            for count in counts:
+                if self._fits(pattern, values, unknown, value, count):
+                    return Candidate(value, number, pattern.text, count)
+        return None
+
+    def _fits(
+        self, pattern: Pattern, values: Mapping[str, str], unknown: frozenset[str], value: str, count: int | None
+    ) -> bool:
+        try:
+            if not unknown:
+                made = self._make(pattern, values, count)
+                return made is not None and prepare(made) == prepare(value)
+            pieces = build(pattern, values, replace(self._context(values), unknown=unknown), count)
+        except EmptyField:
+            return False
+        return re.fullmatch(to_expression(pieces, fold), prepare(value)) is not None
+
+
+@lru_cache(maxsize=64)
+def _forbidden(target: Target, more: frozenset[str]) -> _Forbidden:
+    return _Forbidden(target, more)
+
+
+class _Forbidden(frozenset[str]):
+    """The characters that a target or a rule refuses, as a set that is asked and never listed."""
+
+    _target: Target
+    _more: frozenset[str]
+
+    def __new__(cls, target: Target, more: frozenset[str]) -> _Forbidden:
+        self = super().__new__(cls)
+        self._target, self._more = target, more
+        return self
+
+    def __contains__(self, char: object) -> bool:
+        return isinstance(char, str) and (char in self._more or not self._target.allows(char))
+
+
+def _at(pieces: list[Piece]) -> tuple[list[Piece], str]:
+    """The pieces before the first ``@`` of a literal, and the rest as text."""
+    for index, piece in enumerate(pieces):
+        text = str(piece)
+        if piece.fixed and "@" in text:
+            before, _, after = text.partition("@")
+            rest = "".join(map(str, pieces[index + 1 :]))
+            return [*pieces[:index], Piece([("", before)], True)], f"@{after}{rest}"
+    return pieces, ""

@@ -1,0 +1,378 @@
+"""Naming patterns: a small language that builds names from the fields of a person.
+
+    {given 1}{surname}          the first letter of the given name, then the surname
+    {surname bare 2..4}         letters 2 to 4 of the surname without its particles
+    {given} [{middle} ]{surname}  what stands in [ ] is left out where a field in it is empty
+    {surname}{count from 2}     a counter, for the last rung of a ladder
+
+A placeholder is a field and words. Whatever their order, words act in four turns: which part of the value
+(``bare first last initials``), how it is written (``ascii lower upper title tight plain hyphens dots
+underscores``), which letters (``3``, ``2..4``, ``2..``, ``-3``), and for numbers ``pad 4`` and ``from 2``.
+``{{``, ``}}``, ``[[`` and ``]]`` stand for the brackets themselves.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+
+from vandrel.errors import VandrelError
+from vandrel.text import people
+from vandrel.text.nearest import did_you_mean
+from vandrel.text.transliterate import to_ascii
+
+PART_WORDS = ("bare", "first", "last", "initials")
+STYLE_WORDS = ("ascii", "lower", "upper", "title", "tight", "plain", "hyphens", "dots", "underscores")
+NUMBER_WORDS = ("pad", "from")
+_WORDS = (*PART_WORDS, *STYLE_WORDS, *NUMBER_WORDS)
+
+_SLICE = re.compile(r"(\d+)\.\.(\d*)|\.\.(\d+)|(-?\d+)")
+_FIELD = re.compile(r"[a-z][a-z0-9-]*")
+_SEPARATORS = re.compile(r"([\s\-\u2010\u2011._]+)")
+_JOINERS = {"tight": "", "plain": "", "hyphens": "-", "dots": ".", "underscores": "_"}
+
+
+class PatternError(VandrelError):
+    """A pattern that cannot be read; ``position`` counts from 0 in its text."""
+
+    def __init__(self, pattern: str, position: int, why: str, remedy: str = "") -> None:
+        super().__init__("bad-pattern", f"{pattern!r}: {why}", where=f"column {position + 1}", remedy=remedy)
+        self.position = position
+        self.why = why
+
+
+@dataclass(frozen=True, slots=True)
+class Literal:
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Placeholder:
+    """``start`` and ``stop`` are a Python slice of the letters, or None; ``pad`` and ``first`` are for numbers."""
+
+    field: str
+    part: str = ""
+    style: tuple[str, ...] = ()
+    start: int | None = None
+    stop: int | None = None
+    pad: int = 0
+    first: int = 2
+
+    @property
+    def whole(self) -> bool:
+        return self.start is None and self.stop is None
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    items: tuple[Literal | Placeholder, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Pattern:
+    text: str
+    items: tuple[Literal | Placeholder | Section, ...] = field(compare=False)
+
+    def placeholders(self) -> Iterator[Placeholder]:
+        for item in self.items:
+            if isinstance(item, Placeholder):
+                yield item
+            elif isinstance(item, Section):
+                yield from (inner for inner in item.items if isinstance(inner, Placeholder))
+
+    def fields(self) -> frozenset[str]:
+        return frozenset(placeholder.field for placeholder in self.placeholders())
+
+    @property
+    def counter(self) -> Placeholder | None:
+        return next((item for item in self.placeholders() if item.field == "count"), None)
+
+
+# --- reading
+
+
+def _placeholder(pattern: str, start: int, inner: str) -> Placeholder:
+    words = inner.split()
+    if not words or not _FIELD.fullmatch(words[0]):
+        raise PatternError(pattern, start, "a field is expected after '{'", "write for example {surname}")
+    part, style, bounds, numbers = "", [], (None, None), {"pad": 0, "from": 2}
+    index = 1
+    while index < len(words):
+        word = words[index]
+        index += 1
+        match = _SLICE.fullmatch(word)
+        if match:
+            bounds = _bounds(pattern, start, match)
+        elif word in PART_WORDS:
+            part = word
+        elif word in STYLE_WORDS:
+            style.append(word)
+        elif word in NUMBER_WORDS:
+            if index >= len(words) or not words[index].isdecimal() or len(words[index]) > 9:
+                raise PatternError(pattern, start, f"a number is expected after {word!r}", f"write for example {word} 2")
+            numbers[word] = int(words[index])
+            index += 1
+        else:
+            hint = did_you_mean(word, _WORDS) or f"the words are: {', '.join(_WORDS)}"
+            raise PatternError(pattern, start, f"{word!r} is no word of a placeholder", hint)
+    return Placeholder(words[0], part, tuple(style), *bounds, pad=numbers["pad"], first=numbers["from"])
+
+
+def _bounds(pattern: str, start: int, match: re.Match[str]) -> tuple[int | None, int | None]:
+    low, high, upto, single = match.groups()
+    if single is not None:
+        number = int(single)
+        if number == 0:
+            raise PatternError(pattern, start, "0 letters leave nothing", "letters are counted from 1")
+        return (0, number) if number > 0 else (number, None)
+    if upto is not None:
+        return 0, int(upto)
+    if int(low) < 1 or (high and int(high) < int(low)):
+        raise PatternError(pattern, start, f"{match.group()} is no range of letters", "letters are counted from 1, as in 2..4")
+    return int(low) - 1, int(high) if high else None
+
+
+def parse(text: str) -> Pattern:
+    """Read a pattern.
+
+    Raises:
+        PatternError: with the position.
+    """
+    items: list[Literal | Placeholder | Section] = []
+    inner: list[Literal | Placeholder] | None = None
+    opened = 0
+    literal = ""
+    index = 0
+
+    def flush() -> None:
+        nonlocal literal
+        if literal:
+            (items if inner is None else inner).append(Literal(literal))
+            literal = ""
+
+    while index < len(text):
+        char = text[index]
+        if char in "{}[]" and text[index + 1 : index + 2] == char:
+            literal += char
+            index += 2
+            continue
+        if char == "{":
+            close = text.find("}", index)
+            if close < 0:
+                raise PatternError(text, index, "'{' is not closed", "close it with '}', or write {{ for the bracket itself")
+            flush()
+            (items if inner is None else inner).append(_placeholder(text, index, text[index + 1 : close]))
+            index = close + 1
+            continue
+        if char == "[":
+            if inner is not None:
+                raise PatternError(text, index, "'[' stands inside of '['", "sections in [ ] cannot be nested")
+            flush()
+            inner, opened = [], index
+        elif char == "]":
+            if inner is None:
+                raise PatternError(text, index, "']' closes nothing", "write ]] for the bracket itself")
+            flush()
+            section, inner = Section(tuple(inner)), None
+            if not any(isinstance(item, Placeholder) for item in section.items):
+                raise PatternError(text, opened, "a section in [ ] needs a field", "what is always there stands outside")
+            items.append(section)
+        elif char == "}":
+            raise PatternError(text, index, "'}' closes nothing", "write }} for the bracket itself")
+        else:
+            literal += char
+        index += 1
+    if inner is not None:
+        raise PatternError(text, opened, "'[' is not closed", "close it with ']', or write [[ for the bracket itself")
+    flush()
+    return Pattern(text, tuple(items))
+
+
+# --- building
+
+
+@dataclass(slots=True)
+class Piece:
+    """A part of a name while it is built: words with the separators before them.
+
+    Pieces that come from a literal, a counter or a number are fixed: they are never cut.
+    """
+
+    words: list[tuple[str, str]]
+    fixed: bool
+
+    def __str__(self) -> str:
+        return "".join(separator + word for separator, word in self.words)
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """What building needs besides the fields: how the rule writes, and what may not stand in the name.
+
+    ``unknown`` fields are built as a wild card (`to_expression`), for running a pattern backwards.
+    """
+
+    style: tuple[str, ...] = ()
+    language: str = ""
+    particles: frozenset[str] = people.PARTICLES
+    forbidden: frozenset[str] = frozenset()
+    unknown: frozenset[str] = frozenset()
+
+
+_FIXED = frozenset({"count", "number", "suffix", "domain", "year"})
+
+
+def _words(value: str, placeholder: Placeholder, context: Context) -> list[tuple[str, str]]:
+    match placeholder.part:
+        case "bare":
+            value = people.without_particles(value, context.particles)
+        case "first":
+            value = (people.parts(people.without_particles(value, context.particles)) or [""])[0]
+        case "last":
+            value = (people.parts(value) or [""])[-1]
+        case "initials":
+            value = people.initials(value)
+    styles = (*context.style, *placeholder.style)
+    joiner = next((_JOINERS[word] for word in reversed(styles) if word in _JOINERS), None)
+    out: list[tuple[str, str]] = []
+    separator = ""
+    for index, chunk in enumerate(_SEPARATORS.split(" ".join(value.split()))):
+        if index % 2:
+            separator = chunk
+            continue
+        for more, word in _written(chunk, styles, context):
+            # Tight and its like rule the spaces only: a hyphen or dot of the name stays, save under plain.
+            between = separator or more
+            if joiner is not None and (between.isspace() or "plain" in styles):
+                between = joiner
+            if "ascii" in styles:
+                between = to_ascii(between)
+            between = "".join(char for char in between if char not in context.forbidden)
+            if word:
+                out.append((between if out else "", word))
+                separator = ""
+    return out
+
+
+def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[tuple[str, str]]:
+    """One word as the styles write it; what transliteration made of it may be several."""
+    if "ascii" in styles:
+        word = to_ascii(word, context.language)
+    for style in styles:
+        if style == "lower":
+            word = word.lower()
+        elif style == "upper":
+            word = word.upper()
+        elif style == "title" and (word.isupper() or word.islower()):
+            word = word[:1].upper() + word[1:].lower()
+    for number, part in enumerate(word.split(" ")):
+        kept = "".join(
+            char
+            for char in part
+            if char not in context.forbidden and char.isprintable() and ("plain" not in styles or char.isalnum())
+        )
+        yield (" " if number else "", kept)
+
+
+def _piece(placeholder: Placeholder, values: Mapping[str, str], context: Context, count: int | None) -> Piece | None:
+    if placeholder.field == "count":
+        return Piece([("", str(count).zfill(placeholder.pad))], True) if count is not None else None
+    if placeholder.field in context.unknown:
+        return Piece([("", _wild(placeholder))], True)
+    value = values.get(placeholder.field, "")
+    if placeholder.field in ("suffix", "domain"):  # a domain is no name to be rewritten
+        return Piece([("", value)], True) if value else None
+    words = _words(value, placeholder, context)
+    if not placeholder.whole:
+        # A slice counts letters across words: the separators do not count, and do not come along.
+        letters = "".join(word for _, word in words)[placeholder.start : placeholder.stop]
+        words = [("", letters)] if letters else []
+    if placeholder.pad and words:
+        words = [("", str(Piece(words, True)).zfill(placeholder.pad))]
+    return Piece(words, placeholder.field in _FIXED) if words else None
+
+
+class EmptyField(Exception):
+    """A field outside of [ ] has nothing to give; ``field`` is its name."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(name)
+        self.field = name
+
+
+def build(pattern: Pattern, values: Mapping[str, str], context: Context, count: int | None = None) -> list[Piece]:
+    """The pieces of a name.
+
+    Raises:
+        EmptyField: a field that the pattern needs is empty, or nothing is left of it once it is written.
+    """
+    pieces: list[Piece] = []
+    for item in pattern.items:
+        match item:
+            case Literal(text):
+                pieces.append(Piece([("", text)], True))
+            case Placeholder():
+                piece = _piece(item, values, context, count)
+                if piece is None:
+                    raise EmptyField(item.field)
+                pieces.append(piece)
+            case Section(inner):
+                built = [
+                    Piece([("", part.text)], True) if isinstance(part, Literal) else _piece(part, values, context, count)
+                    for part in inner
+                ]
+                if any(isinstance(part, Placeholder) and part.field in context.unknown for part in inner):
+                    pieces.append(Piece([("", _ANYTHING)], True))
+                elif None not in built:
+                    pieces += [piece for piece in built if piece is not None]
+    return pieces
+
+
+# A wild card in a built name is one private-use character: its offset is how many letters it may stand for.
+_WILD = 0xE000
+_ANYTHING = chr(_WILD + 0x100)
+
+
+def _wild(placeholder: Placeholder) -> str:
+    start, stop = placeholder.start or 0, placeholder.stop
+    letters = stop - start if stop is not None else (-start if start < 0 else 0)
+    return chr(_WILD + min(letters, 0xFF))
+
+
+def to_expression(pieces: list[Piece], prepared: Callable[[str], str]) -> str:
+    """A regular expression that the prepared form of the name fits; wild cards fit what is not known."""
+    out = []
+    for piece in pieces:
+        text = str(piece)
+        offset = ord(text) - _WILD if len(text) == 1 else -1
+        if 0 <= offset <= 0x100:
+            out.append(".*" if text == _ANYTHING else f".{{1,{offset}}}" if offset else ".+")
+        else:
+            out.append(re.escape(prepared(text)))
+    return "".join(out)
+
+
+def fit(pieces: list[Piece], longest: int) -> str | None:
+    """The name in `longest` characters at most; None where even the shortest form is longer.
+
+    First whole words go from the end of the longest piece that has several (the second half of a double surname),
+    then letters from the longest piece. Counters, numbers and literals stay.
+    """
+    excess = sum(len(str(piece)) for piece in pieces) - longest
+    soft = [piece for piece in pieces if not piece.fixed]
+    while excess > 0:
+        double = [piece for piece in soft if len(piece.words) > 1]
+        if double:
+            separator, word = max(double, key=lambda piece: len(str(piece))).words.pop()
+            excess -= len(separator) + len(word)
+            continue
+        piece = max(soft, key=lambda piece: len(str(piece)), default=None)
+        if piece is None or len(str(piece)) < 2:
+            return None
+        separator, word = piece.words[0]
+        others = max((len(str(other)) for other in soft if other is not piece), default=1)
+        cut = min(excess, max(1, len(word) - others), len(word) - 1)
+        piece.words[0] = (separator, word[: len(word) - cut])
+        excess -= cut
+    return "".join(map(str, pieces))

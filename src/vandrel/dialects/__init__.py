@@ -1,0 +1,1 @@
+"""How a field of ours is kept in a directory of a given schema."""

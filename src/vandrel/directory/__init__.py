@@ -1,0 +1,1 @@
+"""What a directory is, and the transports behind its port."""

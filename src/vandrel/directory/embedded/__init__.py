@@ -1,0 +1,1 @@
+"""The embedded directory: one SQLite file."""

@@ -1,0 +1,123 @@
+"""Filters as SQL over the index of values, so that a search touches only what can fit."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or, Present, Substring
+from vandrel.directory.schema import Schema
+
+_LAST = "\U0010ffff"
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """An SQL condition on ``entry.id``.
+
+    ``exact`` is false where the condition lets through more than the filter, so that each entry found must be
+    asked again. ``selective`` is false where it lets through everything.
+    """
+
+    sql: str
+    values: tuple[object, ...] = ()
+    exact: bool = True
+    selective: bool = True
+
+
+EVERY = Condition("1", exact=False, selective=False)
+NONE = Condition("0")
+
+
+def _glob(initial: str, middle: list[str], final: str) -> str:
+    def quote(text: str) -> str:
+        return "".join(f"[{char}]" if char in "*?[" else char for char in text)
+
+    return "*".join([quote(initial), *map(quote, middle), quote(final)])
+
+
+class Compiler:
+    """Turns filters into conditions; ``number_of`` gives the number of an attribute that is indexed, or None.
+
+    ``table_of`` says which table holds the values of an attribute: ``value`` or ``reference``.
+    """
+
+    def __init__(
+        self, schema: Schema, number_of: Callable[[str], int | None], table_of: Callable[[str], tuple[str, str]]
+    ) -> None:
+        self._schema = schema
+        self._number_of = number_of
+        self._table_of = table_of
+
+    def compile(self, item: Filter) -> Condition:
+        match item:
+            case And(parts):
+                return self._both([self.compile(part) for part in parts])
+            case Or(parts):
+                return self._either([self.compile(part) for part in parts])
+            case Not(part):
+                inner = self.compile(part)
+                # Undefined must not become true, so the negation of a leaf that is exact asks again as well.
+                if inner.exact and inner.selective:
+                    return Condition(f"NOT ({inner.sql})", inner.values, exact=False)
+                return EVERY
+            case _:
+                return self._leaf(item)
+
+    @staticmethod
+    def _both(parts: list[Condition]) -> Condition:
+        useful = [part for part in parts if part.selective]
+        if not useful:
+            return Condition("1", exact=all(part.exact for part in parts), selective=False)
+        return Condition(
+            " AND ".join(f"({part.sql})" for part in useful),
+            tuple(value for part in useful for value in part.values),
+            all(part.exact for part in parts),
+        )
+
+    @staticmethod
+    def _either(parts: list[Condition]) -> Condition:
+        if not parts:
+            return NONE
+        if not all(part.selective for part in parts):
+            return EVERY
+        return Condition(
+            " OR ".join(f"({part.sql})" for part in parts),
+            tuple(value for part in parts for value in part.values),
+            all(part.exact for part in parts),
+        )
+
+    def _leaf(self, item: Compare | Present | Substring | Extensible) -> Condition:
+        if isinstance(item, Extensible):
+            return EVERY
+        name = self._schema.attribute_name(item.attribute)
+        if not name:
+            return NONE
+        if name == "objectClass" and isinstance(item, Present):
+            return Condition("1", selective=False)
+        number = self._number_of(name)
+        if number is None:
+            return EVERY
+        table, column = self._table_of(name)
+        head = f"id IN (SELECT entry FROM {table} WHERE attribute = ?"
+        match item:
+            case Present():
+                return Condition(f"{head})", (number,))
+            case Compare(_, operator, value):
+                if operator == "~=":
+                    operator = "="
+                return Condition(f"{head} AND {column} {operator} ?)", (number, self._schema.key(name, value)))
+            case Substring():
+                return self._substring(item, head, column, number)
+
+    def _substring(self, item: Substring, head: str, column: str, number: int) -> Condition:
+        initial, middle, final = self._schema.substring_parts(item)
+        sql, values = head, [number]
+        bounds: list[object] = [*values]
+        if initial:
+            sql += f" AND {column} >= ? AND {column} < ?"
+            bounds += [initial, initial + _LAST]
+        if middle or final:
+            sql += f" AND {column} GLOB ?"
+            bounds.append(_glob(initial, middle, final))
+        return Condition(f"{sql})", tuple(bounds))

@@ -1,0 +1,153 @@
+"""The tables of an embedded directory, and opening its file: new, writable, read-only, or not one of ours."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from contextlib import contextmanager
+from collections.abc import Iterator
+from pathlib import Path
+from urllib.parse import quote
+
+from vandrel.errors import DirectoryError
+
+#: "Vand" as PRAGMA application_id, and the version of the tables as PRAGMA user_version.
+APPLICATION = 0x56616E64
+VERSION = 1
+
+TABLES = """
+CREATE TABLE meta(name TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE definition(number INTEGER PRIMARY KEY, kind TEXT NOT NULL, text TEXT NOT NULL);
+CREATE TABLE attribute(number INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
+CREATE TABLE entry(
+    id INTEGER PRIMARY KEY,
+    parent INTEGER REFERENCES entry(id),
+    key TEXT NOT NULL UNIQUE,
+    dn TEXT NOT NULL,
+    data BLOB NOT NULL
+);
+CREATE INDEX entry_parent ON entry(parent);
+CREATE TABLE value(
+    attribute INTEGER NOT NULL, value NOT NULL, entry INTEGER NOT NULL,
+    PRIMARY KEY(attribute, value, entry)
+) WITHOUT ROWID;
+CREATE TABLE reference(
+    attribute INTEGER NOT NULL, key TEXT NOT NULL, entry INTEGER NOT NULL, dn TEXT NOT NULL,
+    PRIMARY KEY(attribute, key, entry)
+) WITHOUT ROWID;
+CREATE INDEX reference_entry ON reference(entry, attribute);
+"""
+
+_BUSY_SECONDS = 10.0
+_HEADER = b"SQLite format 3\x00"
+
+# The beginning of sqlite_errorname -> our code, what it means, what to do.
+_SQLITE = (
+    ("SQLITE_FULL", "disk-full", "no room left on the disk", "free some room and give the command again"),
+    ("SQLITE_BUSY", "busy", "another process has been writing for {seconds:.0f} seconds", "try again when it is done"),
+    ("SQLITE_LOCKED", "busy", "another process is writing", "try again when it is done"),
+    ("SQLITE_READONLY", "not-permitted", "the file cannot be written", "check the rights on the file and its folder"),
+    ("SQLITE_CANTOPEN", "out-of-reach", "the file cannot be opened", "check the rights on the file and its folder"),
+    ("SQLITE_PERM", "not-permitted", "the file cannot be opened", "check the rights on the file and its folder"),
+    ("SQLITE_NOTADB", "foreign", "the file is not a Vandrel directory", "name another file"),
+    ("SQLITE_CORRUPT", "damaged", "the file is damaged", "restore it from a copy"),
+    ("SQLITE_IOERR", "out-of-reach", "the disk reports an error", "check the disk; nothing of this change was written"),
+)
+
+
+@contextmanager
+def plain_errors(path: Path) -> Iterator[None]:
+    """Turn what SQLite raises into a `DirectoryError` that names the file."""
+    try:
+        yield
+    except sqlite3.Error as error:
+        name = getattr(error, "sqlite_errorname", "") or ""
+        for beginning, code, what, remedy in _SQLITE:
+            if name.startswith(beginning):
+                raise DirectoryError(code, what.format(seconds=_BUSY_SECONDS), where=str(path), remedy=remedy) from None
+        if isinstance(error, sqlite3.DatabaseError):
+            raise DirectoryError(
+                "damaged", f"the file is damaged: {error}", where=str(path), remedy="restore it from a copy"
+            ) from None
+        raise
+
+
+def check_header(path: Path, application: int, what: str) -> None:
+    """See to it that the file is there, readable, and one of ours.
+
+    Raises:
+        DirectoryError: ``out-of-reach``, ``not-permitted``, ``foreign`` or ``damaged``.
+    """
+    try:
+        with path.open("rb") as file:
+            header = file.read(100)
+    except FileNotFoundError:
+        raise DirectoryError("out-of-reach", f"there is no such {what}", where=str(path)) from None
+    except OSError as error:
+        raise DirectoryError("not-permitted", f"the {what} cannot be read: {error.strerror}", where=str(path)) from None
+    if len(header) < 100 or not header.startswith(_HEADER):
+        raise DirectoryError("foreign", f"this file is not a Vandrel {what}", where=str(path), remedy="name another file")
+    if int.from_bytes(header[68:72], "big") != application:
+        raise DirectoryError(
+            "foreign", f"this SQLite file belongs to another program, not to Vandrel ({what})", where=str(path),
+            remedy="name another file",
+        )  # fmt: skip
+    version = int.from_bytes(header[60:64], "big")
+    if version != VERSION:
+        raise DirectoryError(
+            "foreign", f"the {what} has format {version}, and this program reads format {VERSION}", where=str(path),
+            remedy="use the version of Vandrel that wrote it",
+        )  # fmt: skip
+
+
+def create(path: Path, application: int, tables: str, what: str) -> None:
+    """Make a new file with these tables, for its owner alone (mode 0600).
+
+    The file gets its name only once it is complete, so that a kill leaves no half-made one behind.
+
+    Raises:
+        DirectoryError: ``taken`` where the file exists; ``not-permitted``, ``out-of-reach``, ``disk-full``.
+    """
+    draft = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        os.close(os.open(draft, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+    except OSError as error:
+        raise DirectoryError("not-permitted", f"the {what} cannot be made: {error.strerror}", where=str(path)) from None
+    try:
+        with plain_errors(path):
+            connection = sqlite3.connect(draft, isolation_level=None)
+            try:
+                connection.executescript(
+                    f"PRAGMA application_id = {application}; PRAGMA user_version = {VERSION}; {tables}"
+                    "PRAGMA journal_mode = WAL;"
+                )
+            finally:
+                connection.close()
+        os.link(draft, path)  # unlike a rename, this refuses to replace a file
+    except FileExistsError:
+        raise DirectoryError("taken", f"there is a {what} already", where=str(path)) from None
+    except OSError as error:
+        raise DirectoryError("not-permitted", f"the {what} cannot be made: {error.strerror}", where=str(path)) from None
+    finally:
+        draft.unlink(missing_ok=True)
+
+
+def connect(path: Path) -> tuple[sqlite3.Connection, bool]:
+    """A connection, and whether it can write. A file or folder that cannot be written is opened for reading."""
+    writable = os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
+    name = quote(str(path.absolute()))
+    with plain_errors(path):
+        if writable:
+            connection = sqlite3.connect(f"file:{name}?mode=rw", uri=True, isolation_level=None, timeout=_BUSY_SECONDS)
+            # A commit is on the disk before it is reported, so that neither a kill nor a power cut undoes it.
+            connection.execute("PRAGMA synchronous = FULL")
+            connection.execute("PRAGMA cache_size = -65536")
+            return connection, True
+        connection = sqlite3.connect(f"file:{name}?mode=ro", uri=True, isolation_level=None)
+        try:
+            connection.execute("SELECT 1 FROM sqlite_master").fetchone()
+        except sqlite3.OperationalError:
+            # In a folder that cannot be written the write-ahead index cannot be made: read the file as it is.
+            connection.close()
+            connection = sqlite3.connect(f"file:{name}?immutable=1", uri=True, isolation_level=None)
+        return connection, False

@@ -1,0 +1,98 @@
+"""Entries as rows: what stands in the blob, in the index of values, in the table of references."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Iterator
+
+import msgspec
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.schema import Schema
+
+Data = dict[str, list[Value]]
+
+_encode = msgspec.msgpack.Encoder().encode
+_decode = msgspec.msgpack.Decoder().decode
+
+#: Longer keys are left out of the index of values; a filter on such an attribute would still find them by
+#: reading, so attributes that may be longer than this are not indexed at all.
+_INDEXED_LENGTH = 512
+
+
+def encode(data: Data) -> bytes:
+    return _encode(data)
+
+
+def decode(blob: bytes) -> Data:
+    data: Data = _decode(blob)
+    return data
+
+
+def indexed_attributes(schema: Schema) -> list[str]:
+    """The attributes that an embedded directory of this schema keeps an index of."""
+    names = []
+    for name in schema.attribute_names():
+        attribute = schema.attribute(name)
+        if attribute is None or not attribute.equality or schema.is_binary(name):
+            continue
+        if attribute.limit > _INDEXED_LENGTH and name not in ("cn", "name"):
+            continue
+        if not attribute.operational or name in ("objectClass", "entryUUID", "pwdAccountLockedTime", "pwdReset"):
+            names.append(name)
+    return names
+
+
+class Index:
+    """Which attributes are indexed, under which number, in which table."""
+
+    def __init__(self, schema: Schema, numbers: dict[str, int]) -> None:
+        self.schema = schema
+        self.numbers = numbers
+        self.names = {number: name for name, number in numbers.items()}
+        self.references = {name: numbers[name] for name in schema.references() if name in numbers}
+
+    def table_of(self, attribute: str) -> tuple[str, str]:
+        return ("reference", "key") if attribute in self.references else ("value", "value")
+
+    def values(self, entry: int, data: Data) -> Iterator[tuple[int, object, int]]:
+        """The rows of table ``value`` for an entry with this data (references excluded)."""
+        for name, values in data.items():
+            number = self.numbers.get(name)
+            if number is not None:
+                for value in values:
+                    yield number, self.schema.key(name, value), entry
+
+
+_MANY = 400
+
+
+def read(
+    connection: sqlite3.Connection, index: Index, rows: Iterable[tuple[int, str, str, bytes]]
+) -> Iterator[Entry]:
+    """Make entries of rows (id, key, dn, data), adding their references."""
+    batch: list[tuple[int, str, str, bytes]] = []
+    for row in rows:
+        batch.append(row)
+        if len(batch) == _MANY:
+            yield from _assemble(connection, index, batch)
+            batch = []
+    if batch:
+        yield from _assemble(connection, index, batch)
+
+
+def _assemble(
+    connection: sqlite3.Connection, index: Index, batch: list[tuple[int, str, str, bytes]]
+) -> Iterator[Entry]:
+    references: dict[int, dict[str, list[Value]]] = {}
+    marks = ",".join("?" * len(batch))
+    for entry, number, dn in connection.execute(
+        f"SELECT entry, attribute, dn FROM reference WHERE entry IN ({marks})", [row[0] for row in batch]
+    ):
+        references.setdefault(entry, {}).setdefault(index.names[number], []).append(dn)
+    for identity, key, dn, blob in batch:
+        data = decode(blob)
+        if identity in references:
+            data.update(references[identity])
+        yield Entry(DN.stored(dn, key), data)

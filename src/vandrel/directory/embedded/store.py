@@ -1,0 +1,195 @@
+"""The embedded directory behind the port: one SQLite file, several processes, safe against a kill."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Collection, Iterator, Sequence
+from pathlib import Path
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.embedded import hashing, layout
+from vandrel.directory.embedded.conditions import Compiler
+from vandrel.directory.embedded.records import Index, indexed_attributes, read
+from vandrel.directory.embedded.writer import Writer
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import EVERYTHING, Filter, matches
+from vandrel.directory.operations import Operation
+from vandrel.directory.port import Scope
+from vandrel.directory.schema import Schema, shipped_definitions
+from vandrel.errors import DirectoryError
+from vandrel.secret import Secret
+
+#: Attributes whose values must differ over the whole directory; those of one group share their values.
+UNIQUE = (("uid",), ("vandrelPrincipalName",), ("mail", "vandrelMailAlias"))
+
+_ENTRY = "SELECT id, key, dn, data FROM entry"
+
+
+class EmbeddedDirectory:
+    """A directory in one file; see `vandrel.directory.port.Directory` for what its methods promise."""
+
+    def __init__(self, path: Path) -> None:
+        """Open the file.
+
+        Raises:
+            DirectoryError: ``out-of-reach``, ``not-permitted``, ``foreign`` or ``damaged``.
+        """
+        layout.check_header(path, layout.APPLICATION, "directory")
+        self.path = path
+        self._db, self.writable = layout.connect(path)
+        with layout.plain_errors(path):
+            meta = dict(self._db.execute("SELECT name, value FROM meta").fetchall())
+            definitions = self._db.execute("SELECT kind, text FROM definition ORDER BY number").fetchall()
+            numbers = dict(self._db.execute("SELECT name, number FROM attribute").fetchall())
+        try:
+            self._contexts = tuple(names.parse(text) for text in json.loads(meta["contexts"]))
+            self._unique: list[list[str]] = json.loads(meta["unique"])
+            self._schema = Schema(definitions)
+        except (KeyError, ValueError) as error:
+            raise DirectoryError("damaged", f"the directory file is damaged: {error!r}", where=str(path)) from None
+        self._index = Index(self._schema, numbers)
+        self._compiler = Compiler(self._schema, numbers.get, self._index.table_of)
+
+    @classmethod
+    def create(cls, path: Path, contexts: Sequence[DN]) -> EmbeddedDirectory:
+        """Make a directory without entries for these naming contexts, with the shipped schema, and open it."""
+        definitions = shipped_definitions()
+        schema = Schema(definitions)
+        quoted = [(number, kind, text) for number, (kind, text) in enumerate(definitions)]
+        tables = layout.TABLES + "".join(
+            f"INSERT INTO {table} VALUES({', '.join(map(_literal, row))});\n"
+            for table, rows in (
+                ("definition", quoted),
+                ("attribute", list(enumerate(indexed_attributes(schema), 1))),
+                ("meta", [("contexts", json.dumps([str(dn) for dn in contexts])), ("unique", json.dumps(UNIQUE))]),
+            )
+            for row in rows
+        )
+        layout.create(path, layout.APPLICATION, f"BEGIN; {tables} COMMIT;", "directory")
+        return cls(path)
+
+    @property
+    def location(self) -> str:
+        return str(self.path)
+
+    @property
+    def schema(self) -> Schema:
+        return self._schema
+
+    @property
+    def contexts(self) -> tuple[DN, ...]:
+        return self._contexts
+
+    def close(self) -> None:
+        self._db.close()
+
+    # --- reading
+
+    def get(self, dn: DN) -> Entry | None:
+        with layout.plain_errors(self.path):
+            rows = self._db.execute(f"{_ENTRY} WHERE key = ?", (dn.key,)).fetchall()
+            return next(read(self._db, self._index, rows), None)
+
+    def search(self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING) -> Iterator[Entry]:
+        condition = self._compiler.compile(where)
+        # A selective condition finds the entries by the index of values; '+' keeps SQLite from walking the tree.
+        key = "+key" if condition.selective else "key"
+        place, values = "1", []
+        if base and scope is Scope.BASE:
+            place, values = "key = ?", [base.key]
+        elif base and scope is Scope.ONE:
+            place, values = "parent = (SELECT id FROM entry WHERE key = ?)", [base.key]
+        elif base:
+            place, values = f"({key} = ? OR {key} >= ? AND {key} < ?)", [base.key, *names.below(base.key)]
+        sql = f"{_ENTRY} WHERE {place} AND ({condition.sql}) ORDER BY {key}"
+        with layout.plain_errors(self.path):
+            rows = self._db.execute(sql, (*values, *condition.values))
+            for entry in read(self._db, self._index, rows):
+                if condition.exact or matches(where, entry, self._schema):
+                    yield entry
+
+    def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+        name = self._schema.attribute_name(attribute)
+        number = self._index.numbers.get(name)
+        if number is None:
+            raise ValueError(f"{attribute} has no index")
+        table, column = self._index.table_of(name)
+        wanted: dict[object, list[str]] = {}
+        for value in values:
+            wanted.setdefault(self._schema.key(name, value), []).append(value)
+        keys, found = list(wanted), {}
+        with layout.plain_errors(self.path):
+            for start in range(0, len(keys), 500):
+                chunk = keys[start : start + 500]
+                marks = ",".join("?" * len(chunk))
+                for key, dn, entry_key in self._db.execute(
+                    f"SELECT t.{column}, e.dn, e.key FROM {table} t JOIN entry e ON e.id = t.entry "
+                    f"WHERE t.attribute = ? AND t.{column} IN ({marks})",
+                    (number, *chunk),
+                ):
+                    for value in wanted[key]:
+                        found[value] = DN.stored(dn, entry_key)
+        return found
+
+    def count_below(self, dn: DN) -> int:
+        """How many objects stand below this one, at any depth."""
+        with layout.plain_errors(self.path):
+            row = self._db.execute("SELECT count(*) FROM entry WHERE key >= ? AND key < ?", names.below(dn.key)).fetchone()
+            return int(row[0])
+
+    # --- passwords
+
+    def verify_password(self, dn: DN, secret: Secret) -> bool:
+        entry = self.get(dn)
+        return entry is not None and any(hashing.fits(secret, _octets(v)) for v in entry.values_of("userPassword"))
+
+    def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
+        entry = self.get(dn)
+        if entry is None or last < 1:
+            return False
+        kept = [_octets(value).split(b"#", 3)[-1] for value in entry.values_of("pwdHistory")[: last - 1]]
+        current = [_octets(value) for value in entry.values_of("userPassword")]
+        return any(hashing.fits(secret, value) for value in current + kept)
+
+    # --- writing
+
+    def execute(self, operations: Sequence[Operation], *, atomic: bool) -> list[DirectoryError | None]:
+        if not self.writable:
+            raise DirectoryError(
+                "not-permitted", "the directory can be read, and not written", where=str(self.path),
+                remedy="check the rights on the file and its folder",
+            )  # fmt: skip
+        writer = Writer(self._db, self._index, self._contexts, self._unique)
+        with layout.plain_errors(self.path):
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                outcomes = writer.run(operations)
+                if atomic and any(outcomes):
+                    self._db.execute("ROLLBACK")
+                    return [error or _undone() for error in outcomes]
+                self._db.execute("COMMIT")
+            except BaseException:
+                if self._db.in_transaction:
+                    self._rollback()
+                raise
+        return outcomes
+
+    def _rollback(self) -> None:
+        try:
+            self._db.execute("ROLLBACK")
+        except sqlite3.Error:
+            self._db.close()  # SQLite rolls back by itself when the file is opened again
+
+
+def _undone() -> DirectoryError:
+    return DirectoryError("done-in-part", "not made, because another step of the same change was refused")
+
+
+def _octets(value: str | bytes) -> bytes:
+    return value if isinstance(value, bytes) else value.encode()
+
+
+def _literal(value: object) -> str:
+    return str(value) if isinstance(value, int) else "'" + str(value).replace("'", "''") + "'"

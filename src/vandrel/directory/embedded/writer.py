@@ -1,0 +1,374 @@
+"""The write operations of the embedded directory, inside a transaction that somebody else opens and ends."""
+
+from __future__ import annotations
+
+import sqlite3
+import uuid
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.embedded import hashing
+from vandrel.directory.embedded.records import Data, Index, decode, encode
+from vandrel.directory.entry import Value
+from vandrel.directory.operations import (
+    AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword,
+)  # fmt: skip
+from vandrel.directory.schema import Schema, shorten
+from vandrel.errors import DirectoryError
+
+#: How many earlier passwords are kept, hashed, so that a rule about them can be checked.
+HISTORY_KEPT = 64
+#: pwdHistory: time#syntax#length#value (draft-behera-ldap-password-policy-10, section 5.3.7).
+_OCTETS = "1.3.6.1.4.1.1466.115.121.1.40"
+
+Outcome = DirectoryError | None
+
+
+def _timestamp() -> str:
+    return datetime.now(UTC).strftime("%Y%m%d%H%M%SZ")
+
+
+def _chunks(values: Sequence[str], size: int = 500) -> Iterator[Sequence[str]]:
+    for start in range(0, len(values), size):
+        yield values[start : start + size]
+
+
+class Writer:
+    """Makes operations on one connection; each is made whole or refused whole."""
+
+    def __init__(
+        self, connection: sqlite3.Connection, index: Index, contexts: Iterable[DN], unique: Sequence[Sequence[str]]
+    ) -> None:
+        self._db = connection
+        self._index = index
+        self._schema: Schema = index.schema
+        self._contexts = {context.key for context in contexts}
+        self._unique = {name: group for group in unique for name in group}
+
+    def run(self, operations: Sequence[Operation]) -> list[Outcome]:
+        outcomes: list[Outcome] = []
+        adds: list[AddEntry] = []
+        for operation in operations:
+            if isinstance(operation, AddEntry):
+                adds.append(operation)
+                continue
+            if adds:
+                outcomes += self._add(adds)
+                adds = []
+            outcomes.append(self._single(operation))
+        if adds:
+            outcomes += self._add(adds)
+        return outcomes
+
+    def _single(self, operation: Operation) -> Outcome:
+        self._db.execute("SAVEPOINT one")
+        try:
+            match operation:
+                case ModifyEntry():
+                    self._modify(operation)
+                case RenameEntry():
+                    self._rename(operation)
+                case DeleteEntry():
+                    self._delete(operation)
+                case SetPassword():
+                    self._password(operation)
+                case AddEntry():
+                    raise AssertionError("additions go by _add")
+        except DirectoryError as error:
+            self._db.execute("ROLLBACK TO one")
+            self._db.execute("RELEASE one")
+            return error
+        self._db.execute("RELEASE one")
+        return None
+
+    # --- adding
+
+    def _ids(self, keys: Iterable[str]) -> dict[str, tuple[int, str]]:
+        found = {}
+        for chunk in _chunks(sorted(set(keys))):
+            marks = ",".join("?" * len(chunk))
+            for key, entry, dn in self._db.execute(f"SELECT key, id, dn FROM entry WHERE key IN ({marks})", chunk):
+                found[key] = (entry, dn)
+        return found
+
+    def _unique_keys(self, data: Data) -> Iterator[tuple[str, str, Value]]:
+        """(name of the group of attributes, key, value) for each value that must be unique."""
+        for name, group in self._unique.items():
+            for value in data.get(name, ()):
+                yield group[0], str(self._schema.key(name, value)), value
+
+    def _taken(self, wanted: set[tuple[str, str]]) -> dict[tuple[str, str], str]:
+        """Which of (group, key) are in use, with the name of the holder."""
+        found = {}
+        by_group: dict[str, list[str]] = {}
+        for group, key in wanted:
+            by_group.setdefault(group, []).append(key)
+        for group, keys in by_group.items():
+            for attribute in self._unique[group]:
+                for chunk in _chunks(sorted(keys)):
+                    marks = ",".join("?" * len(chunk))
+                    for key, dn in self._db.execute(
+                        "SELECT value, dn FROM value JOIN entry ON entry.id = value.entry "
+                        f"WHERE attribute = ? AND value IN ({marks})",
+                        (self._index.numbers[attribute], *chunk),
+                    ):
+                        found[group, key] = dn
+        return found
+
+    def _add(self, operations: list[AddEntry]) -> list[Outcome]:
+        known = self._ids(key for op in operations for key in (op.dn.key, op.dn.parent.key))
+        uniques = [list(self._unique_keys(op.attributes)) for op in operations]
+        taken = self._taken({(group, key) for found in uniques for group, key, _ in found})
+        now = _timestamp()
+        row = self._db.execute("SELECT coalesce(max(id), 0) FROM entry").fetchone()
+        number = int(row[0])
+        entries: list[tuple[object, ...]] = []
+        values: list[tuple[int, object, int]] = []
+        links: list[tuple[object, ...]] = []
+        outcomes: list[Outcome] = []
+        for operation, unique in zip(operations, uniques, strict=True):
+            dn, parent = operation.dn, operation.dn.parent
+            try:
+                above = self._parent(dn, known)
+                if dn.key in known:
+                    raise DirectoryError("taken", "there is an object of this name already", where=str(dn))
+                data, references = self._new_data(operation, now)
+                for group, key, value in unique:
+                    holder = taken.get((group, key))
+                    if holder is not None:
+                        raise _not_unique(value, holder, dn)
+            except DirectoryError as error:
+                outcomes.append(error)
+                continue
+            number += 1
+            text = f"{dn.rdn_text},{above[1]}" if above else str(dn)
+            known[dn.key] = (number, text)
+            taken.update({(group, key): text for group, key, _ in unique})
+            entries.append((number, above[0] if above else None, dn.key, text, encode(data)))
+            values += self._index.values(number, data)
+            for name, targets in references.items():
+                links += [(self._index.numbers[name], target.key, number, str(target)) for target in targets]
+            outcomes.append(None)
+        self._db.executemany("INSERT INTO entry(id, parent, key, dn, data) VALUES(?, ?, ?, ?, ?)", entries)
+        # In the order of the index: neighbours on a page are written together.
+        values.sort(key=lambda value: (value[0], str(value[1])))
+        self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", values)
+        self._db.executemany("INSERT OR IGNORE INTO reference(attribute, key, entry, dn) VALUES(?, ?, ?, ?)", links)
+        return outcomes
+
+    def _parent(self, dn: DN, known: dict[str, tuple[int, str]]) -> tuple[int, str] | None:
+        if dn.key in self._contexts:
+            return None
+        parent = dn.parent
+        if parent.key not in known:
+            if not any(dn.key.startswith(context + names.LEVEL) for context in self._contexts):
+                raise DirectoryError("no-parent", "the name is outside of this directory", where=str(dn))
+            raise DirectoryError("no-parent", f"there is no {parent} to hold it", where=str(dn))
+        return known[parent.key]
+
+    def _new_data(self, operation: AddEntry, now: str) -> tuple[Data, dict[str, list[DN]]]:
+        data: Data = {name: list(values) for name, values in operation.attributes.items() if values}
+        for kind, value in operation.dn.rdn:
+            name = self._schema.attribute_name(kind) or kind
+            present = {self._schema.key(name, one) for one in data.get(name, ())}
+            if self._schema.key(name, value) not in present:
+                data.setdefault(name, []).insert(0, value)
+        for name in data:
+            self._refuse_read_only(name, operation.dn)
+        self._check(operation.dn, data)
+        references = {name: [names.parse(str(v)) for v in data.pop(name)] for name in self._index.references if name in data}
+        data["entryUUID"] = [str(uuid.uuid4())]
+        data["createTimestamp"] = data["modifyTimestamp"] = [now]
+        return data, references
+
+    def _refuse_read_only(self, name: str, dn: DN) -> None:
+        attribute = self._schema.attribute(name)
+        if attribute is not None and attribute.read_only:
+            raise DirectoryError("schema", f"{name} is set by the directory alone", where=str(dn))
+
+    def _check(self, dn: DN, data: Data) -> None:
+        findings = self._schema.check_entry(data, str(dn))
+        if findings:
+            error = DirectoryError(findings[0].code, findings[0].what, where=str(dn), remedy=findings[0].remedy)
+            error.findings = tuple(findings)
+            raise error
+
+    # --- changing
+
+    def _row(self, dn: DN) -> tuple[int, str, Data]:
+        row = self._db.execute("SELECT id, dn, data FROM entry WHERE key = ?", (dn.key,)).fetchone()
+        if row is None:
+            raise DirectoryError("not-found", "there is no such object any more", where=str(dn))
+        return row[0], row[1], decode(row[2])
+
+    def _store(self, entry: int, before: Data, after: Data) -> None:
+        """Write the data of an entry and bring the index of values up to date."""
+        old, new = Counter(self._index.values(entry, before)), Counter(self._index.values(entry, after))
+        self._db.executemany("DELETE FROM value WHERE attribute = ? AND value = ? AND entry = ?", list(old - new))
+        self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", list(new - old))
+        after["modifyTimestamp"] = [_timestamp()]
+        self._db.execute("UPDATE entry SET data = ? WHERE id = ?", (encode(after), entry))
+
+    def _modify(self, operation: ModifyEntry) -> None:
+        entry, _, before = self._row(operation.dn)
+        after = {name: list(values) for name, values in before.items()}
+        for change in operation.changes:
+            self._refuse_read_only(change.attribute, operation.dn)
+            if change.attribute in self._index.references:
+                self._change_references(entry, change, operation.dn)
+            else:
+                self._change_values(after, change, operation.dn)
+        self._check(operation.dn, after | self._some_references(entry))
+        for kind, value in operation.dn.rdn:
+            name = self._schema.attribute_name(kind)
+            if self._schema.key(name, value) not in {self._schema.key(name, one) for one in after.get(name, ())}:
+                raise DirectoryError("schema", f"{name}={value} is the object's name and cannot go", where=str(operation.dn))
+        fresh = set(self._unique_keys(after)) - set(self._unique_keys(before))
+        taken = self._taken({(group, key) for group, key, _ in fresh})
+        for group, key, value in fresh:
+            holder = taken.get((group, key))
+            if holder is not None and names.parse(holder) != operation.dn:
+                raise _not_unique(value, holder, operation.dn)
+        self._store(entry, before, after)
+
+    def _change_values(self, data: Data, change: Change, dn: DN) -> None:
+        name = change.attribute
+        kept = {self._schema.key(name, value): value for value in data.get(name, ())}
+        for value in change.removed:
+            if kept.pop(self._schema.key(name, value), None) is None and change.added:
+                raise DirectoryError("changed", f"{name} no longer has the value {shorten(value)}", where=str(dn))
+        for value in change.added:
+            kept.setdefault(self._schema.key(name, value), value)
+        data[name] = list(kept.values())
+        if not data[name]:
+            del data[name]
+
+    def _change_references(self, entry: int, change: Change, dn: DN) -> None:
+        number = self._index.references[change.attribute]
+        for value in change.removed:
+            key = names.parse(str(value)).key
+            gone = self._db.execute(
+                "DELETE FROM reference WHERE attribute = ? AND key = ? AND entry = ?", (number, key, entry)
+            ).rowcount
+            if not gone and change.added and value:
+                raise DirectoryError("changed", f"{change.attribute} no longer has the value {shorten(value)}", where=str(dn))
+        for value in change.added:
+            finding = self._schema.check_value(change.attribute, value, str(dn))
+            if finding:
+                raise DirectoryError(finding.code, finding.what, where=finding.where)
+            target = names.parse(str(value))
+            self._db.execute(
+                "INSERT OR IGNORE INTO reference(attribute, key, entry, dn) VALUES(?, ?, ?, ?)",
+                (number, target.key, entry, str(target)),
+            )
+
+    def _some_references(self, entry: int) -> Data:
+        """At most two values of each reference that the entry has: enough to check it, however long the list."""
+        found: Data = {}
+        for name, number in self._index.references.items():
+            rows = self._db.execute(
+                "SELECT dn FROM reference WHERE entry = ? AND attribute = ? LIMIT 2", (entry, number)
+            ).fetchall()
+            if rows:
+                found[name] = [row[0] for row in rows]
+        return found
+
+    def _refuse_protected(self, data: Data, dn: DN) -> None:
+        if data.get("vandrelProtected") == ["TRUE"]:
+            raise DirectoryError("protected", "the object is protected", where=str(dn), remedy="release it first, on purpose")
+
+    def _rename(self, operation: RenameEntry) -> None:
+        old, new = operation.dn, operation.new
+        entry, old_text, before = self._row(old)
+        self._refuse_protected(before, old)
+        known = self._ids([new.key, new.parent.key])
+        above = self._parent(new, known)
+        if new.is_below(old):
+            raise DirectoryError("refused", "an object cannot be moved below itself", where=str(old))
+        if new != old and new.key in known:
+            raise DirectoryError("taken", "there is an object of this name already", where=str(new))
+        after = {name: list(values) for name, values in before.items()}
+        for kind, value in old.rdn:
+            self._change_values(after, Change(self._schema.attribute_name(kind), removed=(value,)), old)
+        for kind, value in new.rdn:
+            self._change_values(after, Change(self._schema.attribute_name(kind) or kind, added=(value,)), new)
+        self._check(new, after | self._some_references(entry))
+        text = f"{new.rdn_text},{above[1]}" if above else str(new)
+        self._db.execute(
+            "UPDATE entry SET key = ?, dn = ?, parent = ? WHERE id = ?", (new.key, text, above[0] if above else None, entry)
+        )
+        low, high = names.below(old.key)
+        self._db.execute(
+            "UPDATE entry SET key = ? || substr(key, ?), dn = substr(dn, 1, length(dn) - ?) || ? WHERE key >= ? AND key < ?",
+            (new.key, len(old.key) + 1, len(old_text), text, low, high),
+        )
+        self._store(entry, before, after)
+        self._mend_references(old, new)
+
+    def _mend_references(self, old: DN, new: DN) -> None:
+        """Let every value that pointed at the object or below it point there again."""
+        low, high = names.below(old.key)
+        for number in self._index.references.values():
+            rows = self._db.execute(
+                "SELECT entry, key FROM reference WHERE attribute = ? AND (key = ? OR key >= ? AND key < ?)",
+                (number, old.key, low, high),
+            ).fetchall()
+            for entry, key in rows:
+                moved = new.key + key[len(old.key) :]
+                target = self._db.execute("SELECT dn FROM entry WHERE key = ?", (moved,)).fetchone()
+                if target:
+                    self._db.execute(
+                        "UPDATE reference SET key = ?, dn = ? WHERE attribute = ? AND key = ? AND entry = ?",
+                        (moved, target[0], number, key, entry),
+                    )
+
+    def _delete(self, operation: DeleteEntry) -> None:
+        entry, _, data = self._row(operation.dn)
+        self._refuse_protected(data, operation.dn)
+        children = self._db.execute("SELECT count(*) FROM entry WHERE parent = ?", (entry,)).fetchone()[0]
+        if children:
+            raise DirectoryError("refused", f"{children} objects stand below it", where=str(operation.dn))
+        self._db.executemany(
+            "DELETE FROM value WHERE attribute = ? AND value = ? AND entry = ?", list(self._index.values(entry, data))
+        )
+        self._db.execute("DELETE FROM reference WHERE entry = ?", (entry,))
+        self._db.execute("DELETE FROM entry WHERE id = ?", (entry,))
+        for name, number in self._index.references.items():
+            holders = self._db.execute(
+                "DELETE FROM reference WHERE attribute = ? AND key = ? RETURNING entry", (number, operation.dn.key)
+            ).fetchall()
+            for (holder,) in holders:
+                self._keep_member(holder, name, number)
+
+    def _keep_member(self, holder: int, name: str, number: int) -> None:
+        """A group must have a member (RFC 4519, section 3.5): the last one to go leaves the empty name."""
+        if name == "member":
+            self._db.execute(
+                "INSERT INTO reference(attribute, key, entry, dn) SELECT ?, '', ?, '' "
+                "WHERE NOT EXISTS (SELECT 1 FROM reference WHERE entry = ? AND attribute = ?)",
+                (number, holder, holder, number),
+            )
+
+    def _password(self, operation: SetPassword) -> None:
+        entry, _, before = self._row(operation.dn)
+        after = {name: list(values) for name, values in before.items()}
+        now = _timestamp()
+        for old in after.pop("userPassword", ()):
+            octets = old if isinstance(old, bytes) else old.encode()
+            kept = f"{now}#{_OCTETS}#{len(octets)}#".encode() + octets
+            after["pwdHistory"] = [kept, *after.get("pwdHistory", [])][:HISTORY_KEPT]
+        after.pop("pwdReset", None)
+        if operation.secret is not None:
+            after["userPassword"] = [hashing.protect(operation.secret)]
+            after["pwdChangedTime"] = [now]
+            if operation.must_change:
+                after["pwdReset"] = ["TRUE"]
+        self._check(operation.dn, after | self._some_references(entry))
+        self._store(entry, before, after)
+
+
+def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:
+    return DirectoryError("taken", f"{value} is taken by {holder}", where=str(dn))

@@ -1,0 +1,38 @@
+"""An entry: a name and its attributes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from vandrel.directory.dn import DN
+
+Value = str | bytes
+
+
+@dataclass(slots=True)
+class Entry:
+    """One object of a directory.
+
+    ``attributes`` has canonical attribute names as keys (the schema's first name) and never an empty list as
+    a value. Text is ``str``; values of octet syntaxes are ``bytes``.
+    """
+
+    dn: DN
+    attributes: dict[str, list[Value]]
+
+    def values_of(self, attribute: str) -> list[Value]:
+        return self.attributes.get(attribute, [])
+
+    def texts(self, attribute: str) -> list[str]:
+        """The values that are text."""
+        return [value for value in self.attributes.get(attribute, ()) if isinstance(value, str)]
+
+    def text(self, attribute: str) -> str:
+        """The first value that is text, or an empty string."""
+        return next(iter(self.texts(attribute)), "")
+
+    def dn_values(self) -> list[tuple[str, str]]:
+        return [(kind, value) for rdn in self.dn.rdns for kind, value in rdn if isinstance(value, str)]
+
+    def has_class(self, name: str) -> bool:
+        return name.lower() in (value.lower() for value in self.texts("objectClass"))

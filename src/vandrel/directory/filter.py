@@ -1,0 +1,292 @@
+"""Search filters: their text (RFC 4515) and their meaning for one entry (RFC 4511, section 4.5.1.7)."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import NoReturn, Protocol
+
+from vandrel.errors import VandrelError
+
+_DESCRIPTION = re.compile(r"(?:[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+)(?:;[A-Za-z0-9-]+)*")
+_RULE = re.compile(r"[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+")
+_ESCAPE = re.compile(r"[\x00()*\\]")
+
+
+@dataclass(frozen=True, slots=True)
+class And:
+    parts: tuple[Filter, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Or:
+    parts: tuple[Filter, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Not:
+    part: Filter
+
+
+@dataclass(frozen=True, slots=True)
+class Compare:
+    """``=``, ``>=``, ``<=`` or ``~=`` with one value."""
+
+    attribute: str
+    operator: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class Present:
+    attribute: str
+
+
+@dataclass(frozen=True, slots=True)
+class Substring:
+    """``initial`` and ``final`` may be empty; ``middle`` holds what stands between two asterisks."""
+
+    attribute: str
+    initial: str
+    middle: tuple[str, ...]
+    final: str
+
+
+@dataclass(frozen=True, slots=True)
+class Extensible:
+    """``attribute:dn:rule:=value``; attribute or rule may be empty, not both."""
+
+    attribute: str
+    rule: str
+    dn: bool
+    value: str
+
+
+Filter = And | Or | Not | Compare | Present | Substring | Extensible
+
+EVERYTHING = Present("objectClass")
+
+
+def escape(value: str) -> str:
+    """A value made safe to stand in a filter (RFC 4515, section 3).
+
+    >>> escape("Deck (aft)*")
+    'Deck \\\\28aft\\\\29\\\\2a'
+    """
+    return _ESCAPE.sub(lambda m: f"\\{ord(m.group()):02x}", value)
+
+
+def to_text(item: Filter) -> str:
+    """The filter in the notation of RFC 4515."""
+    match item:
+        case And(parts):
+            return f"(&{''.join(map(to_text, parts))})"
+        case Or(parts):
+            return f"(|{''.join(map(to_text, parts))})"
+        case Not(part):
+            return f"(!{to_text(part)})"
+        case Compare(attribute, operator, value):
+            return f"({attribute}{operator}{escape(value)})"
+        case Present(attribute):
+            return f"({attribute}=*)"
+        case Substring(attribute, initial, middle, final):
+            inner = "".join(f"{escape(part)}*" for part in middle)
+            return f"({attribute}={escape(initial)}*{inner}{escape(final)})"
+        case Extensible(attribute, rule, dn, value):
+            return f"({attribute}{':dn' if dn else ''}{':' + rule if rule else ''}:={escape(value)})"
+
+
+class _Reader:
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.at = 0
+
+    def fail(self, why: str) -> NoReturn:
+        raise VandrelError(
+            "bad-filter",
+            f"{self.text!r} is not a filter: {why}",
+            where=f"column {self.at + 1}",
+            remedy="a filter looks like (&(objectClass=person)(title=*mate*)); write ( ) * \\ in a value "
+            "as \\28 \\29 \\2a \\5c",
+        )
+
+    def spaces(self) -> None:
+        while self.text[self.at : self.at + 1].isspace():
+            self.at += 1
+
+    def expect(self, char: str) -> None:
+        if self.text[self.at : self.at + 1] != char:
+            found = self.text[self.at : self.at + 1]
+            self.fail(f"{char!r} is expected, {repr(found) if found else 'the end'} found")
+        self.at += 1
+
+    def filter(self, depth: int = 0) -> Filter:
+        if depth > 100:
+            self.fail("more than 100 levels of brackets")
+        self.spaces()
+        self.expect("(")
+        self.spaces()
+        kind = self.text[self.at : self.at + 1]
+        item: Filter
+        if kind in ("&", "|", "!") and kind:
+            self.at += 1
+            parts: list[Filter] = []
+            self.spaces()
+            while self.text[self.at : self.at + 1] == "(":
+                parts.append(self.filter(depth + 1))
+                self.spaces()
+            if kind == "!":
+                if len(parts) != 1:
+                    self.fail("'!' takes exactly one filter in brackets")
+                item = Not(parts[0])
+            else:  # no part at all: absolute true and false (RFC 4526)
+                item = And(tuple(parts)) if kind == "&" else Or(tuple(parts))
+        else:
+            item = self.item()
+        self.expect(")")
+        return item
+
+    def item(self) -> Filter:
+        match = _DESCRIPTION.match(self.text, self.at)
+        attribute = match.group() if match else ""
+        self.at += len(attribute)
+        if self.text[self.at : self.at + 1] == ":":
+            return self.extensible(attribute)
+        if not attribute:
+            self.fail("an attribute is expected")
+        for operator in (">=", "<=", "~=", "="):
+            if self.text.startswith(operator, self.at):
+                self.at += len(operator)
+                break
+        else:
+            self.fail(f"=, >=, <= or ~= is expected after {attribute!r}")
+        chunks = self.value(stars=operator == "=")
+        if len(chunks) == 1:
+            return Compare(attribute, operator, chunks[0])
+        if len(chunks) == 2 and chunks == ["", ""]:
+            return Present(attribute)
+        if "" in chunks[1:-1]:
+            self.fail("two asterisks stand side by side")
+        return Substring(attribute, chunks[0], tuple(chunks[1:-1]), chunks[-1])
+
+    def extensible(self, attribute: str) -> Filter:
+        dn, rule = False, ""
+        if re.compile(r":dn(?=:)", re.IGNORECASE).match(self.text, self.at):
+            dn = True
+            self.at += 3
+        if self.text[self.at : self.at + 1] == ":" and self.text[self.at + 1 : self.at + 2] != "=":
+            match = _RULE.match(self.text, self.at + 1)
+            if not match:
+                self.fail("a matching rule is expected after ':'")
+            rule, self.at = match.group(), match.end()
+        if not self.text.startswith(":=", self.at):
+            self.fail("':=' is expected")
+        self.at += 2
+        if not attribute and not rule:
+            self.fail("an attribute or a matching rule is expected before ':='")
+        return Extensible(attribute, rule, dn, self.value(stars=False)[0])
+
+    def value(self, *, stars: bool) -> list[str]:
+        """The value up to the closing bracket, cut at the asterisks where `stars` are wild cards."""
+        chunks: list[bytearray] = [bytearray()]
+        while self.at < len(self.text):
+            char = self.text[self.at]
+            if char == ")":
+                break
+            if char == "\\":
+                pair = self.text[self.at + 1 : self.at + 3]
+                if not re.fullmatch(r"[0-9A-Fa-f]{2}", pair):
+                    self.fail("a backslash must be followed by two hexadecimal digits")
+                chunks[-1].append(int(pair, 16))
+                self.at += 3
+                continue
+            if char == "*":
+                if not stars:
+                    self.fail("'*' is no wild card here; write it as \\2a")
+                chunks.append(bytearray())
+            elif char == "(" or char == "\x00":
+                self.fail(f"{char!r} must be written as \\{ord(char):02x}")
+            else:
+                chunks[-1] += char.encode("utf-8", "surrogatepass")
+            self.at += 1
+        try:
+            return [bytes(chunk).decode() for chunk in chunks]
+        except UnicodeDecodeError:
+            self.fail("the escaped bytes are not UTF-8")
+
+
+def parse(text: str) -> Filter:
+    """Read a filter; the outermost brackets may be left out.
+
+    Raises:
+        VandrelError: code ``bad-filter``, with the column.
+    """
+    stripped = text.strip()
+    reader = _Reader(stripped if stripped.startswith("(") else f"({stripped})")
+    item = reader.filter()
+    reader.spaces()
+    if reader.at < len(reader.text):
+        reader.fail("something follows the end of the filter")
+    return item
+
+
+class Matcher(Protocol):
+    """What a schema knows about comparing values (`vandrel.directory.schema`)."""
+
+    def compare(self, attribute: str, operator: str, stored: str | bytes, asserted: str) -> bool: ...
+
+    def substring(self, item: Substring, stored: str | bytes) -> bool: ...
+
+    def attribute_name(self, name: str) -> str: ...
+
+
+class Values(Protocol):
+    """What a filter needs of an entry: the values of an attribute under its canonical name."""
+
+    def values_of(self, attribute: str) -> list[str | bytes]: ...
+
+    def dn_values(self) -> list[tuple[str, str]]: ...
+
+
+def matches(item: Filter, entry: Values, rules: Matcher) -> bool:
+    """Whether `entry` fulfils the filter; Undefined counts as false, also under ``!``-free parts."""
+    return _holds(item, entry, rules) is True
+
+
+def _holds(item: Filter, entry: Values, rules: Matcher) -> bool | None:
+    """Three-valued: None is Undefined (an attribute that the schema does not know)."""
+    match item:
+        case And(parts):
+            results = [_holds(part, entry, rules) for part in parts]
+            return False if False in results else (None if None in results else True)
+        case Or(parts):
+            results = [_holds(part, entry, rules) for part in parts]
+            return True if True in results else (None if None in results else False)
+        case Not(part):
+            result = _holds(part, entry, rules)
+            return None if result is None else not result
+        case _:
+            return _leaf_holds(item, entry, rules)
+
+
+def _leaf_holds(
+    item: Compare | Present | Substring | Extensible, entry: Values, rules: Matcher
+) -> bool | None:
+    if isinstance(item, Extensible) and not item.attribute:
+        return None
+    name = rules.attribute_name(item.attribute.split(";")[0])
+    if not name:
+        return None
+    stored = entry.values_of(name)
+    match item:
+        case Present():
+            return bool(stored)
+        case Compare(_, operator, value):
+            return any(rules.compare(name, operator, one, value) for one in stored)
+        case Substring():
+            return any(rules.substring(item, one) for one in stored)
+        case Extensible(_, rule, dn, value):
+            if rule:
+                return None
+            candidates = stored + ([v for k, v in entry.dn_values() if rules.attribute_name(k) == name] if dn else [])
+            return any(rules.compare(name, "=", one, value) for one in candidates)

@@ -1,0 +1,63 @@
+"""The port: what every directory can be asked, whatever is behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from enum import Enum
+from typing import Protocol
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import EVERYTHING, Filter
+from vandrel.directory.operations import Operation
+from vandrel.directory.schema import Schema
+from vandrel.errors import DirectoryError
+from vandrel.secret import Secret
+
+
+class Scope(Enum):
+    """How far below its base a search looks (RFC 4511, section 4.5.1.2)."""
+
+    BASE = "base"
+    ONE = "one"
+    SUBTREE = "subtree"
+
+
+class Directory(Protocol):
+    """A directory. Every method raises `DirectoryError` where the directory refuses or cannot be reached."""
+
+    @property
+    def location(self) -> str:
+        """Where it is, as a user would name it: a path, a URL."""
+
+    @property
+    def schema(self) -> Schema: ...
+
+    @property
+    def contexts(self) -> tuple[DN, ...]:
+        """The naming contexts; the first is the default."""
+
+    def get(self, dn: DN) -> Entry | None:
+        """The entry with this name, operational attributes included, or None."""
+
+    def search(self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING) -> Iterator[Entry]:
+        """Entries in tree order (a superior before its subordinates); nothing where `base` does not exist."""
+
+    def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+        """Which of `values` are in use anywhere, each with one entry that has it. The keys are as given."""
+
+    def execute(self, operations: Sequence[Operation], *, atomic: bool) -> list[DirectoryError | None]:
+        """Make the operations in order; for each, None or why it was refused.
+
+        With `atomic`, where the directory can, a refusal undoes the whole sequence: the operations that would
+        have passed are reported with code ``done-in-part``. An error that concerns the directory as a whole
+        (disk full, busy, out of reach) is raised instead.
+        """
+
+    def verify_password(self, dn: DN, secret: Secret) -> bool:
+        """Whether this is the password of the entry."""
+
+    def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
+        """Whether it is the current password or one of the `last` before it, as far as the directory tells."""
+
+    def close(self) -> None: ...

@@ -1,0 +1,206 @@
+"""The schema of a directory: attribute types, object classes, and what they demand of an entry."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from functools import lru_cache
+from importlib import resources
+
+from vandrel.directory.filter import Substring
+from vandrel.directory.schema import matching, syntaxes
+from vandrel.directory.schema.definitions import AttributeType, ObjectClass, attribute_type, object_class
+from vandrel.errors import Finding
+from vandrel.text.prep import fold, prepare_fragment
+
+__all__ = ["AttributeType", "Attributes", "ObjectClass", "Schema", "shipped_definitions"]
+
+Attributes = Mapping[str, "list[str | bytes]"]
+
+#: The files of definitions that an embedded directory starts with.
+SHIPPED = ("standard.schema", "vandrel.schema")
+
+
+@lru_cache(maxsize=1)
+def shipped_definitions() -> tuple[tuple[str, str], ...]:
+    """All shipped definitions as (``attributetype`` or ``objectclass``, text)."""
+    found = []
+    for name in SHIPPED:
+        for line in resources.files(__name__).joinpath(name).read_text("utf-8").splitlines():
+            if line and not line.startswith("#"):
+                kind, _, text = line.partition(" ")
+                found.append((kind, text))
+    return tuple(found)
+
+
+class Schema:
+    """A set of definitions, asked by name or OID without regard to case."""
+
+    def __init__(self, definitions: Iterable[tuple[str, str]]) -> None:
+        self._attributes: dict[str, AttributeType] = {}
+        self._classes: dict[str, ObjectClass] = {}
+        self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
+        for kind, text in definitions:
+            if kind == "attributetype":
+                attribute = attribute_type(text, self._attributes)
+                for name in (*attribute.names, attribute.oid):
+                    self._attributes[name.lower()] = attribute
+            else:
+                cls = object_class(text)
+                for name in (*cls.names, cls.oid):
+                    self._classes[name.lower()] = cls
+        self._canonical = {key: attribute.name for key, attribute in self._attributes.items()}
+        self._normalizers = {a.name: matching.normalizer(a.equality) for a in self._attributes.values()}
+
+    # --- asking
+
+    def attribute(self, name: str) -> AttributeType | None:
+        return self._attributes.get(name.lower())
+
+    def object_class(self, name: str) -> ObjectClass | None:
+        return self._classes.get(name.lower())
+
+    def attribute_name(self, name: str) -> str:
+        """The canonical name of an attribute type, or an empty string where there is none."""
+        return self._canonical.get(name) or self._canonical.get(name.lower(), "")
+
+    def attribute_names(self) -> list[str]:
+        return list(dict.fromkeys(attribute.name for attribute in self._attributes.values()))
+
+    def is_binary(self, name: str) -> bool:
+        attribute = self.attribute(name)
+        return attribute is not None and attribute.syntax in syntaxes.BINARY
+
+    def is_reference(self, name: str) -> bool:
+        """Whether the values are distinguished names."""
+        attribute = self.attribute(name)
+        return attribute is not None and attribute.syntax in (syntaxes.DN_SYNTAX, syntaxes.NAME_AND_UID)
+
+    def references(self) -> list[str]:
+        """All attributes whose values are distinguished names."""
+        return [name for name in self.attribute_names() if self.is_reference(name)]
+
+    def lineage(self, classes: Iterable[str]) -> list[ObjectClass]:
+        """The classes named and all their superiors, each once; unknown ones are left out."""
+        found: dict[str, ObjectClass] = {}
+        todo = list(classes)
+        while todo:
+            cls = self.object_class(todo.pop(0))
+            if cls and cls.name not in found:
+                found[cls.name] = cls
+                todo += cls.sup
+        return list(found.values())
+
+    def shape(self, classes: tuple[str, ...]) -> tuple[frozenset[str], frozenset[str]]:
+        """Canonical names of what entries of these classes must have and may have (``must`` included)."""
+        if classes not in self._shapes:
+            lineage = self.lineage(classes)
+            must = frozenset(self.attribute_name(name) for cls in lineage for name in cls.must)
+            may = frozenset(self.attribute_name(name) for cls in lineage for name in cls.may)
+            self._shapes[classes] = (must, must | may)
+        return self._shapes[classes]
+
+    # --- comparing (the `Matcher` of vandrel.directory.filter)
+
+    def key(self, attribute: str, value: str | bytes) -> matching.Key:
+        """The form of a value by which equal values are equal; `attribute` is a canonical name."""
+        if isinstance(value, bytes):
+            return value
+        normalize = self._normalizers.get(attribute)
+        return normalize(value) if normalize else value
+
+    def compare(self, attribute: str, operator: str, stored: str | bytes, asserted: str) -> bool:
+        left = self.key(attribute, stored)
+        right = self.key(attribute, asserted.encode() if isinstance(stored, bytes) else asserted)
+        if operator in ("=", "~="):
+            return left == right
+        if type(left) is not type(right):
+            return False
+        return left >= right if operator == ">=" else left <= right  # type: ignore[operator]
+
+    def substring_parts(self, item: Substring) -> tuple[str, list[str], str]:
+        """The three parts of a substring filter, prepared as the values of the attribute are."""
+        attribute = self.attribute(item.attribute)
+        rule = attribute.substring if attribute else ""
+        if rule.startswith("caseExact"):
+            return item.initial, list(item.middle), item.final
+        if rule.startswith(("telephone", "numeric")):
+            strip = (lambda s: fold(s).replace(" ", "").replace("-", "")) if rule[0] == "t" else (lambda s: s.replace(" ", ""))
+            return strip(item.initial), [strip(part) for part in item.middle], strip(item.final)
+        return (
+            prepare_fragment(item.initial, initial=True),
+            [prepare_fragment(part) for part in item.middle],
+            prepare_fragment(item.final, final=True),
+        )
+
+    def substring(self, item: Substring, stored: str | bytes) -> bool:
+        value = self.key(self.attribute_name(item.attribute), stored)
+        if not isinstance(value, str):
+            return False
+        initial, middle, final = self.substring_parts(item)
+        if not (value.startswith(initial) and value.endswith(final) and len(value) >= len(initial) + len(final)):
+            return False
+        at, end = len(initial), len(value) - len(final)
+        for part in middle:
+            found = value.find(part, at, end)
+            if found < 0:
+                return False
+            at = found + len(part)
+        return True
+
+    # --- checking
+
+    def check_value(self, name: str, value: str | bytes, where: str = "") -> Finding | None:
+        """Syntax and length of one value; `name` must be a known attribute."""
+        attribute = self._attributes[name.lower()]
+        why = syntaxes.fault(attribute.syntax, value)
+        if why:
+            return Finding("schema", f"{attribute.name} {why}: {shorten(value)}", where)
+        if attribute.limit and len(value) > attribute.limit:
+            unit = "octets" if isinstance(value, bytes) else "characters"
+            return Finding(
+                "schema",
+                f"{attribute.name} takes {attribute.limit} {unit} at most, and this value has {len(value)}: {shorten(value)}",
+                where,
+                f"shorten it by {len(value) - attribute.limit}",
+            )
+        return None
+
+    def check_entry(self, attributes: Attributes, where: str = "") -> list[Finding]:
+        """All that is wrong with an entry as a whole: classes, required, allowed, single, syntax, length."""
+        classes = tuple(str(value) for value in attributes.get("objectClass", ()))
+        findings = [
+            Finding("schema", f"the schema has no object class {name!r}", where)
+            for name in classes
+            if self.object_class(name) is None
+        ]
+        if not any(cls.kind == "STRUCTURAL" for cls in self.lineage(classes)):
+            findings.append(Finding("schema", "no structural object class", where))
+        must, may = self.shape(classes)
+        for name in sorted(must - attributes.keys()):
+            findings.append(Finding("schema", f"{name} is required by the object classes {', '.join(classes)}", where))
+        for name, values in attributes.items():
+            attribute = self._attributes.get(name.lower())
+            if attribute is None:
+                from vandrel.text.nearest import did_you_mean
+
+                hint = did_you_mean(name, self.attribute_names())
+                findings.append(Finding("unknown-field", f"the schema has no attribute {name!r}", where, hint))
+                continue
+            if attribute.name not in may and not attribute.operational:
+                findings.append(
+                    Finding("schema", f"{name} is not allowed on an entry of the classes {', '.join(classes)}", where)
+                )
+            if attribute.single and len(values) > 1:
+                findings.append(Finding("schema", f"{name} takes one value, and {len(values)} are given", where))
+            for value in values:
+                finding = self.check_value(name, value, where)
+                if finding:
+                    findings.append(finding)
+        return findings
+
+
+def shorten(value: str | bytes, width: int = 40) -> str:
+    """A value as it may stand in a message: quoted, cut, never raw octets."""
+    if isinstance(value, bytes):
+        return f"{len(value)} octets"
+    return repr(value if len(value) <= width else value[: width - 1] + "…")

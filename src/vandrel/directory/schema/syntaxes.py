@@ -1,0 +1,81 @@
+"""LDAP syntaxes (RFC 4517, section 3.3): is a value well formed, and are its values text or octets."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from vandrel.directory import dn
+from vandrel.errors import VandrelError
+
+_ARC = "1.3.6.1.4.1.1466.115.121.1."
+DIRECTORY_STRING = _ARC + "15"
+DN_SYNTAX = _ARC + "12"
+NAME_AND_UID = _ARC + "34"
+BOOLEAN = _ARC + "7"
+GENERALIZED_TIME = _ARC + "24"
+INTEGER = _ARC + "27"
+OCTET_STRING = _ARC + "40"
+
+#: Syntaxes whose values are octets; all others are text.
+BINARY = frozenset({OCTET_STRING, _ARC + "28", _ARC + "4", _ARC + "5", _ARC + "8", _ARC + "23"})
+
+_PRINTABLE = re.compile(r"[A-Za-z0-9'()+,\-./:? ]+")
+_TIME = re.compile(r"(\d{4})(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])([01]\d|2[0-3])(?:([0-5]\d)([0-5]\d|60)?)?([.,]\d+)?(Z|[+-]\d{2}(?:\d{2})?)")
+
+
+def _is_text(value: str) -> str:
+    return "" if value else "must not be empty"
+
+
+def _is_ia5(value: str) -> str:
+    return "" if value.isascii() else "may have ASCII characters only"
+
+
+def _is_dn(value: str) -> str:
+    try:
+        dn.parse(value)
+    except VandrelError as error:
+        return str(error)
+    return ""
+
+
+def _fits(pattern: str, why: str) -> Callable[[str], str]:
+    compiled = re.compile(pattern)
+    return lambda value: "" if compiled.fullmatch(value) else why
+
+
+def _is_time(value: str) -> str:
+    return "" if _TIME.fullmatch(value) else "must be a Generalized Time such as 20261231220000Z"
+
+
+_CHECKS: dict[str, Callable[[str], str]] = {
+    DIRECTORY_STRING: _is_text,
+    DN_SYNTAX: _is_dn,
+    BOOLEAN: _fits("TRUE|FALSE", "must be TRUE or FALSE"),
+    GENERALIZED_TIME: _is_time,
+    INTEGER: _fits(r"0|-?[1-9]\d*", "must be a whole number"),
+    _ARC + "26": _is_ia5,
+    _ARC + "11": _fits("[A-Za-z]{2}", "must be a country code of two letters (ISO 3166-1)"),
+    _ARC + "36": _fits(r"[\d ]+", "may have digits and spaces only"),
+    _ARC + "44": _fits(_PRINTABLE.pattern, "may have letters, digits, space and ' ( ) + , - . / : ? only"),
+    _ARC + "50": _fits(_PRINTABLE.pattern, "may have digits, letters, space and ' ( ) + , - . / : ? only"),
+    _ARC + "22": _fits(r"[A-Za-z0-9'()+,\-./:? ]+(\$[A-Za-z0-9]+)*", "is not a fax number"),
+    _ARC + "41": _is_text,
+    _ARC + "38": _fits(r"[A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+", "is not a name or OID"),
+    "1.3.6.1.1.16.1": _fits(r"[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}", "is not a UUID"),
+}
+
+
+def fault(syntax: str, value: str | bytes) -> str:
+    """What is wrong with `value` under the syntax with this OID; empty if nothing is.
+
+    The answer reads after the name of the attribute: ``mail may have ASCII characters only``. A syntax that
+    is not listed here accepts every value.
+    """
+    if syntax in BINARY:
+        return "" if isinstance(value, bytes) else "must be given as octets"
+    if isinstance(value, bytes):
+        return "must be text"
+    check = _CHECKS.get(syntax)
+    return check(value) if check else ""

@@ -1,0 +1,1 @@
+"""One module per job of the administrator: a request in, steps out."""

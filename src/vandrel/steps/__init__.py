@@ -1,0 +1,1 @@
+"""Typed reversible steps, their checks and the one runner."""

@@ -1,0 +1,1 @@
+"""Strings: preparation for matching, transliteration, names of people, near spellings."""

@@ -1,0 +1,29 @@
+"""Near spellings, for every message that says that a word is not known."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+
+def nearest(word: str, known: Iterable[str], limit: int = 3) -> list[str]:
+    """The at most `limit` words of `known` that `word` could be a slip for, best first; often none."""
+    from rapidfuzz import fuzz, process
+
+    found = process.extract(
+        word, list(dict.fromkeys(known)), scorer=fuzz.ratio, processor=str.casefold, limit=limit, score_cutoff=60
+    )
+    return [str(match[0]) for match in found]
+
+
+def listed(words: Iterable[str], last: str = "or") -> str:
+    """Words as prose: ``a``, ``a or b``, ``a, b or c``."""
+    items = list(words)
+    if len(items) < 2:
+        return "".join(items)
+    return f"{', '.join(items[:-1])} {last} {items[-1]}"
+
+
+def did_you_mean(word: str, known: Iterable[str]) -> str:
+    """``did you mean X or Y?``, or nothing where no word is near."""
+    near = nearest(word, known)
+    return f"did you mean {listed(near)}?" if near else ""

@@ -1,0 +1,46 @@
+"""Preparation of strings for matching, after RFC 4518."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+
+_SPACES = re.compile(r" {2,}")
+# RFC 4518 section 2.2: controls, soft hyphen, variation selectors, zero-width characters are mapped to nothing ...
+_NOTHING = re.compile(
+    "[\x00-\x08\x0e-\x1f\x7f-\x84\x86-\x9f\u00ad\u034f\u06dd\u070f\u1806\u180b-\u180e\u200b-\u200f"
+    "\u202a-\u202e\u2060-\u2063\u206a-\u206f\ufe00-\ufe0f\ufeff\ufff9-\ufffc]"
+)
+# ... and these to a space.
+_SPACE_LIKE = re.compile("[\t\n\x0b\x0c\r\x85\u00a0\u1680\u2000-\u200a\u2028\u2029\u202f\u205f\u3000]")
+
+
+def fold(text: str) -> str:
+    """Map, normalize (NFKC) and fold the case of `text`; white space stays as it is (RFC 4518, 2.2 to 2.3)."""
+    if text.isascii() and text.isprintable():
+        return text.lower()
+    text = _SPACE_LIKE.sub(" ", _NOTHING.sub("", text))
+    # Folding can undo normalization and the reverse (U+0345, U+1E9E), so once more.
+    return unicodedata.normalize("NFKC", unicodedata.normalize("NFKC", text.casefold()).casefold())
+
+
+def prepare(text: str) -> str:
+    """The form in which two values of a case-ignoring string syntax are compared (RFC 4518, 2.6.1).
+
+    >>> prepare("  Anna   MÜLLER ")
+    'anna müller'
+    """
+    folded = fold(text)
+    if "  " in folded:
+        folded = _SPACES.sub(" ", folded)
+    return folded.strip(" ")
+
+
+def prepare_fragment(text: str, *, initial: bool = False, final: bool = False) -> str:
+    """A substring prepared for comparison with prepared values: inner spaces count, outer ones only inside."""
+    folded = _SPACES.sub(" ", fold(text))
+    if initial:
+        folded = folded.lstrip(" ")
+    if final:
+        folded = folded.rstrip(" ")
+    return folded
