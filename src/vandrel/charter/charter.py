@@ -1,0 +1,203 @@
+"""A charter that has been read and found right: what every command asks."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from functools import cached_property
+from pathlib import Path
+from typing import TypeVar
+from zoneinfo import ZoneInfo
+
+from vandrel.charter import passwords
+from vandrel.charter.document import Document, GroupKind, Kind, Naming, NamingLike
+from vandrel.charter.hierarchy import DesignedUnit, expand
+from vandrel.charter.naming import NamingRule
+from vandrel.charter.pattern import Context, EmptyField, Pattern, build, parse
+from vandrel.charter.targets import TARGETS, Target
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.place import Place
+from vandrel.errors import VandrelError
+from vandrel.text.nearest import did_you_mean
+from vandrel.text.people import PARTICLES
+from vandrel.text.prep import prepare
+
+_T = TypeVar("_T")
+
+#: The patterns where the charter has none: target -> ladder and style.
+DEFAULT_NAMES: dict[str, Naming] = {
+    "login": Naming(
+        ["{given 1}{surname bare}", "{given 2}{surname bare}", "{given 1}{surname bare}{count}", "{surname}", "{surname}{count}"],
+        "ascii lower plain",
+    ),
+    "principal": Naming(["{login}@{suffix}"]),
+    "full": Naming(["{given} [{middle} ]{surname}[ {generation}]", "{surname}[ {generation}]"]),
+    "display": Naming(["{full}"]),
+    "name": Naming(["{full}", "{full} ({login})", "{full} {count}"]),
+    "mail": Naming(["{given}.{surname}@{domain}", "{surname}@{domain}", "{login}@{domain}"], "ascii lower hyphens"),
+}
+
+#: Kinds that are not accounts: `create` takes these words for groups, units and machines.
+RESERVED_KINDS = frozenset({"group", "unit", "computer"})
+
+
+def naming_of(spec: NamingLike) -> Naming:
+    """The three ways of writing a rule, as the longest of them."""
+    if isinstance(spec, Naming):
+        return spec
+    return Naming([spec] if isinstance(spec, str) else list(spec))
+
+
+@dataclass(frozen=True)
+class Charter:
+    """The house rules of an organization. Immutable; `source` is the file, for messages."""
+
+    document: Document
+    source: Path
+
+    @cached_property
+    def base(self) -> DN:
+        return names.parse(self.document.base)
+
+    @cached_property
+    def zone(self) -> ZoneInfo:
+        return ZoneInfo(self.document.time_zone)
+
+    @property
+    def domain(self) -> str:
+        """The mail domain: the first suffix."""
+        return self.document.suffixes[0]
+
+    @cached_property
+    def particles(self) -> frozenset[str]:
+        given = self.document.particles
+        return PARTICLES if given is None else frozenset(word.casefold() for word in given)
+
+    # --- kinds
+
+    def kind(self, name: str) -> Kind:
+        """The kind of account with this name.
+
+        Raises:
+            VandrelError: code ``unknown-kind``, with near spellings.
+        """
+        return _lookup(self.document.kinds, name, "kind of account", RESERVED_KINDS & {"group", "unit"})
+
+    def group_kind(self, name: str) -> GroupKind:
+        """The kind of group with this name; an empty name stands for the first of the charter."""
+        kinds = self.document.groups
+        if not name and kinds:
+            return next(iter(kinds.values()))
+        return _lookup(kinds, name, "kind of group", ())
+
+    def naming(self, target: str, kind: str = "") -> NamingRule:
+        """The rule by which a name is built for accounts of a kind: its own, the charter's, or the built-in one."""
+        own = getattr(self.document.kinds[kind].names, target) if kind in self.document.kinds else None
+        general = getattr(self.document.names, target)
+        if own is not None:
+            return self._rule(own, TARGETS[target], f"kinds.{kind}.names.{target}")
+        if general is not None:
+            return self._rule(general, TARGETS[target], f"names.{target}")
+        return self._rule(DEFAULT_NAMES[target], TARGETS[target], f"built-in {target}")
+
+    def group_naming(self, kind: str) -> NamingRule:
+        return self._rule(self.group_kind(kind).name, TARGETS["group"], f"groups.{kind}.name")
+
+    def _rule(self, spec: NamingLike, target: Target, source: str) -> NamingRule:
+        naming = naming_of(spec)
+        return NamingRule(
+            target,
+            tuple(map(parse, naming.ladder)),
+            tuple(naming.style.split()),
+            naming.longest,
+            frozenset(naming.forbid),
+            frozenset(word.casefold() for word in naming.reserved),
+            self.particles,
+            source,
+        )
+
+    def fill(self, pattern: str | Pattern, values: Mapping[str, str]) -> str:
+        """A pattern that is no name of its own: a place, a value that a kind sets, a group it joins.
+
+        Raises:
+            VandrelError: ``required`` where a field that it needs is empty.
+        """
+        parsed = parse(pattern) if isinstance(pattern, str) else pattern
+        try:
+            pieces = build(parsed, values, Context(language=values.get("language", ""), particles=self.particles))
+        except EmptyField as error:
+            raise VandrelError(
+                "required", f"{error.field} is needed for {parsed.text!r} and has no value", where=error.field,
+                remedy=f"give it: {error.field}=...",
+            ) from None  # fmt: skip
+        return " ".join("".join(map(str, pieces)).split())
+
+    def place_of(self, pattern: str, values: Mapping[str, str]) -> Place:
+        """The place that a pattern names for these fields; a slash in a field's value does not divide it."""
+        return tuple(
+            self.fill(step.replace("\\/", "/"), values) for step in _split_place(pattern)
+        )
+
+    def password_rules(self, kind: str = "") -> passwords.PasswordRules:
+        layers = [("charter", self.document.passwords)]
+        if kind in self.document.kinds:
+            layers.append((f"kind {kind}", self.document.kinds[kind].password))
+        return passwords.in_force(layers)
+
+    # --- hierarchy
+
+    @cached_property
+    def design(self) -> tuple[DesignedUnit, ...]:
+        """The units of the hierarchy, each after the one that holds it."""
+        return tuple(expand(self.document))
+
+    def designed(self, place: Place) -> DesignedUnit | None:
+        key = tuple(map(prepare, place))
+        return self._by_place.get(key)
+
+    @cached_property
+    def _by_place(self) -> dict[tuple[str, ...], DesignedUnit]:
+        return {tuple(map(prepare, unit.place)): unit for unit in self.design}
+
+    # --- dates
+
+    def today(self) -> date:
+        """The date in the organization's time zone."""
+        return datetime.now(self.zone).date()
+
+    def default_end(self, kind: Kind, today: date) -> date | None:
+        """The last day of an account of this kind that begins today; None for no end."""
+        if kind.ends is None:
+            return None
+        if isinstance(kind.ends, int):
+            return today + timedelta(days=kind.ends)
+        month, day = map(int, kind.ends.split("-"))
+        this_year = date(today.year, month, day)
+        return this_year if this_year >= today else date(today.year + 1, month, day)
+
+    def end_instant(self, day: date) -> datetime:
+        """The instant at which an account that works through `day` stops: midnight at its end, in our zone."""
+        return datetime.combine(day + timedelta(days=1), time(), self.zone)
+
+    def last_day(self, instant: datetime) -> date:
+        """The last day on which an account that stops at `instant` works."""
+        return (instant.astimezone(self.zone) - timedelta(microseconds=1)).date()
+
+
+_SLASH = re.compile(r"(?<!\\)/")
+
+
+def _split_place(pattern: str) -> list[str]:
+    return [step for step in _SLASH.split(pattern) if step]
+
+
+def _lookup(kinds: Mapping[str, _T], name: str, what: str, also: Iterable[str]) -> _T:
+    try:
+        return kinds[name]
+    except KeyError:
+        known = [*kinds, *sorted(also)]
+        hint = did_you_mean(name, known) or (f"the charter has: {', '.join(known)}" if known else "the charter has none")
+        raise VandrelError("unknown-kind", f"there is no {what} {name!r}", where=name, remedy=hint) from None

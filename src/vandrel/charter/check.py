@@ -1,0 +1,341 @@
+"""Faults of meaning: what a charter says that cannot be, though each piece of it has the right form."""
+
+from __future__ import annotations
+
+import pathlib
+import re
+from collections.abc import Iterable
+from datetime import date
+from zoneinfo import ZoneInfo, available_timezones
+
+from vandrel.charter.charter import RESERVED_KINDS, Charter, naming_of
+from vandrel.charter.document import REQUIRED, Document, Names, NamingLike, Passwords, Unit
+from vandrel.charter.hierarchy import DesignedUnit, expand
+from vandrel.charter.pattern import STYLE_WORDS, Pattern, PatternError, parse
+from vandrel.charter.source import Path, Source
+from vandrel.charter.structure import is_hole
+from vandrel.charter.targets import TARGETS, Target, is_suffix
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.errors import VandrelError
+from vandrel.fields import COMPUTED, FIELDS, NAMED, Shape
+from vandrel.text.nearest import did_you_mean, listed
+from vandrel.text.prep import prepare
+
+_WORD = re.compile(r"[a-z][a-z0-9-]*")
+_DAY = re.compile(r"(\d\d)-(\d\d)")
+
+#: Fields that a kind may not set or require: they are not texts that are known beforehand.
+_NOT_TEXT = {name for name, field in FIELDS.items() if field.shape in (Shape.SECRET, Shape.MEMBERSHIPS)}
+
+
+class Checker:
+    """Walks a document and notes every fault in the source that it was read from."""
+
+    def __init__(self, document: Document, source: Source) -> None:
+        self.document = document
+        self.source = source
+        self.usable = set(FIELDS) | set(COMPUTED) | set(document.lists)
+        # What a fault of structure took away is not reported again as unknown.
+        given = source.data if isinstance(source.data, dict) else {}
+        self.kinds = {*document.kinds, *_keys(given.get("kinds"))}
+        self.group_kinds = {*document.groups, *_keys(given.get("groups"))}
+
+    def run(self) -> None:
+        self._top()
+        self._lists()
+        self._names(self.document.names, ("names",))
+        self._passwords(self.document.passwords, ("passwords",))
+        design = self._hierarchy()
+        self._kinds(design)
+        self._group_kinds(design)
+
+    # --- the top
+
+    def _top(self) -> None:
+        document, fault = self.document, self.source.fault
+        for key in REQUIRED:
+            if not getattr(document, key) and (key,) not in self.source.keys:
+                fault((), f"{key} is missing", f"every charter has the keys {listed(REQUIRED, 'and')}")
+            elif not getattr(document, key) and not self._noted((key,)):
+                fault((key,), f"{key} is empty")
+        if document.base:
+            try:
+                names.parse(document.base)
+            except VandrelError as error:
+                fault(("base",), str(error), error.findings[0].remedy)
+        try:
+            ZoneInfo(document.time_zone)
+        except (KeyError, ValueError, OSError):
+            hint = did_you_mean(document.time_zone, available_timezones())
+            fault(("time-zone",), f"there is no time zone {document.time_zone!r}", hint or "write one as Europe/Oslo")
+        if document.language and not re.fullmatch(r"[A-Za-z]{2,3}(-[A-Za-z0-9]+)*", document.language):
+            fault(("language",), f"{document.language!r} is no language tag", "write de, nb, tr, el ...")
+        for index, suffix in enumerate(document.suffixes):
+            if not is_hole(suffix) and not is_suffix(suffix):
+                fault(("suffixes", index), f"{suffix!r} is no domain", "write one as marrowick.example")
+        self._twice(document.suffixes, ("suffixes",))
+
+    def _noted(self, path: Path) -> bool:
+        where = self.source.values.get(path)
+        return where is not None and any(f.where == f"{self.source.name}:{where[0]}:{where[1]}" for f in self.source.faults)
+
+    def _twice(self, words: list[str], path: Path) -> None:
+        seen: dict[str, str] = {}
+        for index, word in enumerate(words):
+            key = prepare(word)
+            if key in seen and not is_hole(word):
+                self.source.fault((*path, index), f"{word!r} stands here for the second time", "keep one of the two")
+            seen[key] = word
+
+    def _lists(self) -> None:
+        for name, words in self.document.lists.items():
+            path = ("lists", name)
+            if not _WORD.fullmatch(name):
+                self.source.fault(path, f"{name!r} is no name of a list", "lower-case letters, digits and hyphens", key=True)
+            elif name in COMPUTED or name in NAMED:
+                self.source.fault(path, f"{name!r} has a meaning of its own and cannot name a list", key=True)
+            if not words:
+                self.source.fault(path, f"the list {name!r} has no words", "a unit repeated over it would not exist")
+            self._twice(words, path)
+
+    # --- patterns
+
+    def _pattern(self, text: str, path: Path, usable: Iterable[str] | None = None) -> Pattern | None:
+        if is_hole(text):
+            return None
+        try:
+            pattern = parse(text)
+        except PatternError as error:
+            self.source.fault(path, error.why, error.findings[0].remedy, letter=error.position)
+            return None
+        allowed = self.usable if usable is None else set(usable)
+        for field in sorted(pattern.fields() - allowed):
+            hint = did_you_mean(field, allowed) or f"the fields are: {', '.join(sorted(allowed))}"
+            self.source.fault(path, f"the pattern uses the unknown field {field!r}", hint, letter=text.find("{" + field) + 1)
+        return pattern
+
+    def _naming(self, spec: NamingLike, target: Target, path: Path, usable: Iterable[str] | None = None) -> None:
+        naming = naming_of(spec)
+        for index, text in enumerate(naming.ladder):
+            at = (
+                path if isinstance(spec, str) else (*path, index) if isinstance(spec, list) else (*path, "ladder", index)
+            )
+            pattern = self._pattern(text, at, usable)
+            if pattern is None:
+                continue
+            if pattern.counter and index < len(naming.ladder) - 1 and not self._other_fields(naming.ladder, index):
+                self.source.fault(at, "a rung that counts never ends, so no rung after it is reached", "put it last")
+            if target.at and "@" not in text:
+                self.source.fault(at, f"{target.name} needs an @ and a domain", "end it with @{domain} or @{suffix}")
+        for word in naming.style.split():
+            if word not in STYLE_WORDS:
+                hint = did_you_mean(word, STYLE_WORDS) or f"the words are: {', '.join(STYLE_WORDS)}"
+                self.source.fault((*path, "style"), f"{word!r} is no word of a style", hint, letter=naming.style.find(word))
+        if naming.longest > target.longest:
+            self.source.fault(
+                (*path, "longest"), f"{naming.longest} is out of range: {target.name} takes {target.longest} characters at most"
+            )
+
+    @staticmethod
+    def _other_fields(ladder: list[str], index: int) -> bool:
+        """Whether a later rung needs less than this one: it is there for names for which this one is empty."""
+        try:
+            needed = parse(ladder[index]).fields() - {"count"}
+            return any(not needed <= parse(later).fields() for later in ladder[index + 1 :])
+        except PatternError:
+            return True
+
+    def _names(self, given: Names, path: Path) -> None:
+        for target in NAMED:
+            spec = getattr(given, target)
+            if spec is not None:
+                self._naming(spec, TARGETS[target], (*path, target))
+        self._circle(given, path)
+
+    def _circle(self, given: Names, path: Path) -> None:
+        """Names that are built from each other."""
+        uses: dict[str, set[str]] = {}
+        for target in NAMED:
+            spec = getattr(given, target)
+            try:
+                ladder = naming_of(spec).ladder if spec is not None else []
+                uses[target] = {field for text in ladder for field in parse(text).fields()} & set(NAMED)
+            except PatternError:
+                uses[target] = set()
+        for target in NAMED:
+            trail = [target]
+            while len(uses[trail[-1]]) and len(trail) <= len(NAMED):
+                following = target if target in uses[trail[-1]] else min(uses[trail[-1]])
+                trail.append(following)
+                if following == target:
+                    self.source.fault((*path, target), f"names are built from each other in a circle: {' from '.join(trail)}")
+                    return
+
+    def _passwords(self, given: Passwords, path: Path) -> None:
+        if given.rests and given.lasts and given.rests >= given.lasts:
+            self.source.fault(
+                (*path, "rests"), f"a password that may not be changed for {given.rests} days and must be after {given.lasts}",
+                "rests must be less than lasts",
+            )  # fmt: skip
+        if given.generated is not None and given.length is not None and given.generated < given.length:
+            self.source.fault(
+                (*path, "generated"), f"generated passwords have {given.generated} characters, and {given.length} is the least"
+            )
+
+    # --- hierarchy
+
+    def _hierarchy(self) -> tuple[DesignedUnit, ...]:
+        document, fault = self.document, self.source.fault
+        sound = True
+        for path, name, unit in _units(document):
+            if path[0] == "hierarchy" or len(path) > 2:
+                before = len(self.source.faults)
+                pattern = self._pattern_of_unit(name, path)
+                sound = sound and before == len(self.source.faults) and pattern is not None
+            if unit is None:
+                continue
+            for index, kind in enumerate(unit.holds):
+                if kind not in self.kinds and not is_hole(kind):
+                    hint = did_you_mean(kind, self.kinds) or f"the kinds are: {', '.join(sorted(self.kinds))}"
+                    fault((*path, "holds", index), f"there is no kind {kind!r}", hint)
+            for kind, stems in unit.groups.items():
+                if kind not in self.group_kinds:
+                    hint = did_you_mean(kind, self.group_kinds) or "the charter has no kinds of group"
+                    fault((*path, "groups", kind), f"there is no kind of group {kind!r}", hint, key=True)
+                for index, stem in enumerate(stems):
+                    before = len(self.source.faults)
+                    self._pattern(stem, (*path, "groups", kind, index), document.lists)
+                    sound = sound and before == len(self.source.faults)
+            if unit.branch and unit.branch not in document.branches:
+                sound = False
+                hint = did_you_mean(unit.branch, document.branches) or "the charter has no such branch"
+                fault((*path, "branch"), f"there is no branch {unit.branch!r}", hint)
+        if not sound:
+            return ()
+        try:
+            design = tuple(expand(document))
+        except RecursionError:
+            fault(("branches",), "a branch hangs below itself", "take one of the 'branch:' lines out")
+            return ()
+        except (PatternError, KeyError) as error:
+            fault(("hierarchy",), f"the hierarchy cannot be drawn: {error}")
+            return ()
+        seen: dict[tuple[str, ...], DesignedUnit] = {}
+        for unit_ in design:
+            key = tuple(map(prepare, unit_.place))
+            if key in seen:
+                fault(
+                    unit_.path, f"{places.to_text(unit_.place)} stands here for the second time",
+                    "siblings cannot share a name", key=True,
+                )  # fmt: skip
+            seen[key] = unit_
+            why = TARGETS["unit"].fault(unit_.place[-1])
+            if why:
+                fault(unit_.path, f"the unit name {unit_.place[-1]!r} {why}", key=True)
+        return design
+
+    def _pattern_of_unit(self, name: str, path: Path) -> Pattern | None:
+        try:
+            pattern = parse(name)
+        except PatternError as error:
+            self.source.fault(path, error.why, error.findings[0].remedy, key=True, letter=error.position)
+            return None
+        for field in sorted(pattern.fields() - self.document.lists.keys()):
+            hint = did_you_mean(field, self.document.lists) or f"the lists are: {', '.join(self.document.lists)}"
+            self.source.fault(path, f"there is no list {field!r} to repeat this unit over", hint, key=True)
+        return pattern
+
+    # --- kinds
+
+    def _kinds(self, design: tuple[DesignedUnit, ...]) -> None:
+        document, fault = self.document, self.source.fault
+        for name, kind in document.kinds.items():
+            path: Path = ("kinds", name)
+            if not _WORD.fullmatch(name):
+                fault(path, f"{name!r} is no name of a kind", "lower-case letters, digits and hyphens", key=True)
+            if name in RESERVED_KINDS:
+                fault(path, f"{name!r} has a meaning of its own and cannot name a kind of account", key=True)
+            if not kind.place:
+                if not self._noted((*path, "place")):
+                    fault(path, f"the kind {name!r} has no place", "write one as place: /Ferries/{site}", key=True)
+            else:
+                self._place(kind.place, (*path, "place"), design)
+            for index, required in enumerate(kind.requires):
+                if required not in self.usable - COMPUTED.keys() and not is_hole(required):
+                    fault((*path, "requires", index), f"there is no field {required!r}", did_you_mean(required, self.usable))
+            for key, text in kind.sets.items():
+                if key not in FIELDS or key in _NOT_TEXT:
+                    fault((*path, "sets", key), f"{key!r} is no field that can be set", did_you_mean(key, FIELDS), key=True)
+                self._pattern(text, (*path, "sets", key))
+            for index, text in enumerate(kind.groups):
+                self._pattern(text, (*path, "groups", index))
+            self._names(kind.names, (*path, "names"))
+            self._passwords(kind.password, (*path, "password"))
+            self._end(kind.ends, (*path, "ends"))
+            if kind.suffix and kind.suffix not in document.suffixes:
+                fault((*path, "suffix"), f"{kind.suffix!r} is none of the suffixes", did_you_mean(kind.suffix, document.suffixes))
+
+    def _place(self, text: str, path: Path, design: tuple[DesignedUnit, ...]) -> None:
+        if not text.startswith("/"):
+            self.source.fault(path, "a place begins with '/'", f"write /{text}")
+            return
+        pattern = self._pattern(text, path)
+        if pattern is None or not design:
+            return
+        open_fields = pattern.fields()
+        if open_fields - self.document.lists.keys():
+            return  # depends on more than the lists: only a person can tell
+        charter = Charter(self.document, pathlib.Path())
+        if not any(
+            places.same(charter.place_of(text, {**unit.words}), unit.place)
+            for unit in design
+            if open_fields <= unit.words.keys() or not open_fields
+        ) and not self._reachable(text, open_fields, charter, design):
+            known = [places.to_text(unit.place) for unit in design]
+            self.source.fault(path, f"no unit of the hierarchy is {text!r}", did_you_mean(text, known))
+
+    def _reachable(self, text: str, fields: frozenset[str], charter: Charter, design: tuple[DesignedUnit, ...]) -> bool:
+        """Whether some choice of words from the lists makes the pattern a unit of the design."""
+        known = {tuple(map(prepare, unit.place)) for unit in design}
+        choices: list[dict[str, str]] = [{}]
+        for field in sorted(fields):
+            choices = [{**choice, field: word} for choice in choices for word in self.document.lists[field]]
+        return any(tuple(map(prepare, charter.place_of(text, choice))) in known for choice in choices)
+
+    def _end(self, ends: int | str | None, path: Path) -> None:
+        if isinstance(ends, int) and ends < 0:
+            self.source.fault(path, f"{ends} is out of range: days from today")
+        if isinstance(ends, str):
+            match = _DAY.fullmatch(ends)
+            try:
+                # A day that every year has.
+                date(2025, int(match[1]), int(match[2])) if match else date(0, 0, 0)
+            except ValueError:
+                self.source.fault(path, f"{ends!r} is no day of the year", "write a number of days, or a day as '09-30'")
+
+    def _group_kinds(self, design: tuple[DesignedUnit, ...]) -> None:
+        for name, kind in self.document.groups.items():
+            path: Path = ("groups", name)
+            self._naming(kind.name, TARGETS["group"], (*path, "name"), self.usable)
+            if not kind.place:
+                self.source.fault(path, f"the kind of group {name!r} has no place", "write one as place: /Groups", key=True)
+            else:
+                self._place(kind.place, (*path, "place"), design)
+            if kind.mail:
+                self._naming(kind.mail, TARGETS["mail"], (*path, "mail"))
+
+
+def _keys(value: object) -> list[str]:
+    return [str(key) for key in value] if isinstance(value, dict) else []
+
+
+def _units(document: Document) -> Iterable[tuple[Path, str, Unit | None]]:
+    """(path, name, unit) of every unit that the document writes, branches included."""
+    todo: list[tuple[Path, str, Unit | None]] = [(("branches", name), name, unit) for name, unit in document.branches.items()]
+    todo += [(("hierarchy", name), name, unit) for name, unit in document.hierarchy.items()]
+    while todo:
+        path, name, unit = todo.pop(0)
+        yield path, name, unit
+        if unit is not None:
+            todo += [((*path, "units", child), child, below) for child, below in unit.units.items()]

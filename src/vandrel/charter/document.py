@@ -1,0 +1,153 @@
+"""The charter as it is written: one class per mapping of the file. `vandrel.charter.charter` gives it meaning.
+
+These classes are the one source of the loader's checks and of the JSON Schema for editors.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+import msgspec
+from msgspec import Meta, Struct
+
+
+class _Part(Struct, frozen=True, forbid_unknown_fields=True, rename="kebab", omit_defaults=True):
+    """A mapping of the charter: immutable; a key that is not known is a fault."""
+
+
+Text = Annotated[str, Meta(min_length=1)]
+Count = Annotated[int, Meta(ge=0)]
+
+
+class Naming(_Part):
+    """How one name is built."""
+
+    ladder: Annotated[
+        list[Text], Meta(description="Patterns from the first choice to the last; the last may count.", min_length=1)
+    ]
+    style: Annotated[str, Meta(description="Words for the whole name, as 'ascii lower plain'.")] = ""
+    longest: Annotated[int, Meta(description="Greatest length in characters.", ge=0)] = 0
+    forbid: Annotated[str, Meta(description="Characters that may not stand in the name.")] = ""
+    reserved: Annotated[list[str], Meta(description="Names that are never given.")] = []
+
+
+NamingLike = str | list[Text] | Naming
+
+
+class Names(_Part):
+    """The naming patterns: a pattern, a ladder of patterns, or a mapping with more to say."""
+
+    login: Annotated[NamingLike | None, Meta(description="Short logon name.")] = None
+    principal: Annotated[NamingLike | None, Meta(description="Principal name, with its suffix.")] = None
+    full: Annotated[NamingLike | None, Meta(description="Full name.")] = None
+    display: Annotated[NamingLike | None, Meta(description="Name as lists show it.")] = None
+    name: Annotated[NamingLike | None, Meta(description="Name of the entry among its siblings.")] = None
+    mail: Annotated[NamingLike | None, Meta(description="Mail address.")] = None
+
+
+class Passwords(_Part):
+    """Password rules; what is left out here comes from the rules above."""
+
+    length: Annotated[Count | None, Meta(description="Fewest characters.")] = None
+    classes: Annotated[
+        Annotated[int, Meta(ge=0, le=4)] | None,
+        Meta(description="How many of lower case, upper case, digits and others it must have."),
+    ] = None
+    history: Annotated[Count | None, Meta(description="How many earlier passwords may not come again.")] = None
+    lasts: Annotated[Count | None, Meta(description="Days until it must be changed; 0: it never must.")] = None
+    rests: Annotated[Count | None, Meta(description="Days before its owner may change it again.")] = None
+    own_names: Annotated[
+        Literal["refuse", "allow"] | None, Meta(description="Parts of the person's own names in the password.")
+    ] = None
+    common: Annotated[
+        Literal["refuse", "warn", "allow"] | None, Meta(description="A password that varies a common word.")
+    ] = None
+    first: Annotated[
+        Literal["ask", "generate", "none"] | None, Meta(description="Where the first password comes from.")
+    ] = None
+    change: Annotated[bool | None, Meta(description="Whether the first password must be changed at logon.")] = None
+    generated: Annotated[
+        Annotated[int, Meta(ge=8, le=128)] | None, Meta(description="Length of a generated password.")
+    ] = None
+
+
+class Kind(_Part):
+    """One kind of account."""
+
+    about: Annotated[str, Meta(description="One line of explanation.")] = ""
+    place: Annotated[str, Meta(description="Pattern of the unit, from the top down: /Ferries/{site}/{department}.")] = ""
+    requires: Annotated[list[Text], Meta(description="Fields that must be given.")] = []
+    names: Annotated[Names, Meta(description="Naming patterns that differ for this kind.")] = Names()
+    sets: Annotated[dict[str, str], Meta(description="Fields with the pattern of their value.")] = {}
+    groups: Annotated[list[Text], Meta(description="Patterns of the groups that it joins.")] = []
+    password: Annotated[Passwords, Meta(description="Password rules that differ for this kind.")] = Passwords()
+    ends: Annotated[
+        int | str | None, Meta(description="End date by default: days from today, or a day of the year as 09-30.")
+    ] = None
+    suffix: Annotated[str, Meta(description="Suffix of the principal name, where it is not the first.")] = ""
+
+
+class GroupKind(_Part):
+    """One kind of group."""
+
+    about: Annotated[str, Meta(description="One line of explanation.")] = ""
+    name: Annotated[NamingLike, Meta(description="Pattern of the name; {stem} is the word that it is made from.")] = "{stem}"
+    place: Annotated[str, Meta(description="The unit that holds such groups.")] = ""
+    purpose: Annotated[Literal["security", "distribution"], Meta(description="What the group is for.")] = "security"
+    scope: Annotated[
+        Literal["global", "domain-local", "universal"], Meta(description="Where the group can be used.")
+    ] = "global"
+    mail: Annotated[str, Meta(description="Pattern of its mail address.")] = ""
+
+
+class Unit(_Part):
+    """One unit of the hierarchy, or many: a {list} in its name repeats it for each word of the list."""
+
+    about: Annotated[str, Meta(description="One line of explanation.")] = ""
+    holds: Annotated[list[Text], Meta(description="Kinds of account that belong here.")] = []
+    protected: Annotated[bool, Meta(description="Whether deletion is refused; true unless told otherwise.")] = True
+    groups: Annotated[
+        dict[str, list[Text]], Meta(description="Groups that go with the unit: kind of group, and stems.")
+    ] = {}
+    branch: Annotated[str, Meta(description="A branch that hangs below this unit.")] = ""
+    units: Annotated[dict[str, Unit | None], Meta(description="The units below.")] = {}
+
+
+class Document(_Part):
+    """The whole charter."""
+
+    vandrel: Annotated[int, Meta(description="Version of the charter's format: 1.", ge=1, le=1)] = 1
+    organization: Annotated[str, Meta(description="Name of the organization.")] = ""
+    base: Annotated[str, Meta(description="Distinguished name of the top: dc=marrowick,dc=example.")] = ""
+    time_zone: Annotated[str, Meta(description="Time zone of dates, as Europe/Oslo.")] = "UTC"
+    language: Annotated[str, Meta(description="Language of names, unless a person's own is given.")] = ""
+    suffixes: Annotated[list[Text], Meta(description="Suffixes of principal names; the first is the default.")] = []
+    particles: Annotated[
+        list[Text] | None, Meta(description="Particles of surnames, in place of the built-in list.")
+    ] = None
+    lists: Annotated[
+        dict[str, list[Text]], Meta(description="Words that a field may have, and that units repeat over.")
+    ] = {}
+    names: Annotated[Names, Meta(description="Naming patterns of accounts.")] = Names()
+    passwords: Annotated[Passwords, Meta(description="Password rules for everybody.")] = Passwords()
+    kinds: Annotated[dict[str, Kind], Meta(description="Kinds of account.")] = {}
+    groups: Annotated[dict[str, GroupKind], Meta(description="Kinds of group.")] = {}
+    branches: Annotated[dict[str, Unit], Meta(description="Branches that are written once and hung in many places.")] = {}
+    hierarchy: Annotated[dict[str, Unit | None], Meta(description="The units, from the top down.")] = {}
+
+
+#: What a charter must say; the loader and the JSON Schema both ask here.
+REQUIRED = ("organization", "base", "suffixes", "kinds", "hierarchy")
+
+
+def json_schema() -> dict[str, object]:
+    """The JSON Schema (2020-12) of the charter, for editors and for the loader."""
+    schema: dict[str, object] = msgspec.json.schema(Document)
+    definitions = schema["$defs"]
+    assert isinstance(definitions, dict)
+    definitions["Document"]["required"] = list(REQUIRED)
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Vandrel charter",
+        **schema,
+    }

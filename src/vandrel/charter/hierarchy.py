@@ -1,0 +1,86 @@
+"""The hierarchy that a charter designs: its branches hung, its repeated units written out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+from vandrel.charter.document import Document, Unit
+from vandrel.charter.pattern import Context, EmptyField, PatternError, build, parse
+from vandrel.directory.place import Place
+
+_DEEPEST = 24
+_LEAF = Unit()
+
+
+@dataclass(frozen=True, slots=True)
+class DesignedUnit:
+    """One unit of the design. ``words`` holds the word of each list that it is repeated for.
+
+    ``groups`` are (kind of group, stem) pairs; ``path`` is where the charter says so, for messages.
+    """
+
+    place: Place
+    about: str
+    protected: bool
+    holds: tuple[str, ...]
+    groups: tuple[tuple[str, str], ...]
+    words: Mapping[str, str]
+    path: tuple[str, ...]
+
+
+def expand(document: Document) -> Iterator[DesignedUnit]:
+    """All units of the design, each after the one that holds it.
+
+    Raises:
+        PatternError: a pattern in a name that cannot be read.
+        KeyError: a list or branch that the document does not have.
+        RecursionError: a branch that hangs below itself.
+    """
+    yield from _below(document, document.hierarchy, (), {}, ("hierarchy",))
+
+
+def _below(
+    document: Document, units: Mapping[str, Unit | None], place: Place, words: dict[str, str], path: tuple[str, ...]
+) -> Iterator[DesignedUnit]:
+    if len(place) > _DEEPEST:
+        raise RecursionError(f"more than {_DEEPEST} units deep")
+    for name, unit in units.items():
+        for chosen in _repeated(document, name, words):
+            yield from _unit(document, unit or _LEAF, (*place, _fill(name, chosen)), chosen, (*path, name))
+
+
+def _unit(
+    document: Document, unit: Unit, place: Place, words: dict[str, str], path: tuple[str, ...]
+) -> Iterator[DesignedUnit]:
+    branch = document.branches[unit.branch] if unit.branch else _LEAF
+    groups = tuple(
+        (kind, _fill(stem, words))
+        for source in (unit, branch)
+        for kind, stems in source.groups.items()
+        for stem in stems
+    )
+    yield DesignedUnit(
+        place, unit.about or branch.about, unit.protected and branch.protected, tuple(unit.holds or branch.holds),
+        groups, words, path,
+    )  # fmt: skip
+    yield from _below(document, branch.units, place, words, ("branches", unit.branch, "units"))
+    yield from _below(document, unit.units, place, words, (*path, "units"))
+
+
+def _repeated(document: Document, name: str, words: dict[str, str]) -> Iterator[dict[str, str]]:
+    """One mapping of words for each repetition of a unit of this name."""
+    fresh = sorted(parse(name).fields() - words.keys())
+    if not fresh:
+        yield words
+        return
+    first, *_ = fresh
+    for word in document.lists[first]:
+        yield from _repeated(document, name, {**words, first: word})
+
+
+def _fill(name: str, words: Mapping[str, str]) -> str:
+    try:
+        return "".join(map(str, build(parse(name), words, Context()))).strip()
+    except EmptyField as error:
+        raise PatternError(name, 0, f"nothing is left of {{{error.field}}}") from None

@@ -1,0 +1,52 @@
+"""From a file to a charter."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from vandrel.charter.charter import Charter
+from vandrel.charter.check import Checker
+from vandrel.charter.source import read
+from vandrel.charter.structure import to_document
+from vandrel.errors import VandrelError
+
+
+class CharterFaults(VandrelError):
+    """A charter with faults: one finding for each, in the order of the file."""
+
+
+def load(path: Path) -> Charter:
+    """Read the charter in `path`.
+
+    Raises:
+        CharterFaults: code ``charter``, every fault with file, line and column.
+        VandrelError: ``not-found`` or ``not-permitted`` where the file cannot be read.
+    """
+    try:
+        text = path.read_text("utf-8")
+    except FileNotFoundError:
+        raise VandrelError(
+            "not-found", "there is no charter here", where=str(path), remedy="vandrel charter new writes one to start from"
+        ) from None
+    except (OSError, UnicodeDecodeError) as error:
+        why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
+        raise VandrelError("not-permitted", f"the charter cannot be read: {why}", where=str(path)) from None
+    return from_text(text, path)
+
+
+def from_text(text: str, path: Path) -> Charter:
+    """The charter that `text` holds; `path` is its name in messages. Raises as `load` does."""
+    source = read(str(path), text)
+    if not source.faults or source.data is not None:
+        document = to_document(source)
+        Checker(document, source).run()
+    if source.faults:
+        error = CharterFaults("charter", f"{len(source.faults)} faults in the charter")
+        error.findings = tuple(sorted(dict.fromkeys(source.faults), key=lambda fault: _position(fault.where)))
+        raise error
+    return Charter(document, path)
+
+
+def _position(where: str) -> tuple[int, int]:
+    _, line, column = where.rsplit(":", 2)
+    return int(line), int(column)

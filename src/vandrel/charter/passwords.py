@@ -1,0 +1,190 @@
+"""Password rules: which are in force and where each comes from, what a password breaks, making one."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from vandrel.charter.document import Passwords
+from vandrel.errors import Finding
+from vandrel.secret import Secret
+
+#: What holds where no charter says anything.
+DEFAULTS = Passwords(
+    length=12, classes=3, history=24, lasts=0, rests=0, own_names="refuse", common="warn", first="ask", change=True,
+    generated=16,
+)  # fmt: skip
+
+CLASSES = {"lower-case letters": str.islower, "upper-case letters": str.isupper, "digits": str.isdigit}
+_OTHERS = "other characters"
+
+# Without the look-alikes 0 O 1 l I | and without what shells, spreadsheets and keyboards treat in ways of their own.
+_LETTERS = {"lower": "abcdefghijkmnpqrstuvwxyz", "upper": "ABCDEFGHJKLMNPQRSTUVWXYZ", "digit": "23456789", "other": "-_.:+#%?"}
+
+_TOKENS = re.compile(r"[,.\-_#\s]+")
+#: [MS-SAMR] 3.1.1.7.2: parts of the full name count from three letters on, the logon name as a whole.
+_SHORTEST_PART = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One rule in force: its name in the charter, its value, and who set it."""
+
+    name: str
+    value: int | str | bool
+    source: str
+
+    def __str__(self) -> str:
+        value = self.value
+        match self.name:
+            case "length":
+                return f"{value} characters or more"
+            case "classes":
+                return f"{value} of four classes: lower case, upper case, digits, others"
+            case "history":
+                return f"none of the last {value}" if value else "earlier ones may come again"
+            case "lasts":
+                return f"lasts {value} days" if value else "does not grow old"
+            case "rests":
+                return f"not changed again within {value} day{'s' * (value != 1)}" if value else "may be changed at any time"
+            case "own-names":
+                return "no part of the person's own names" if value == "refuse" else "own names are allowed"
+            case "common":
+                return {"refuse": "no common word varied", "warn": "a common word varied is flagged"}.get(str(value), "common words allowed")
+        return f"{self.name}: {value}"
+
+
+@dataclass(frozen=True)
+class PasswordRules:
+    """All rules in force for one account, by name."""
+
+    rules: dict[str, Rule]
+
+    def number(self, name: str) -> int:
+        return int(self.rules[name].value)
+
+    def word(self, name: str) -> str:
+        return str(self.rules[name].value)
+
+    def shown(self) -> Iterator[Rule]:
+        """The rules that a password is checked against."""
+        for name in ("length", "classes", "own-names", "common", "history", "lasts", "rests"):
+            yield self.rules[name]
+
+
+def in_force(layers: Iterable[tuple[str, Passwords]]) -> PasswordRules:
+    """The rules that result from layers given from the general to the particular, each with its name."""
+    rules: dict[str, Rule] = {}
+    for source, layer in [("built in", DEFAULTS), *layers]:
+        for attribute in Passwords.__struct_fields__:
+            value = getattr(layer, attribute)
+            if value is not None:
+                name = attribute.replace("_", "-")
+                rules[name] = Rule(name, value, source)
+    return PasswordRules(rules)
+
+
+def classes_of(password: str) -> list[str]:
+    found = [name for name, test in CLASSES.items() if any(test(char) for char in password)]
+    if any(not (char.islower() or char.isupper() or char.isdigit()) for char in password):
+        found.append(_OTHERS)
+    return found
+
+
+def check(
+    secret: Secret,
+    rules: PasswordRules,
+    *,
+    login: str = "",
+    full: str = "",
+    words: Iterable[str] = (),
+    used: Callable[[int], bool] = lambda last: False,
+    changed: datetime | None = None,
+    now: datetime | None = None,
+) -> list[Finding]:
+    """Every rule that a password breaks, each with its figure; the password itself is in none of them.
+
+    Args:
+        secret: the password.
+        rules: the rules in force.
+        login: short logon name, which may not stand in it.
+        full: full name, no part of which of three letters or more may stand in it.
+        words: further words that count as common: of the organization, its places.
+        used: tells whether it is one of the last so many passwords.
+        changed: when the password was last changed by its owner, for the shortest age; None: never.
+        now: the current time, for the shortest age.
+    """
+    text, findings = secret.reveal(), []
+
+    def broken(rule: str, what: str, remedy: str = "", fatal: bool = True) -> None:
+        findings.append(Finding("password", f"{what} ({rules.rules[rule].source})", "password", remedy, fatal))
+
+    length = rules.number("length")
+    if len(text) < length:
+        broken("length", f"it has {len(text)} characters, and {length} is the least", f"add {length - len(text)} or more")
+    have, want = classes_of(text), rules.number("classes")
+    if len(have) < want:
+        missing = [name for name in (*CLASSES, _OTHERS) if name not in have]
+        broken("classes", f"it has {len(have)} of the four classes of characters, and {want} are needed", f"add {' or '.join(missing)}")
+    if rules.word("own-names") == "refuse":
+        for part in _own_parts(login, full):
+            if part.casefold() in text.casefold():
+                broken("own-names", f"it has a part of the person's own names: {part}", "choose one without it")
+    if rules.number("history") and used(rules.number("history")):
+        broken("history", f"it is one of the last {rules.number('history')}", "choose one that was not used before")
+    if rules.number("rests") and changed is not None and now is not None:
+        free = changed + timedelta(days=rules.number("rests"))
+        if now < free:
+            broken("rests", f"it may not be changed again before {free:%Y-%m-%d %H:%M}", "wait, or reset it as an administrator")
+    if rules.word("common") != "allow" and not secret.generated:
+        word = _common_word(text, [login, *full.split(), *words])
+        if word:
+            broken(
+                "common", f"it varies the common word {word!r}", "take words that have nothing to do with each other",
+                fatal=rules.word("common") == "refuse",
+            )  # fmt: skip
+    return findings
+
+
+def _own_parts(login: str, full: str) -> list[str]:
+    parts = [part for part in _TOKENS.split(full) if len(part) >= _SHORTEST_PART]
+    if len(login) >= _SHORTEST_PART:
+        parts.append(login)
+    return list(dict.fromkeys(parts))
+
+
+#: Guesses, as a power of ten, that a password must withstand not to be called a variation.
+_ENOUGH = 10.0
+
+
+def _common_word(text: str, words: list[str]) -> str:
+    """The common word that `text` varies, or an empty string."""
+    from zxcvbn import zxcvbn
+
+    # Longer than this the estimate takes long and no word matters any more.
+    result = zxcvbn(text[:64], user_inputs=[word for word in words if len(word) >= _SHORTEST_PART])
+    if float(result["guesses_log10"]) >= _ENOUGH:
+        return ""
+    found = [match for match in result["sequence"] if match["pattern"] == "dictionary" and len(match["token"]) >= _SHORTEST_PART]
+    longest = max(found, key=lambda match: len(match["token"]), default=None)
+    if longest is None or len(longest["token"]) * 2 < len(text):
+        return ""
+    return str(longest["matched_word"])
+
+
+def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:
+    """A random password that the rules allow: all four classes, no look-alike characters.
+
+    `avoid` holds words that may not stand in it, such as the person's names.
+    """
+    length = max(rules.number("generated"), rules.number("length"), 8)
+    alphabet = "".join(_LETTERS.values())
+    banned = [word.casefold() for word in avoid if len(word) >= _SHORTEST_PART]
+    while True:
+        chars = [secrets.choice(alphabet) for _ in range(length)]
+        text = "".join(chars)
+        if len(classes_of(text)) == 4 and text[0].isalnum() and not any(word in text.casefold() for word in banned):
+            return Secret(text, generated=True)

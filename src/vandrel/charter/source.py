@@ -1,0 +1,111 @@
+"""YAML with positions: plain data, and where in the file each piece of it stands."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from typing import Any
+
+import yaml
+
+from vandrel.errors import Finding
+
+Path = tuple[str | int, ...]
+
+
+class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
+    """YAML in which only true and false are booleans: the language ``no`` stays a word, a date stays text."""
+
+    yaml_implicit_resolvers: dict[str, list[tuple[str, re.Pattern[str]]]] = {}
+
+
+for _tag, _pattern, _first in (
+    ("bool", r"^(?:true|false)$", "tf"),
+    ("null", r"^(?:~|null|)$", ["~", "n", ""]),
+    ("int", r"^[-+]?(?:0|[1-9][0-9]*)$", "-+0123456789"),
+    ("float", r"^[-+]?[0-9]+\.[0-9]+$", "-+0123456789"),
+    ("merge", r"^<<$", "<"),
+):
+    _Loader.add_implicit_resolver(f"tag:yaml.org,2002:{_tag}", re.compile(_pattern), list(_first))
+
+
+@dataclass(slots=True)
+class Source:
+    """A file read: its data, the position of each value and key, and the faults met on the way.
+
+    Positions are (line, column), counted from 1. ``keys`` has the position of the key of a mapping's item.
+    """
+
+    name: str
+    data: Any = None
+    values: dict[Path, tuple[int, int]] = field(default_factory=dict)
+    keys: dict[Path, tuple[int, int]] = field(default_factory=dict)
+    quoted: set[Path] = field(default_factory=set)
+    faults: list[Finding] = field(default_factory=list)
+
+    def fault(self, path: Path, what: str, remedy: str = "", *, key: bool = False, letter: int | None = None) -> None:
+        """Note a fault at a value, or at the nearest thing above it that stands in the file.
+
+        With ``key`` at its key instead; with ``letter`` at that letter of its text, counted from 0.
+        """
+        table = self.keys if key else self.values
+        while path and path not in table:
+            path = path[:-1]
+        line, column = table.get(path, (1, 1))
+        if letter is not None:
+            column += letter + (path in self.quoted and not key)
+        self.add(line, column, what, remedy)
+
+    def add(self, line: int, column: int, what: str, remedy: str = "") -> None:
+        self.faults.append(Finding("charter", what, f"{self.name}:{line}:{column}", remedy))
+
+
+def read(name: str, text: str) -> Source:
+    """Read one YAML document; faults of its syntax, and keys that stand twice, are in ``faults``."""
+    source = Source(name)
+    loader = _Loader(text)
+    try:
+        node = loader.get_single_node()
+        if node is not None:
+            source.data = _build(loader, node, (), source, frozenset())
+    except yaml.MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        what = ", ".join(part for part in (error.context, error.problem) if part)
+        source.add(mark.line + 1 if mark else 1, mark.column + 1 if mark else 1, f"this is not YAML: {what}")
+    except yaml.YAMLError as error:
+        source.add(1, 1, f"this is not YAML: {str(error).splitlines()[0]}")
+    finally:
+        loader.dispose()
+    return source
+
+
+def _build(loader: Any, node: yaml.Node, path: Path, source: Source, above: frozenset[int]) -> Any:
+    if node.start_mark is not None:
+        source.values[path] = (node.start_mark.line + 1, node.start_mark.column + 1)
+    if isinstance(node, yaml.ScalarNode) and node.style in ("'", '"'):
+        source.quoted.add(path)  # its text begins behind the quotation mark
+    if id(node) in above:
+        source.fault(path, "an alias stands inside of what it stands for", "write it out")
+        return None
+    inside = above | {id(node)}
+    if isinstance(node, yaml.MappingNode):
+        found: dict[Any, Any] = {}
+        for key_node, value_node in node.value:
+            key = key_node.value if isinstance(key_node, yaml.ScalarNode) else None
+            position = (key_node.start_mark.line + 1, key_node.start_mark.column + 1)
+            if key is None:
+                source.add(*position, "a key must be a word")
+                continue
+            if key in found:
+                source.add(*position, f"{key!r} stands here for the second time", "keep one of the two")
+                continue
+            source.keys[(*path, key)] = position
+            found[key] = _build(loader, value_node, (*path, key), source, inside)
+        return found
+    if isinstance(node, yaml.SequenceNode):
+        return [_build(loader, item, (*path, index), source, inside) for index, item in enumerate(node.value)]
+    try:
+        return loader.construct_object(node)
+    except yaml.YAMLError:
+        source.fault(path, f"{node.value!r} cannot be read as {node.tag}", "write plain text, in quotes if need be")
+        return None

@@ -1,0 +1,57 @@
+"""Places: units written from the top down, ``/Ferries/Northquay/Deck``."""
+
+from __future__ import annotations
+
+import re
+
+from vandrel.directory.dn import DN
+from vandrel.errors import VandrelError
+from vandrel.text.prep import prepare
+
+_STEP = re.compile(r"(?:\\.|[^/\\])+")
+
+Place = tuple[str, ...]
+
+
+def parse(text: str) -> Place:
+    """The names of the units from the top down; ``\\/`` is a slash inside of a name.
+
+    Raises:
+        VandrelError: code ``bad-name``.
+    """
+    if not text.startswith("/"):
+        raise VandrelError(
+            "bad-name", f"{text!r} is no place: it does not begin with '/'",
+            remedy="write the units from the top down: /Ferries/Northquay",
+        )  # fmt: skip
+    steps = tuple(re.sub(r"\\(.)", r"\1", step).strip() for step in _STEP.findall(text))
+    rest = _STEP.sub("", text)
+    if "" in steps or "//" in rest or "\\" in rest:
+        raise VandrelError(
+            "bad-name", f"{text!r} is no place: a unit without a name", remedy="write /Ferries/Northquay, or / for the top"
+        )
+    return steps
+
+
+def to_text(place: Place) -> str:
+    """The place as text; the top is ``/``."""
+    return "/" + "/".join(step.replace("\\", "\\\\").replace("/", "\\/") for step in place)
+
+
+def to_dn(place: Place, base: DN) -> DN:
+    dn = base
+    for step in place:
+        dn = dn.child("ou", step)
+    return dn
+
+
+def of(dn: DN, base: DN) -> str:
+    """Where a name stands below `base`, as text; a name outside of it is given in full."""
+    if not dn.is_within(base):
+        return str(dn)
+    above = dn.rdns[: len(dn.rdns) - len(base.rdns)]
+    return to_text(tuple(str(rdn[0][1]) for rdn in reversed(above)))
+
+
+def same(one: Place, other: Place) -> bool:
+    return [prepare(step) for step in one] == [prepare(step) for step in other]
