@@ -208,7 +208,6 @@ class Checker:
                     self._pattern(stem, (*path, "groups", kind, index), document.lists)
                     sound = sound and before == len(self.source.faults)
             if unit.branch and unit.branch not in document.branches:
-                sound = False
                 hint = did_you_mean(unit.branch, document.branches) or "the charter has no such branch"
                 fault((*path, "branch"), f"there is no branch {unit.branch!r}", hint)
         if not sound:
@@ -218,7 +217,7 @@ class Checker:
         except RecursionError:
             fault(("branches",), "a branch hangs below itself", "take one of the 'branch:' lines out")
             return ()
-        except (PatternError, KeyError) as error:
+        except PatternError as error:
             fault(("hierarchy",), f"the hierarchy cannot be drawn: {error}")
             return ()
         seen: dict[tuple[str, ...], DesignedUnit] = {}

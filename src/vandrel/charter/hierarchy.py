@@ -32,9 +32,10 @@ class DesignedUnit:
 def expand(document: Document) -> Iterator[DesignedUnit]:
     """All units of the design, each after the one that holds it.
 
+    A branch or list that the document does not have counts as empty: the checks of the charter name it.
+
     Raises:
         PatternError: a pattern in a name that cannot be read.
-        KeyError: a list or branch that the document does not have.
         RecursionError: a branch that hangs below itself.
     """
     yield from _below(document, document.hierarchy, (), {}, ("hierarchy",))
@@ -53,7 +54,7 @@ def _below(
 def _unit(
     document: Document, unit: Unit, place: Place, words: dict[str, str], path: tuple[str, ...]
 ) -> Iterator[DesignedUnit]:
-    branch = document.branches[unit.branch] if unit.branch else _LEAF
+    branch = document.branches.get(unit.branch, _LEAF)
     groups = tuple(
         (kind, _fill(stem, words))
         for source in (unit, branch)
@@ -75,7 +76,7 @@ def _repeated(document: Document, name: str, words: dict[str, str]) -> Iterator[
         yield words
         return
     first, *_ = fresh
-    for word in document.lists[first]:
+    for word in document.lists.get(first, ()):
         yield from _repeated(document, name, {**words, first: word})
 
 

@@ -112,7 +112,7 @@ class DN:
     @property
     def parent(self) -> DN:
         """The name of the superior; that of the root (no RDN) is the root."""
-        return DN(self.rdns[1:])
+        return DN(self.rdns[1:], key=self.key.rpartition(LEVEL)[0])
 
     @property
     def rdn(self) -> Rdn:
@@ -149,8 +149,10 @@ class DN:
 
     def ancestors(self) -> Iterator[DN]:
         """From the parent up to, and without, the root."""
-        for index in range(1, len(self.rdns)):
-            yield DN(self.rdns[index:])
+        above = self.parent
+        while above:
+            yield above
+            above = above.parent
 
 
 def below(key: str) -> tuple[str, str]:

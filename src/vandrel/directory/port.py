@@ -46,6 +46,9 @@ class Directory(Protocol):
     def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         """Which of `values` are in use anywhere, each with one entry that has it. The keys are as given."""
 
+    def existing(self, dns: Collection[DN]) -> set[DN]:
+        """Which of these names are the names of entries."""
+
     def execute(self, operations: Sequence[Operation], *, atomic: bool) -> list[DirectoryError | None]:
         """Make the operations in order; for each, None or why it was refused.
 

@@ -30,7 +30,7 @@ def prepare(text: str) -> str:
     >>> prepare("  Anna   MÜLLER ")
     'anna müller'
     """
-    folded = fold(text)
+    folded = text.lower() if text.isascii() and text.isprintable() else fold(text)
     if "  " in folded:
         folded = _SPACES.sub(" ", folded)
     return folded.strip(" ")

@@ -10,6 +10,7 @@ import msgspec
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.schema import Schema
+from vandrel.directory.schema.matching import Key
 
 Data = dict[str, list[Value]]
 
@@ -52,17 +53,21 @@ class Index:
         self.numbers = numbers
         self.names = {number: name for name, number in numbers.items()}
         self.references = {name: numbers[name] for name in schema.references() if name in numbers}
+        self._keyed = {
+            name: (number, schema.normalizer(name) or str) for name, number in numbers.items() if name not in self.references
+        }
 
     def table_of(self, attribute: str) -> tuple[str, str]:
         return ("reference", "key") if attribute in self.references else ("value", "value")
 
-    def values(self, entry: int, data: Data) -> Iterator[tuple[int, object, int]]:
+    def values(self, entry: int, data: Data) -> Iterator[tuple[int, Key, int]]:
         """The rows of table ``value`` for an entry with this data (references excluded)."""
         for name, values in data.items():
-            number = self.numbers.get(name)
-            if number is not None:
+            keyed = self._keyed.get(name)
+            if keyed is not None:
+                number, normalize = keyed
                 for value in values:
-                    yield number, self.schema.key(name, value), entry
+                    yield number, normalize(value) if isinstance(value, str) else value, entry
 
 
 _MANY = 400

@@ -133,11 +133,14 @@ class EmbeddedDirectory:
                         found[value] = DN.stored(dn, entry_key)
         return found
 
-    def count_below(self, dn: DN) -> int:
-        """How many objects stand below this one, at any depth."""
+    def existing(self, dns: Collection[DN]) -> set[DN]:
+        keys, found = [dn.key for dn in dns], set()
         with layout.plain_errors(self.path):
-            row = self._db.execute("SELECT count(*) FROM entry WHERE key >= ? AND key < ?", names.below(dn.key)).fetchone()
-            return int(row[0])
+            for start in range(0, len(keys), 500):
+                chunk = keys[start : start + 500]
+                marks = ",".join("?" * len(chunk))
+                found |= {key for (key,) in self._db.execute(f"SELECT key FROM entry WHERE key IN ({marks})", chunk)}
+        return {dn for dn in dns if dn.key in found}
 
     # --- passwords
 

@@ -17,6 +17,7 @@ from vandrel.directory.operations import (
     AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword,
 )  # fmt: skip
 from vandrel.directory.schema import Schema, shorten
+from vandrel.directory.schema.matching import Key
 from vandrel.errors import DirectoryError
 
 #: How many earlier passwords are kept, hashed, so that a rule about them can be checked.
@@ -126,7 +127,7 @@ class Writer:
         row = self._db.execute("SELECT coalesce(max(id), 0) FROM entry").fetchone()
         number = int(row[0])
         entries: list[tuple[object, ...]] = []
-        values: list[tuple[int, object, int]] = []
+        values: list[tuple[int, Key, int]] = []
         links: list[tuple[object, ...]] = []
         outcomes: list[Outcome] = []
         for operation, unique in zip(operations, uniques, strict=True):
@@ -154,7 +155,7 @@ class Writer:
             outcomes.append(None)
         self._db.executemany("INSERT INTO entry(id, parent, key, dn, data) VALUES(?, ?, ?, ?, ?)", entries)
         # In the order of the index: neighbours on a page are written together.
-        values.sort(key=lambda value: (value[0], str(value[1])))
+        values.sort()
         self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", values)
         self._db.executemany("INSERT OR IGNORE INTO reference(attribute, key, entry, dn) VALUES(?, ?, ?, ?)", links)
         return outcomes
@@ -179,7 +180,7 @@ class Writer:
         for name in data:
             self._refuse_read_only(name, operation.dn)
         self._check(operation.dn, data)
-        references = {name: [names.parse(str(v)) for v in data.pop(name)] for name in self._index.references if name in data}
+        references = {name: [names.parse(str(v)) for v in data.pop(name)] for name in self._schema.references_in(data)}
         data["entryUUID"] = [str(uuid.uuid4())]
         data["createTimestamp"] = data["modifyTimestamp"] = [now]
         return data, references

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Set
 from functools import lru_cache
 from importlib import resources
 
@@ -38,6 +38,7 @@ class Schema:
     def __init__(self, definitions: Iterable[tuple[str, str]]) -> None:
         self._attributes: dict[str, AttributeType] = {}
         self._classes: dict[str, ObjectClass] = {}
+        self._sound: set[tuple[str, ...]] = set()
         self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
         for kind, text in definitions:
             if kind == "attributetype":
@@ -49,7 +50,12 @@ class Schema:
                 for name in (*cls.names, cls.oid):
                     self._classes[name.lower()] = cls
         self._canonical = {key: attribute.name for key, attribute in self._attributes.items()}
-        self._normalizers = {a.name: matching.normalizer(a.equality) for a in self._attributes.values()}
+        types = set(self._attributes.values())
+        self._normalizers = {a.name: matching.normalizer(a.equality) for a in types}
+        self._validators = {a.name: (a, syntaxes.validator(a.syntax)) for a in types}
+        self._references = frozenset(
+            a.name for a in types if a.syntax in (syntaxes.DN_SYNTAX, syntaxes.NAME_AND_UID)
+        )
 
     # --- asking
 
@@ -72,12 +78,15 @@ class Schema:
 
     def is_reference(self, name: str) -> bool:
         """Whether the values are distinguished names."""
-        attribute = self.attribute(name)
-        return attribute is not None and attribute.syntax in (syntaxes.DN_SYNTAX, syntaxes.NAME_AND_UID)
+        return self.attribute_name(name) in self._references
 
     def references(self) -> list[str]:
         """All attributes whose values are distinguished names."""
-        return [name for name in self.attribute_names() if self.is_reference(name)]
+        return sorted(self._references)
+
+    def references_in(self, attributes: Attributes) -> Set[str]:
+        """Those attributes of an entry whose values are distinguished names; canonical names are expected."""
+        return self._references & attributes.keys()
 
     def lineage(self, classes: Iterable[str]) -> list[ObjectClass]:
         """The classes named and all their superiors, each once; unknown ones are left out."""
@@ -100,6 +109,10 @@ class Schema:
         return self._shapes[classes]
 
     # --- comparing (the `Matcher` of vandrel.directory.filter)
+
+    def normalizer(self, attribute: str) -> Callable[[str], matching.Key] | None:
+        """The function behind `key` for the text values of one attribute; None where values stay as they are."""
+        return self._normalizers.get(attribute)
 
     def key(self, attribute: str, value: str | bytes) -> matching.Key:
         """The form of a value by which equal values are equal; `attribute` is a canonical name."""
@@ -151,8 +164,8 @@ class Schema:
 
     def check_value(self, name: str, value: str | bytes, where: str = "") -> Finding | None:
         """Syntax and length of one value; `name` must be a known attribute."""
-        attribute = self._attributes[name.lower()]
-        why = syntaxes.fault(attribute.syntax, value)
+        attribute, valid = self._validators[self.attribute_name(name)]
+        why = valid(value)
         if why:
             return Finding("schema", f"{attribute.name} {why}: {shorten(value)}", where)
         if attribute.limit and len(value) > attribute.limit:
@@ -165,9 +178,7 @@ class Schema:
             )
         return None
 
-    def check_entry(self, attributes: Attributes, where: str = "") -> list[Finding]:
-        """All that is wrong with an entry as a whole: classes, required, allowed, single, syntax, length."""
-        classes = tuple(str(value) for value in attributes.get("objectClass", ()))
+    def _class_findings(self, classes: tuple[str, ...], where: str) -> list[Finding]:
         findings = [
             Finding("schema", f"the schema has no object class {name!r}", where)
             for name in classes
@@ -175,28 +186,44 @@ class Schema:
         ]
         if not any(cls.kind == "STRUCTURAL" for cls in self.lineage(classes)):
             findings.append(Finding("schema", "no structural object class", where))
-        must, may = self.shape(classes)
-        for name in sorted(must - attributes.keys()):
-            findings.append(Finding("schema", f"{name} is required by the object classes {', '.join(classes)}", where))
-        for name, values in attributes.items():
-            attribute = self._attributes.get(name.lower())
-            if attribute is None:
-                from vandrel.text.nearest import did_you_mean
+        return findings
 
-                hint = did_you_mean(name, self.attribute_names())
-                findings.append(Finding("unknown-field", f"the schema has no attribute {name!r}", where, hint))
+    def check_entry(self, attributes: Attributes, where: str = "") -> list[Finding]:
+        """All that is wrong with an entry as a whole: classes, required, allowed, single, syntax, length."""
+        classes = tuple(str(value) for value in attributes.get("objectClass", ()))
+        if classes not in self._sound:
+            if found := self._class_findings(classes, where):
+                return found
+            self._sound.add(classes)
+        must, may = self.shape(classes)
+        findings = [
+            Finding("schema", f"{name} is required by the object classes {', '.join(classes)}", where)
+            for name in sorted(must - attributes.keys())
+        ]
+        for name, values in attributes.items():
+            found = self._validators.get(name) or self._validators.get(self.attribute_name(name))
+            if found is None:
+                findings.append(self._unknown(name, where))
                 continue
-            if attribute.name not in may and not attribute.operational:
+            attribute, valid = found
+            if name not in may and not attribute.operational and attribute.name not in may:
                 findings.append(
                     Finding("schema", f"{name} is not allowed on an entry of the classes {', '.join(classes)}", where)
                 )
             if attribute.single and len(values) > 1:
                 findings.append(Finding("schema", f"{name} takes one value, and {len(values)} are given", where))
+            limit = attribute.limit
             for value in values:
-                finding = self.check_value(name, value, where)
-                if finding:
-                    findings.append(finding)
+                if valid(value) or (limit and len(value) > limit):
+                    finding = self.check_value(name, value, where)
+                    findings += [finding] if finding else []
         return findings
+
+    def _unknown(self, name: str, where: str) -> Finding:
+        from vandrel.text.nearest import did_you_mean
+
+        hint = did_you_mean(name, self.attribute_names())
+        return Finding("unknown-field", f"the schema has no attribute {name!r}", where, hint)
 
 
 def shorten(value: str | bytes, width: int = 40) -> str:

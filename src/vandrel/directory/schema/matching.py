@@ -10,7 +10,7 @@ from vandrel.directory import dn
 from vandrel.errors import VandrelError
 from vandrel.text.prep import fold, prepare
 
-Key = str | int | bytes
+Key = str | bytes
 
 _SPACES = re.compile(r"\s+")
 
@@ -23,12 +23,12 @@ def _telephone(value: str) -> str:
     return fold(value).replace(" ", "").replace("-", "")
 
 
-def _integer(value: str) -> Key:
+def _integer(value: str) -> str:
+    """A whole number as text whose order is the order of the numbers, for all below 10^38 in size."""
     try:
-        number = int(value)
+        return f"{int(value) + 10**38:039d}"
     except ValueError:
         return prepare(value)
-    return number if abs(number) < 2**63 else prepare(value)
 
 
 def _name(value: str) -> str:

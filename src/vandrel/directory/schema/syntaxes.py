@@ -8,6 +8,8 @@ from collections.abc import Callable
 from vandrel.directory import dn
 from vandrel.errors import VandrelError
 
+Value = str | bytes
+
 _ARC = "1.3.6.1.4.1.1466.115.121.1."
 DIRECTORY_STRING = _ARC + "15"
 DN_SYNTAX = _ARC + "12"
@@ -67,15 +69,17 @@ _CHECKS: dict[str, Callable[[str], str]] = {
 }
 
 
-def fault(syntax: str, value: str | bytes) -> str:
-    """What is wrong with `value` under the syntax with this OID; empty if nothing is.
+def validator(syntax: str) -> Callable[[Value], str]:
+    """The check of a syntax, by its OID: what is wrong with a value, or an empty string.
 
     The answer reads after the name of the attribute: ``mail may have ASCII characters only``. A syntax that
-    is not listed here accepts every value.
+    is not listed here accepts every text.
     """
     if syntax in BINARY:
-        return "" if isinstance(value, bytes) else "must be given as octets"
-    if isinstance(value, bytes):
-        return "must be text"
-    check = _CHECKS.get(syntax)
-    return check(value) if check else ""
+        return lambda value: "" if isinstance(value, bytes) else "must be given as octets"
+    check = _CHECKS.get(syntax, _any_text)
+    return lambda value: check(value) if isinstance(value, str) else "must be text"
+
+
+def _any_text(value: str) -> str:
+    return ""

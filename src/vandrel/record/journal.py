@@ -1,0 +1,221 @@
+"""The journal: who did what, when, by which command, step by step with the state before; never a password.
+
+The steps of a job are written down before the first is made. ``reached`` is the number of the last step that is
+known to be over; after a kill, the directory tells which of those behind it were made.
+"""
+
+from __future__ import annotations
+
+import getpass
+import os
+import socket
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+import msgspec
+
+from vandrel.directory.embedded import layout
+from vandrel.errors import DirectoryError, VandrelError
+from vandrel.steps.step import Record, Step
+
+#: "Vanj" as PRAGMA application_id.
+_APPLICATION = 0x56616E6A
+
+TABLES = """
+CREATE TABLE job(
+    number INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, who TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
+    command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, planned INTEGER NOT NULL,
+    made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
+    state TEXT NOT NULL
+);
+CREATE TABLE step(
+    job INTEGER NOT NULL, number INTEGER NOT NULL, dn TEXT NOT NULL, record BLOB NOT NULL, state TEXT, why TEXT,
+    PRIMARY KEY(job, number)
+) WITHOUT ROWID;
+CREATE INDEX step_dn ON step(dn);
+"""
+
+RUNNING, DONE, PART, BROKEN = "running", "done", "in part", "broken off"
+BEGUN, MADE, REFUSED = "begun", "made", "refused"
+
+_encode = msgspec.msgpack.Encoder().encode
+_decode = msgspec.msgpack.Decoder().decode
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """One change as a whole. Times are UTC in ISO 8601; ``ended`` is empty while it runs or was broken off."""
+
+    number: int
+    begun: str
+    ended: str
+    who: str
+    host: str
+    command: str
+    title: str
+    directory: str
+    planned: int
+    made: int
+    refused: int
+    state: str
+
+
+@dataclass(frozen=True, slots=True)
+class JournalStep:
+    """One step of a job: ``begun`` (may or may not have been made), ``made`` or ``refused``."""
+
+    number: int
+    state: str
+    record: Record
+    why: str
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def _who() -> str:
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return f"uid {os.getuid()}"
+
+
+class Journal:
+    """A journal file (SQLite, mode 0600), made on first use."""
+
+    def __init__(self, path: Path, *, create: bool = False) -> None:
+        """Open the journal.
+
+        Raises:
+            DirectoryError: as opening a directory does.
+        """
+        if create and not path.exists():
+            try:
+                layout.create(path, _APPLICATION, TABLES, "journal")
+            except DirectoryError as error:
+                if error.code != "taken":  # another process has just made it
+                    raise
+        layout.check_header(path, _APPLICATION, "journal")
+        self.path = path
+        self._db, self._writable = layout.connect(path)
+
+    def close(self) -> None:
+        self._db.close()
+
+    # --- writing
+
+    def begin(self, command: str, title: str, directory: str, planned: int) -> int:
+        """Open a job and return its number."""
+        if not self._writable:
+            raise DirectoryError(
+                "not-permitted", "the journal cannot be written, so nothing is changed", where=str(self.path),
+                remedy="check the rights on the file and its folder",
+            )  # fmt: skip
+        with layout.plain_errors(self.path):
+            row = self._db.execute(
+                "INSERT INTO job(begun, who, host, pid, command, title, directory, planned, state) "
+                "VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING number",
+                (_now(), _who(), socket.gethostname(), os.getpid(), command, title, directory, planned, RUNNING),
+            ).fetchone()
+            return int(row[0])
+
+    def write(self, job: int, first: int, steps: Sequence[Step]) -> None:
+        """Write steps down, before they are made; `first` is the number of the first in the job."""
+        rows = [(job, first + i, str(step.dn), _encode(step.record())) for i, step in enumerate(steps)]
+        with self._transaction():
+            self._db.executemany("INSERT INTO step(job, number, dn, record) VALUES(?, ?, ?, ?)", rows)
+
+    def mark(self, job: int, first: int, outcomes: Sequence[VandrelError | None]) -> None:
+        """Say what became of the steps from `first` on: made, or refused and why."""
+        refused = [(REFUSED, str(error), job, first + i) for i, error in enumerate(outcomes) if error is not None]
+        with self._transaction():
+            self._db.executemany("UPDATE step SET state = ?, why = ? WHERE job = ? AND number = ?", refused)
+            self._db.execute(
+                "UPDATE job SET made = made + ?, refused = refused + ?, reached = ? WHERE number = ?",
+                (len(outcomes) - len(refused), len(refused), first + len(outcomes) - 1, job),
+            )
+
+    @contextmanager
+    def _transaction(self) -> Iterator[None]:
+        with layout.plain_errors(self.path):
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+                self._db.execute("COMMIT")
+            except BaseException:
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+                raise
+
+    def end(self, job: int, state: str) -> None:
+        with layout.plain_errors(self.path):
+            self._db.execute("UPDATE job SET ended = ?, state = ? WHERE number = ?", (_now(), state, job))
+
+    # --- reading
+
+    _JOB = (
+        "SELECT number, begun, coalesce(ended, ''), who, host, command, title, directory, planned, made, refused, state, pid "
+        "FROM job"
+    )
+
+    def jobs(self, last: int = 0, about: str = "") -> Iterator[Job]:
+        """The jobs, newest first: all or the `last` so many; with `about`, those with a step on that name."""
+        where, values = "", []
+        if about:
+            where, values = "WHERE number IN (SELECT job FROM step WHERE dn = ?)", [about]
+        limit = f"LIMIT {int(last)}" if last else ""
+        with layout.plain_errors(self.path):
+            for row in self._db.execute(f"{self._JOB} {where} ORDER BY number DESC {limit}", values):
+                yield _job(row)
+
+    def job(self, number: int) -> Job:
+        """One job.
+
+        Raises:
+            VandrelError: code ``not-found``.
+        """
+        with layout.plain_errors(self.path):
+            row = self._db.execute(f"{self._JOB} WHERE number = ?", (number,)).fetchone()
+        if row is None:
+            raise VandrelError("not-found", f"the journal has no job {number}", remedy="vandrel journal lists them")
+        return _job(row)
+
+    def steps(self, job: int) -> Iterator[JournalStep]:
+        with layout.plain_errors(self.path):
+            for number, state, record, why in self._db.execute(
+                "SELECT s.number, coalesce(s.state, CASE WHEN s.number <= j.reached THEN ? ELSE ? END), s.record, "
+                "coalesce(s.why, '') FROM step s JOIN job j ON j.number = s.job WHERE job = ? ORDER BY s.number",
+                (MADE, BEGUN, job),
+            ):
+                yield JournalStep(number, state, _decode(record), why)
+
+    def broken(self) -> list[Job]:
+        """Jobs that were begun and never ended, by a process that is gone."""
+        with layout.plain_errors(self.path):
+            rows = self._db.execute(f"{self._JOB} WHERE state IN (?, ?)", (RUNNING, BROKEN)).fetchall()
+        return [job for job in map(_job, rows) if job.state == BROKEN]
+
+
+def _job(row: tuple[object, ...]) -> Job:
+    *values, pid = row
+    job = Job(*values)  # type: ignore[arg-type]
+    if job.state == RUNNING and not _alive(job.host, int(str(pid))):
+        return replace(job, state=BROKEN)
+    return job
+
+
+def _alive(host: str, pid: int) -> bool:
+    """Whether the process still runs; one on another machine is given the benefit of the doubt."""
+    if host != socket.gethostname():
+        return True
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True

@@ -1,0 +1,191 @@
+"""The checks that hold for every change, whoever asks for it: schema, names, parents, references, protection."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from vandrel.dialects.dialect import Dialect
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Value
+from vandrel.directory.port import Directory
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import NAMED
+from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
+
+
+class Checks:
+    """Checks steps batch by batch; what earlier batches will have made counts as there.
+
+    The directory is asked once per batch and question, not once per step.
+    """
+
+    def __init__(self, directory: Directory, dialect: Dialect) -> None:
+        self._directory = directory
+        self._dialect = dialect
+        self._schema = directory.schema
+        self._added: dict[str, DN] = {}
+        self._gone: set[str] = set()
+        self._given: dict[tuple[str, str], DN] = {}
+        groups = {dialect.unique_attributes(name) for name in (*NAMED, "alias")} - {()}
+        self._unique = {attribute: group for group in groups for attribute in group}
+
+    def check(self, steps: Sequence[Step]) -> list[Finding]:
+        """Everything that stands in the way of these steps."""
+        existing = self._existing(steps)
+        taken = self._holders(steps)
+        findings: list[Finding] = []
+        for step in steps:
+            match step:
+                case Add():
+                    findings += self._add(step, existing)
+                    findings += self._names_free(step.dn, self._values(step), taken)
+                    self._added[step.dn.key] = step.dn
+                    self._gone.discard(step.dn.key)
+                case Set():
+                    findings += self._set(step, existing)
+                    findings += self._names_free(step.dn, self._values(step), taken)
+                case Rename():
+                    findings += self._rename(step, existing)
+                    self._added[step.new.key] = step.new
+                    self._gone.add(step.dn.key)
+                case Remove():
+                    findings += self._remove(step, existing)
+                    self._gone.add(step.dn.key)
+                case Password():
+                    findings += self._must_exist(step.dn, existing)
+        return findings
+
+    # --- asking the directory
+
+    def _references(self, step: Step) -> Iterator[tuple[str, Value]]:
+        if isinstance(step, Add):
+            for name in self._schema.references_in(step.attributes):
+                yield from ((name, value) for value in step.attributes[name])
+        elif isinstance(step, Set):
+            for change in step.changes:
+                if self._schema.is_reference(change.attribute):
+                    yield from ((change.attribute, value) for value in change.added)
+
+    def _existing(self, steps: Iterable[Step]) -> set[str]:
+        wanted: dict[str, DN] = {}
+        for step in steps:
+            wanted[step.dn.key] = step.dn
+            if isinstance(step, Add):
+                wanted.setdefault(step.dn.parent.key, step.dn.parent)
+            elif isinstance(step, Rename):
+                wanted[step.new.key] = step.new
+                wanted[step.new.parent.key] = step.new.parent
+            for _, value in self._references(step):
+                target = _parsed(value)
+                if target:
+                    wanted[target.key] = target
+        unknown = [dn for key, dn in wanted.items() if key not in self._added]
+        return {dn.key for dn in self._directory.existing(unknown)}
+
+    def _values(self, step: Add | Set) -> Iterator[tuple[str, str]]:
+        """(attribute, value) of what the step adds and must be unique."""
+        if isinstance(step, Add):
+            for name in self._unique:
+                yield from ((name, str(value)) for value in step.attributes.get(name, ()))
+        else:
+            for change in step.changes:
+                if change.attribute in self._unique:
+                    yield from ((change.attribute, str(value)) for value in change.added)
+
+    def _holders(self, steps: Iterable[Step]) -> dict[tuple[tuple[str, ...], str], DN]:
+        wanted: dict[tuple[str, ...], set[str]] = {}
+        for step in steps:
+            if isinstance(step, Add | Set):
+                for name, value in self._values(step):
+                    wanted.setdefault(self._unique[name], set()).add(value)
+        return {
+            (group, value): holder
+            for group, values in wanted.items()
+            for attribute in group
+            for value, holder in self._directory.holders(attribute, values).items()
+        }
+
+    # --- one step
+
+    def _is_there(self, dn: DN, existing: set[str]) -> bool:
+        return dn.key not in self._gone and (dn.key in existing or dn.key in self._added)
+
+    def _must_exist(self, dn: DN, existing: set[str]) -> Iterator[Finding]:
+        if not self._is_there(dn, existing):
+            yield Finding("not-found", "there is no such object", str(dn))
+
+    def _add(self, step: Add, existing: set[str]) -> Iterator[Finding]:
+        where = str(step.dn)
+        if self._is_there(step.dn, existing):
+            yield Finding("taken", "there is an object of this name already", where, "give it another name")
+        yield from self._parent(step.dn, existing)
+        yield from self._schema.check_entry(step.attributes, where)
+        yield from self._targets(step, existing)
+
+    def _parent(self, dn: DN, existing: set[str]) -> Iterator[Finding]:
+        parent = dn.parent
+        if dn not in self._directory.contexts and not self._is_there(parent, existing):
+            yield Finding(
+                "no-parent", f"there is no {parent} to hold it", str(dn),
+                "build it first: vandrel hierarchy build, or vandrel create unit",
+            )  # fmt: skip
+
+    def _targets(self, step: Step, existing: set[str]) -> Iterator[Finding]:
+        for name, value in self._references(step):
+            target = _parsed(value)
+            if target is not None and target and not self._is_there(target, existing):
+                yield Finding("dangling", f"{name} points at {value}, which does not exist", str(step.dn))
+
+    def _set(self, step: Set, existing: set[str]) -> Iterator[Finding]:
+        yield from self._must_exist(step.dn, existing)
+        for change in step.changes:
+            attribute = self._schema.attribute(change.attribute)
+            if attribute is None:
+                yield Finding("unknown-field", f"the schema has no attribute {change.attribute!r}", str(step.dn))
+                continue
+            if attribute.read_only:
+                yield Finding("schema", f"{change.attribute} is set by the directory alone", str(step.dn))
+            for value in change.added:
+                finding = self._schema.check_value(change.attribute, value, str(step.dn))
+                if finding:
+                    yield finding
+        yield from self._targets(step, existing)
+
+    def _rename(self, step: Rename, existing: set[str]) -> Iterator[Finding]:
+        yield from self._must_exist(step.dn, existing)
+        yield from self._released(step.dn)
+        if step.new.is_below(step.dn):
+            yield Finding("refused", "an object cannot be moved below itself", str(step.dn))
+        elif step.new != step.dn and self._is_there(step.new, existing):
+            yield Finding("taken", "there is an object of this name already", str(step.new), "give it another name")
+        yield from self._parent(step.new, existing)
+
+    def _remove(self, step: Remove, existing: set[str]) -> Iterator[Finding]:
+        yield from self._must_exist(step.dn, existing)
+        yield from self._released(step.dn)
+
+    def _released(self, dn: DN) -> Iterator[Finding]:
+        entry = self._directory.get(dn)
+        if entry is not None and self._dialect.read(entry, "protected") == ["yes"]:
+            yield Finding("protected", "the object is protected", str(dn), "release it first: vandrel edit ... protected=no")
+
+    def _names_free(
+        self, dn: DN, values: Iterable[tuple[str, str]], taken: dict[tuple[tuple[str, ...], str], DN]
+    ) -> Iterator[Finding]:
+        for name, value in values:
+            group = self._unique[name]
+            holder = taken.get((group, value))
+            key = (group[0], str(self._schema.key(name, value)))
+            planned = self._given.setdefault(key, dn)
+            if holder is not None and holder != dn and holder.key not in self._gone:
+                yield Finding("taken", f"{value} is taken by {holder}", str(dn), "take another name")
+            elif planned != dn:
+                yield Finding("taken", f"{value} goes to {planned} in the same change", str(dn), "take another name")
+
+
+def _parsed(value: Value) -> DN | None:
+    try:
+        return names.parse(str(value))
+    except VandrelError:  # the check of the value's syntax says so
+        return None

@@ -1,0 +1,168 @@
+"""The one runner: checks steps, makes them, records them. No command writes in any other way."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from vandrel.dialects.dialect import Dialect
+from vandrel.directory.port import Directory
+from vandrel.errors import Finding, Refused, VandrelError
+from vandrel.record.journal import BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep
+from vandrel.steps.checks import Checks
+from vandrel.steps.step import Step, from_record
+
+#: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
+BATCH = 4000
+
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class Plan:
+    """A change worked out in full.
+
+    With ``whole`` it is made whole or not at all, where the directory can; else a refused step does not stop
+    the others. ``findings`` are what the job itself found; those of the common checks come on top.
+    """
+
+    title: str
+    steps: Sequence[Step]
+    findings: Sequence[Finding] = ()
+    whole: bool = True
+
+
+@dataclass
+class Report:
+    """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal."""
+
+    job: int = 0
+    planned: int = 0
+    made: int = 0
+    refused: list[tuple[str, VandrelError]] = field(default_factory=list)
+    seconds: float = 0.0
+
+    @property
+    def in_part(self) -> bool:
+        return bool(self.refused) or self.made < self.planned
+
+
+class Runner:
+    """Runs plans against one directory with one journal."""
+
+    def __init__(self, directory: Directory, dialect: Dialect, open_journal: Callable[[], Journal]) -> None:
+        self._directory = directory
+        self._dialect = dialect
+        self._open_journal = open_journal
+
+    def check(self, plan: Plan) -> list[Finding]:
+        """All findings of a plan, those that stop it first."""
+        checks = Checks(self._directory, self._dialect)
+        found = [*plan.findings, *(f for _, batch in _batches(plan.steps) for f in checks.check(batch))]
+        return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
+
+    def run(self, plan: Plan, command: str, progress: Progress = lambda made, planned: None) -> Report:
+        """Check a plan and make it.
+
+        Raises:
+            Refused: a finding stops it; nothing was written.
+            DirectoryError: the directory as a whole failed; what was made before stays and is in the journal.
+        """
+        findings = self.check(plan)
+        if any(finding.fatal for finding in findings):
+            raise Refused(findings)
+        return self._make(plan, command, progress)
+
+    def _make(self, plan: Plan, command: str, progress: Progress) -> Report:
+        report = Report(planned=len(plan.steps))
+        if not plan.steps:
+            return report
+        started = time.perf_counter()
+        journal = self._open_journal()
+        report.job = journal.begin(command, plan.title, self._directory.location, len(plan.steps))
+        try:
+            for first, batch in _batches(plan.steps):
+                journal.write(report.job, first, batch)
+            for first, batch in _batches(plan.steps):
+                self._batch(journal, report, first, batch, whole=plan.whole and len(plan.steps) <= BATCH)
+                progress(report.made + len(report.refused), report.planned)
+        except BaseException:
+            _end(journal, report.job, BROKEN)
+            raise
+        finally:
+            report.seconds = time.perf_counter() - started
+        journal.end(report.job, PART if report.in_part else DONE)
+        return report
+
+    def _batch(self, journal: Journal, report: Report, first: int, batch: Sequence[Step], *, whole: bool) -> None:
+        outcomes = self._directory.execute([step.operation() for step in batch], atomic=whole)
+        journal.mark(report.job, first, outcomes)
+        for step, error in zip(batch, outcomes, strict=True):
+            if error is None:
+                report.made += 1
+            else:
+                report.refused.append((str(step.dn), error))
+
+    # --- going on after a kill
+
+    def resume(self, number: int) -> Report:
+        """Finish a job that was broken off: every step that was begun is looked up, and made if it was not.
+
+        A password is in no record: where it may not have been set, the report says so.
+
+        Raises:
+            VandrelError: ``not-found`` where there is no such job, ``refused`` where it has ended.
+        """
+        journal = self._open_journal()
+        job = journal.job(number)
+        if job.state != BROKEN:
+            raise VandrelError("refused", f"job {number} was not broken off: it is {job.state}", where=f"job {number}")
+        report = Report(job=number, planned=job.planned)
+        started = time.perf_counter()
+        items = list(journal.steps(number))
+        if len(items) < job.planned:
+            journal.end(number, PART)
+            raise VandrelError(
+                "refused", f"job {number} was broken off before its first step: nothing was made", where=f"job {number}",
+                remedy=f"give its command again: {job.command}",
+            )  # fmt: skip
+        for item in items:
+            self._finish(journal, report, item)
+        journal.end(number, PART if report.in_part else DONE)
+        report.seconds = time.perf_counter() - started
+        return report
+
+    def _finish(self, journal: Journal, report: Report, item: JournalStep) -> None:
+        if item.state == MADE:
+            report.made += 1
+            return
+        step, dn, error = from_record(item.record), str(item.record["dn"]), None
+        if item.state == REFUSED:
+            report.refused.append((dn, VandrelError("done-in-part", item.why, where=dn)))
+            return
+        if step is None:
+            error = VandrelError(
+                "done-in-part", "the password may not have been set: it is in no record", where=dn,
+                remedy="give one: vandrel edit NAME password=generate",
+            )  # fmt: skip
+        elif not step.done_in(self._directory):
+            error = self._directory.execute([step.operation()], atomic=True)[0]
+        if error is None:
+            report.made += 1
+        else:
+            report.refused.append((dn, error))
+        journal.mark(report.job, item.number, [error])
+
+
+def _batches(steps: Sequence[Step]) -> Iterator[tuple[int, Sequence[Step]]]:
+    """The steps in batches, each with the number of its first, counted from 1."""
+    for start in range(0, len(steps), BATCH):
+        yield start + 1, steps[start : start + BATCH]
+
+
+def _end(journal: Journal, job: int, state: str) -> None:
+    try:
+        journal.end(job, state)
+    except VandrelError:
+        return  # the disk that failed the directory may fail the journal too; the first error is the one to tell

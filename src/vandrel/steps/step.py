@@ -1,0 +1,167 @@
+"""The typed steps. Each knows the operation that makes it, the step that takes it back, and its record."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Value
+from vandrel.directory.operations import (
+    AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword,
+)  # fmt: skip
+from vandrel.directory.port import Directory
+from vandrel.secret import Secret
+
+#: What only the directory sets: left out when a removed object is to be added again.
+_BIRTH_MARKS = frozenset(
+    "entryUUID createTimestamp modifyTimestamp creatorsName modifiersName structuralObjectClass pwdChangedTime pwdHistory".split()
+)
+#: Never in a record: whoever reads the journal must not be able to try them out.
+_SECRETS = frozenset({"userPassword", "pwdHistory", "unicodePwd"})
+
+Record = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Add:
+    """A new object."""
+
+    dn: DN
+    attributes: dict[str, list[Value]]
+
+    def operation(self) -> Operation:
+        return AddEntry(self.dn, self.attributes)
+
+    def reverse(self) -> Step | None:
+        return Remove(self.dn, self.attributes)
+
+    def record(self) -> Record:
+        return {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
+
+    def done_in(self, directory: Directory) -> bool:
+        return directory.get(self.dn) is not None
+
+
+@dataclass(frozen=True, slots=True)
+class Set:
+    """Values that change on an object; ``changes`` hold both what goes and what comes."""
+
+    dn: DN
+    changes: tuple[Change, ...]
+
+    def operation(self) -> Operation:
+        return ModifyEntry(self.dn, self.changes)
+
+    def reverse(self) -> Step | None:
+        return Set(self.dn, tuple(Change(c.attribute, c.added, c.removed) for c in reversed(self.changes)))
+
+    def record(self) -> Record:
+        changes = [
+            [c.attribute, [], []] if c.attribute in _SECRETS else [c.attribute, list(c.removed), list(c.added)]
+            for c in self.changes
+        ]
+        return {"step": "set", "dn": str(self.dn), "changes": changes}
+
+    def done_in(self, directory: Directory) -> bool:
+        entry = directory.get(self.dn)
+        if entry is None:
+            return False
+        for change in self.changes:
+            have = {directory.schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
+            gone = {directory.schema.key(change.attribute, value) for value in change.removed}
+            come = {directory.schema.key(change.attribute, value) for value in change.added}
+            if not come <= have or (gone - come) & have:
+                return False
+        return True
+
+
+@dataclass(frozen=True, slots=True)
+class Rename:
+    """A new name, a new place, or both; everything below comes along."""
+
+    dn: DN
+    new: DN
+
+    def operation(self) -> Operation:
+        return RenameEntry(self.dn, self.new)
+
+    def reverse(self) -> Step | None:
+        return Rename(self.new, self.dn)
+
+    def record(self) -> Record:
+        return {"step": "rename", "dn": str(self.dn), "new": str(self.new)}
+
+    def done_in(self, directory: Directory) -> bool:
+        return directory.get(self.dn) is None and directory.get(self.new) is not None
+
+
+@dataclass(frozen=True, slots=True)
+class Remove:
+    """An object that goes; ``attributes`` is what it was."""
+
+    dn: DN
+    attributes: dict[str, list[Value]]
+
+    def operation(self) -> Operation:
+        return DeleteEntry(self.dn)
+
+    def reverse(self) -> Step | None:
+        kept = {name: values for name, values in self.attributes.items() if name not in _BIRTH_MARKS}
+        return Add(self.dn, kept)
+
+    def record(self) -> Record:
+        return {"step": "remove", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
+
+    def done_in(self, directory: Directory) -> bool:
+        return directory.get(self.dn) is None
+
+
+@dataclass(frozen=True, slots=True)
+class Password:
+    """A new password, or none any more. The record says so and never which; it cannot be taken back."""
+
+    dn: DN
+    secret: Secret | None
+    must_change: bool
+
+    def operation(self) -> Operation:
+        return SetPassword(self.dn, self.secret, self.must_change)
+
+    def reverse(self) -> Step | None:
+        return None
+
+    def record(self) -> Record:
+        return {
+            "step": "password", "dn": str(self.dn), "set": self.secret is not None,
+            "generated": self.secret is not None and self.secret.generated, "must-change": self.must_change,
+        }  # fmt: skip
+
+    def done_in(self, directory: Directory) -> bool:
+        if self.secret is None:
+            entry = directory.get(self.dn)
+            return entry is not None and not entry.values_of("userPassword")
+        return directory.verify_password(self.dn, self.secret)
+
+
+Step = Add | Set | Rename | Remove | Password
+
+
+def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
+    return {name: values for name, values in attributes.items() if name not in _SECRETS}
+
+
+def from_record(record: Record) -> Step | None:
+    """The step that a record tells of; None for a password, which no record holds."""
+    dn = names.parse(record["dn"])
+    match record["step"]:
+        case "add":
+            return Add(dn, record["attributes"])
+        case "set":
+            return Set(dn, tuple(Change(name, tuple(gone), tuple(come)) for name, gone, come in record["changes"]))
+        case "rename":
+            return Rename(dn, names.parse(record["new"]))
+        case "remove":
+            return Remove(dn, record["attributes"])
+    return None
