@@ -8,7 +8,7 @@ from datetime import UTC, date, datetime
 from vandrel.charter.charter import Charter
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.filter import And, Compare, Filter, Not
+from vandrel.directory.filter import Compare, Filter, Not
 from vandrel.directory.operations import Change
 from vandrel.directory.schema import Schema
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT, Shape
@@ -67,11 +67,14 @@ class StandardDialect:
         name = {ACCOUNT: "person", GROUP: "groupOfNames", UNIT: "organizationalUnit"}[sort]
         return Compare("objectClass", "=", name)
 
-    def disabled_filter(self) -> Filter:
-        return And((self.filter_for(ACCOUNT), Compare("pwdAccountLockedTime", "=", DISABLED)))
-
-    def enabled_filter(self) -> Filter:
-        return And((self.filter_for(ACCOUNT), Not(Compare("pwdAccountLockedTime", "=", DISABLED))))
+    def flag_filter(self, field: str, wanted: bool) -> Filter | None:
+        if field == "enabled":
+            disabled = Compare("pwdAccountLockedTime", "=", DISABLED)
+            return Not(disabled) if wanted else disabled
+        if field in ("change", "protected"):
+            found = Compare(_ATTRIBUTES[field], "=", "TRUE")
+            return found if wanted else Not(found)
+        return None
 
     # --- reading
 

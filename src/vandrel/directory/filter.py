@@ -230,6 +230,17 @@ def parse(text: str) -> Filter:
     return item
 
 
+def attributes_of(item: Filter) -> set[str]:
+    """The attributes that a filter asks about, as they are spelled in it, without options."""
+    match item:
+        case And(parts) | Or(parts):
+            return set[str]().union(*map(attributes_of, parts))
+        case Not(part):
+            return attributes_of(part)
+        case _:
+            return {item.attribute.split(";")[0]} - {""}
+
+
 class Matcher(Protocol):
     """What a schema knows about comparing values (`vandrel.directory.schema`)."""
 

@@ -1,0 +1,173 @@
+"""``vandrel edit``: assignments to one object or several."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete
+from vandrel.cli.session import Session, count, exit_code, steps_as_json
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from vandrel.cli.passwords import HandOut
+    from vandrel.errors import Finding
+    from vandrel.jobs.assignments import Assignment
+    from vandrel.jobs.edit import Edit
+    from vandrel.secret import Secret
+    from vandrel.steps.step import Step
+
+NAME = "edit"
+HELP = "change fields of accounts, groups and units"
+DESCRIPTION = """\
+Change fields by assignments: FIELD=VALUE sets, FIELD= clears, FIELD+=VALUE adds one value and FIELD-=VALUE takes one
+away. Membership is a field from either side: groups of an account, members of a group. @ATTRIBUTE=VALUE sets a raw
+attribute. Whom each name was taken for, and every value before and after, is shown first."""
+EXAMPLES = """\
+  vandrel edit alund title="Second mate" phone+="+47 5555 0100"
+  vandrel edit alund jmueller groups+=gg-it office=
+  vandrel edit gg-night-watch members-=alund
+  vandrel edit alund password=generate change=yes enabled=yes
+  vandrel edit /Ferries/Northquay/Stores protected=no
+"""
+WRITES = True
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    words = parser.add_argument("words", nargs="+", metavar="NAME|FIELD=VALUE", help="whom or what, and what to change")
+    complete.attach(words, complete.assignments)
+    parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
+    parser.set_defaults(names_first=True)
+
+
+def run(session: Session) -> int:
+    from vandrel.cli.passwords import HandOut
+    from vandrel.errors import Refused, VandrelError
+    from vandrel.jobs import assignments
+    from vandrel.jobs.edit import Editor
+    from vandrel.jobs.resolve import resolve
+    from vandrel.steps.runner import Plan
+
+    plain, given = assignments.split(session.args.words)
+    _known(given)
+    if not plain and session.out.interactive:
+        plain = [input("Whom or what? ")]
+    if not plain or not given:
+        what = "whom or what?" if not plain else "what is to change?"
+        raise VandrelError("usage", what, remedy="vandrel edit NAME FIELD=VALUE")
+    entries = list({entry.dn.key: entry for entry in (resolve(session.house, name) for name in plain)}.values())
+    editor = Editor(session.house)
+    edits = [editor.edit(entry, given) for entry in entries]
+    findings = [finding for edit in edits for finding in edit.findings]
+    _preview(session, edits)
+    if any(finding.fatal for finding in findings):
+        raise Refused(findings)
+    hand_out = HandOut(session, session.args.hand_out)
+    passwords = _passwords(session, edits, given, hand_out)
+    plan = Plan(f"edit {', '.join(edit.entry.dn.name for edit in edits)}", _in_order(edits, passwords), findings, whole=len(edits) == 1)
+    if not session.args.dry_run:
+        hand_out.prepare()
+    try:
+        report = session.carry_out(plan, f"Change {count(len(edits), 'object')}?")
+    except BaseException:
+        hand_out.withdraw()
+        raise
+    if report is not None and not session.out.as_json:
+        hand_out.deliver()
+        if len(edits) == 1 and report.made and not session.out.quiet:
+            _read_back(session, edits[0])
+    if session.out.as_json:
+        changed = [_as_json(edit) for edit in edits]
+        session.out.json({"command": "edit", "objects": changed, "steps": steps_as_json(plan), "job": report.job if report else None})
+    return exit_code(report)
+
+
+def _known(given: Sequence[Assignment]) -> None:
+    """Refuse an unknown field before any name is looked up."""
+    from vandrel.fields import field
+
+    for assignment in given:
+        if not assignment.raw:
+            field(assignment.field)
+
+
+def _preview(session: Session, edits: Sequence[Edit]) -> None:
+    if session.out.as_json or session.out.quiet:
+        return
+    for edit in edits:
+        session.out.heading(f"{session.house.label(edit.entry)} in {session.house.place(edit.entry.dn.parent)}")
+        rows = [(f"  {d.field}", ", ".join(d.before) or "(empty)", "->", ", ".join(d.after) or "(empty)") for d in edit.differences]
+        if rows:
+            session.out.table(("field", "before", "", "after"), rows, header=False)
+        else:
+            session.out.line("  as it is already")
+    session.out.line()
+
+
+def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignment], hand_out: HandOut) -> list[Step]:
+    """The password steps, each password checked against the rules in force for its account."""
+    from vandrel.cli.passwords import choice_of, obtain, show_rules
+    from vandrel.errors import VandrelError
+    from vandrel.jobs.edit import password_rules
+    from vandrel.steps.step import Password
+
+    typed = [a.values[0] if a.values else "none" for a in given if a.field == "password"]
+    if not typed:
+        return []
+    choice = choice_of(typed[-1])
+    if choice in ("ask", "-") and len(edits) > 1:
+        raise VandrelError("usage", "one password is not given to several people", remedy="write password=generate")
+    change = next((a.values for a in given if a.field == "change"), None)
+    house, steps = session.house, []
+    for edit in edits:
+        rules = password_rules(house, edit.entry)
+        if choice == "ask" and not session.args.dry_run:
+            show_rules(session, rules)
+        own = [house.one(edit.entry, name) for name in ("given", "surname", "login")]
+        if session.args.dry_run and choice in ("ask", "-"):
+            choice = "generate"  # stands in for the one to come
+        secret = obtain(session, choice, rules, lambda s, e=edit: _check(session, e, s), own)
+        must = bool(rules.rules["change"].value) if change is None else change[0] == "yes"
+        steps.append(Password(edit.entry.dn, secret, must and secret is not None))
+        if secret is not None and choice == "generate":
+            names = [house.one(edit.entry, name) for name in ("full", "login", "principal", "mail")]
+            hand_out.add(names[0], names[1], names[2], names[3], secret)
+    return list(steps)
+
+
+def _check(session: Session, edit: Edit, secret: Secret) -> list[Finding]:
+    from vandrel.charter.passwords import check
+    from vandrel.jobs.edit import password_rules
+
+    house, entry = session.house, edit.entry
+    return check(
+        secret, password_rules(house, entry), login=house.one(entry, "login"), full=house.one(entry, "full"),
+        words=[house.charter.document.organization], used=lambda last: house.directory.password_used(entry.dn, secret, last),
+    )  # fmt: skip
+
+
+def _in_order(edits: Sequence[Edit], passwords: Sequence[Step]) -> list[Step]:
+    """Renames last: every other step still knows the objects by their old names."""
+    from vandrel.steps.step import Rename
+
+    steps = [step for edit in edits for step in edit.steps]
+    return [*(s for s in steps if not isinstance(s, Rename)), *passwords, *(s for s in steps if isinstance(s, Rename))]
+
+
+def _read_back(session: Session, edit: Edit) -> None:
+    from vandrel.cli.show import show_entry
+    from vandrel.steps.step import Rename
+
+    renamed = [step.new for step in edit.steps if isinstance(step, Rename)]
+    entry = session.house.directory.get(renamed[0] if renamed else edit.entry.dn)
+    if entry is not None:
+        session.out.line()
+        show_entry(session, entry)
+
+
+def _as_json(edit: Edit) -> dict[str, object]:
+    return {
+        "dn": str(edit.entry.dn),
+        "differences": [{"field": d.field, "before": list(d.before), "after": list(d.after)} for d in edit.differences],
+    }

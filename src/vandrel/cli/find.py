@@ -1,0 +1,250 @@
+"""``vandrel find``: lists by fragments, conditions and filters, with chosen columns, kept, sorted, exported."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete
+from vandrel.cli.session import Session, count
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
+    from vandrel.directory.entry import Entry
+    from vandrel.directory.filter import Filter
+
+NAME = "find"
+HELP = "list accounts, groups and units"
+DESCRIPTION = """\
+List objects in which every word occurs, that fulfil conditions FIELD=VALUE (* stands for anything), or that a filter
+of RFC 4515 finds. Columns are fields of ours or @attributes."""
+EXAMPLES = """\
+  vandrel find mül                                       by a fragment of any name
+  vandrel find site=Northquay title="*mate*" --by surname
+  vandrel find --of groups gg-
+  vandrel find --where "(&(objectClass=person)(!(manager=*)))" --columns login,full,department
+  vandrel find department=Deck --columns full,phone --keep deck-phones
+  vandrel find --list deck-phones --as csv --to deck.csv
+"""
+WRITES = False
+
+SORTS = {"accounts": ("account",), "groups": ("group",), "units": ("unit",), "all": ("account", "group", "unit")}
+_COLUMNS = {
+    "accounts": "login,full,title,place,state", "groups": "name,purpose,scope,members,place,state",
+    "units": "name,notes,place,state", "all": "name,login,sort,place,state",
+}  # fmt: skip
+_EXTRA = ("dn", "place", "state", "sort")
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    words = parser.add_argument("words", nargs="*", metavar="WORD|FIELD=VALUE", help="fragments of names, conditions on fields")
+    complete.attach(words, complete.assignments)
+    parser.add_argument("--of", choices=list(SORTS), help="what to list (default: accounts)")
+    parser.add_argument("--where", metavar="FILTER", help="a filter of RFC 4515, raw attribute names")
+    under = parser.add_argument("--under", metavar="PLACE", help="only in this unit and below")
+    complete.attach(under, complete.places)
+    columns = parser.add_argument("--columns", metavar="FIELD,...", help="fields, @attributes, dn, place, state, sort")
+    complete.attach(columns, complete.columns)
+    by = parser.add_argument("--by", metavar="FIELD", help="sort by this column; -FIELD the other way round")
+    complete.attach(by, complete.columns)
+    parser.add_argument("--keep", metavar="NAME", help="keep this list under a name")
+    kept = parser.add_argument("--list", metavar="NAME", help="run a kept list again")
+    complete.attach(kept, complete.kept_lists)
+    parser.add_argument("--as", dest="form", choices=("table", "csv"), default="table", help="how to write it (default: table)")
+    parser.add_argument("--to", metavar="FILE", help="write it to a file, which must not exist")
+
+
+def run(session: Session) -> int:
+    from vandrel.cli import lists
+
+    args = session.args
+    if args.list:
+        for key, value in lists.kept(session, args.list).items():
+            if not getattr(args, key, None):
+                setattr(args, key, value)
+    what = args.of or "accounts"
+    columns = [name.strip() for name in (args.columns or _COLUMNS[what]).split(",") if name.strip()]
+    _check_columns(session, [*columns, *([args.by.lstrip("-")] if args.by else [])])
+    entries = _entries(session, what)
+    if args.keep:
+        lists.keep(session, args.keep, vars(args))
+    rows = ([", ".join(cell(session, entry, name)) for name in columns] for entry in entries)
+    if args.by:
+        rows = iter(_sorted(session, entries, columns, args.by))
+    if session.out.as_json:
+        found = list(rows)
+        session.out.json({"command": "find", "columns": columns, "rows": [dict(zip(columns, row, strict=True)) for row in found]})
+        return 0
+    if args.form == "csv" or args.to:
+        return _write(session, columns, rows)
+    found = list(rows)
+    if found:
+        session.out.table(columns, found)
+    session.out.note(f"{'' if not found else chr(10)}{count(len(found), what.rstrip('s') if what != 'all' else 'object')}")
+    return 0
+
+
+def _entries(session: Session, what: str) -> Iterator[Entry]:
+    from vandrel.directory import dn as names
+    from vandrel.directory.filter import And, Or
+    from vandrel.directory.filter import parse as parse_filter
+    from vandrel.jobs import assignments
+    from vandrel.jobs.resolve import find_fragments, resolve
+
+    house, args = session.house, session.args
+    plain, given = assignments.split(args.words)
+    sorts = SORTS[what]
+    parts: list[Filter] = [Or(tuple(house.dialect.filter_for(sort) for sort in sorts))]
+    if plain:
+        parts.append(find_fragments(house, plain, sorts))
+    memberships = [assignment for assignment in given if assignment.field == "groups"]
+    parts += [_condition(session, a.field, a.operator, a.values, sorts) for a in given if a not in memberships]
+    if args.where:
+        where = parse_filter(args.where)
+        _warn_of_unknown(session, where)
+        # Somebody who writes a filter says in it what to list.
+        parts = [where, *parts[1:]] if args.of is None else [where, *parts]
+    base = resolve(house, args.under, ("unit",)).dn if args.under else house.charter.base
+    found = house.directory.search(base, where=And(tuple(parts)))
+    if not memberships:
+        return found
+    # No filter of RFC 4515 asks for the members of a group: they are looked up there.
+    groups = [resolve(house, name, ("group",)) for assignment in memberships for name in assignment.values]
+    members = {names.parse(member).key for group in groups for member in house.dialect.members(group)}
+    return (entry for entry in found if entry.dn.key in members)
+
+
+def _condition(session: Session, name: str, operator: str, values: Sequence[str], sorts: Sequence[str]) -> Filter:
+    """``field=value`` as a filter; an empty value asks for objects without any."""
+    from vandrel.directory.filter import And, Compare, Not, Or, Present, Substring
+    from vandrel.errors import VandrelError
+    from vandrel.fields import Shape, field
+    from vandrel.jobs import values as given_values
+
+    if operator != "=":
+        raise VandrelError("usage", f"{operator} is no condition", where=name, remedy=f"write {name}=VALUE")
+    house = session.house
+    known = field(name)
+    attributes = list(dict.fromkeys(a for sort in sorts if sort in known.on and (a := house.dialect.attribute(name, sort))))
+    if known.shape is Shape.FLAG:
+        return _flag(session, known.name, values)
+    if not values:
+        return Not(Or(tuple(Present(attribute) for attribute in attributes)))
+    if known.shape in (Shape.REFERENCE, Shape.DATE):
+        values = given_values.read(house, known, values, sorts[0])
+        if known.shape is Shape.DATE:
+            raise VandrelError("usage", f"{name} is a date; ask for it with --where", where=name)
+    parts: list[Filter] = []
+    for value in values:
+        chunks = value.split("*")
+        for attribute in attributes:
+            if value == "*":
+                parts.append(Present(attribute))
+            elif len(chunks) > 1:
+                parts.append(Substring(attribute, chunks[0], tuple(c for c in chunks[1:-1] if c), chunks[-1]))
+            else:
+                parts.append(Compare(attribute, "=", value))
+    return Or(tuple(parts)) if len(parts) != 1 else And((parts[0],))
+
+
+def _flag(session: Session, name: str, values: Sequence[str]) -> Filter:
+    from vandrel.errors import VandrelError
+    from vandrel.jobs.assignments import flag
+
+    found = session.house.dialect.flag_filter(name, flag(name, values[0] if values else "no") == "yes")
+    if found is None:
+        raise VandrelError("usage", f"{name} is no condition", where=name)
+    return found
+
+
+def _warn_of_unknown(session: Session, where: Filter) -> None:
+    """Name the attributes of a filter that the schema does not have: such a part finds nothing."""
+    from vandrel.directory.filter import attributes_of
+    from vandrel.errors import Finding
+    from vandrel.text.nearest import did_you_mean
+
+    schema = session.house.directory.schema
+    session.out.findings(
+        Finding("unknown-field", f"the schema has no attribute {name!r}, so that part finds nothing", "--where",
+                did_you_mean(name, schema.attribute_names()), fatal=False)
+        for name in attributes_of(where) if not schema.attribute_name(name)
+    )  # fmt: skip
+
+
+def _check_columns(session: Session, names: Sequence[str]) -> None:
+    from vandrel.errors import VandrelError
+    from vandrel.fields import field
+    from vandrel.text.nearest import did_you_mean
+
+    schema = session.house.directory.schema
+    for name in names:
+        if name.startswith("@"):
+            if not schema.attribute_name(name[1:]):
+                hint = did_you_mean(name[1:], schema.attribute_names())
+                raise VandrelError("unknown-field", f"the schema has no attribute {name[1:]!r}", where=name, remedy=hint)
+        elif name not in _EXTRA:
+            field(name)
+
+
+def cell(session: Session, entry: Entry, name: str) -> list[str]:
+    """What stands in one column of a list."""
+    from vandrel.cli.show import bare_values, states, values_of
+    from vandrel.fields import FIELDS
+
+    house = session.house
+    match name:
+        case "dn":
+            return [str(entry.dn)]
+        case "place":
+            return [house.place(entry.dn.parent)]
+        case "state":
+            return states(session, entry)
+        case "sort":
+            return [house.dialect.sort_of(entry)]
+        case "members":
+            return [str(len(house.dialect.members(entry)))]
+    if name.startswith("@"):
+        return list(bare_values(session, entry, name))
+    return values_of(session, entry, name) if house.dialect.sort_of(entry) in FIELDS[name].on else []
+
+
+def _sorted(session: Session, entries: Iterator[Entry], columns: Sequence[str], by: str) -> list[list[str]]:
+    from vandrel.text.prep import prepare
+
+    name = by.lstrip("-")
+    rows = []
+    for entry in entries:
+        key = ", ".join(cell(session, entry, name))
+        rows.append(((not key, prepare(key)), [", ".join(cell(session, entry, column)) for column in columns]))
+    filled = sorted((row for row in rows if not row[0][0]), key=lambda row: row[0], reverse=by.startswith("-"))
+    return [cells for _, cells in [*filled, *(row for row in rows if row[0][0])]]  # the empty ones last, either way
+
+
+def _write(session: Session, columns: Sequence[str], rows: Iterator[list[str]]) -> int:
+    """RFC 4180, row by row, to a file or to standard output."""
+    import csv
+    import sys
+
+    from vandrel.cli.passwords import harmless
+    from vandrel.errors import VandrelError
+
+    try:
+        file = open(session.args.to, "x", encoding="utf-8", newline="") if session.args.to else sys.stdout  # noqa: SIM115, PTH123
+    except FileExistsError:
+        raise VandrelError("taken", "the file exists and is not overwritten", where=session.args.to) from None
+    except OSError as error:
+        raise VandrelError("not-permitted", f"the file cannot be written: {error.strerror}", where=session.args.to) from None
+    try:
+        writer = csv.writer(file)
+        writer.writerow(columns)
+        written = 0
+        for row in rows:
+            writer.writerow([harmless(text) for text in row])
+            written += 1
+    finally:
+        if session.args.to:
+            file.close()
+    if session.args.to:
+        session.out.note(f"{count(written, 'row')} in {session.args.to}")
+    return 0

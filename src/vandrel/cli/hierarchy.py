@@ -1,0 +1,145 @@
+"""``vandrel hierarchy``: the charter's design beside what exists, and building what is missing."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from vandrel.cli.session import Session, count, exit_code, steps_as_json
+
+if TYPE_CHECKING:
+    from vandrel.jobs.build import Comparison
+
+NAME = "hierarchy"
+HELP = "the charter's units beside what exists; build what is missing"
+DESCRIPTION = """\
+Draw the hierarchy that the charter designs beside the directory: what is built, missing, not protected, misplaced or
+not in the charter, and which accounts stand where they do not belong. `build` makes the missing units and groups, and the
+directory itself where there is none."""
+EXAMPLES = """\
+  vandrel hierarchy                  what is there and what is not
+  vandrel hierarchy build --dry-run  what would be made
+  vandrel hierarchy build
+"""
+WRITES = True
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("action", nargs="?", choices=("draw", "build"), default="draw", help="draw (the default) or build")
+
+
+def run(session: Session) -> int:
+    from vandrel.jobs.build import compare
+    from vandrel.steps.runner import Plan
+
+    build = session.args.action == "build"
+    if build and not session.directory_path.exists() and not _new_directory(session):
+        return 0
+    comparison = compare(session.house)
+    if not build:
+        if session.out.as_json:
+            session.out.json(_as_json(comparison))
+        else:
+            _draw(session, comparison)
+        return 0
+    _preview(session, comparison)
+    plan = Plan("build the hierarchy", comparison.steps, comparison.findings)
+    report = session.carry_out(plan, f"Make {count(len(plan.steps), 'change')}?")
+    if session.out.as_json:
+        session.out.json({"command": "hierarchy build", "steps": steps_as_json(plan), "job": report.job if report else None})
+    return exit_code(report)
+
+
+def _new_directory(session: Session) -> bool:
+    """Make the directory's file; false after a dry run."""
+    from vandrel.directory.embedded.store import EmbeddedDirectory
+
+    charter = session.charter
+    session.out.note(f"There is no directory yet: {session.directory_path} will be made, for {charter.base}.")
+    if session.args.dry_run:
+        session.out.note("Dry run: nothing was changed.")
+        return False
+    session.out.confirm("Make it?", yes=session.args.yes)
+    EmbeddedDirectory.create(session.directory_path, [charter.base]).close()
+    return True
+
+
+def _preview(session: Session, comparison: Comparison) -> None:
+    from vandrel.directory import place as places
+    from vandrel.jobs.build import State
+
+    if session.out.as_json or session.out.quiet:
+        return
+    rows = [
+        (f"  {places.to_text(unit.place)}", "unit, protected" if unit.state is State.MISSING else "protect", unit.about)
+        for unit in comparison.units
+        if unit.state in (State.MISSING, State.UNPROTECTED)
+    ]
+    rows += [(f"  {name}", "group", "") for name in comparison.groups]
+    if rows:
+        session.out.heading("Missing, and to be made")
+        session.out.table(("place", "what", "about"), rows, header=False)
+        session.out.line()
+
+
+def _draw(session: Session, comparison: Comparison) -> None:
+    from rich.text import Text
+    from rich.tree import Tree
+
+    from vandrel.cli.output import clean, style_of
+    from vandrel.jobs.build import State
+
+    root = Tree(Text(f"{clean(session.charter.document.organization)}  {session.charter.base}", style="bold"), guide_style="dim")
+    branches: dict[tuple[str, ...], Tree] = {(): root}
+    for unit in comparison.units:
+        label = Text(clean(unit.place[-1]))
+        label.append(f"  {unit.state.value}", style=style_of(unit.state.value))
+        if unit.elsewhere:
+            label.append(f", belongs at {clean(unit.elsewhere)}")
+        if unit.accounts:
+            label.append(f"  {count(unit.accounts, 'account')}")
+        if unit.about:
+            label.append(f"  {clean(unit.about)}", style="dim")
+        above = branches.get(unit.place[:-1], root)
+        branches[unit.place] = above.add(label)
+    session.out.line(root)
+    if comparison.groups:
+        session.out.line()
+        session.out.heading("Groups of the design that are missing")
+        session.out.line("  " + ", ".join(comparison.groups))
+    if comparison.strays:
+        session.out.line()
+        session.out.heading("Accounts where they do not belong")
+        session.out.table(("name", "place", "why"), [(f"  {s.dn.name}", s.where, s.why) for s in comparison.strays], header=False)
+    _summary(session, comparison)
+
+
+def _summary(session: Session, comparison: Comparison) -> None:
+    from collections import Counter
+
+    from vandrel.jobs.build import State
+
+    counts = Counter(unit.state for unit in comparison.units)
+    said = [f"{counts[state]} {state.value}" for state in State if counts[state]]
+    session.out.note(f"\n{count(len(comparison.units), 'unit')}: {', '.join(said)}.")
+    if comparison.steps:
+        session.out.note("vandrel hierarchy build makes what is missing.")
+
+
+def _as_json(comparison: Comparison) -> dict[str, object]:
+    from vandrel.directory import place as places
+
+    return {
+        "command": "hierarchy",
+        "units": [
+            {
+                "place": places.to_text(unit.place),
+                "state": unit.state.value,
+                "accounts": unit.accounts,
+                "belongs": unit.elsewhere or None,
+            }
+            for unit in comparison.units
+        ],
+        "missing_groups": list(comparison.groups),
+        "strays": [{"dn": str(stray.dn), "place": stray.where, "why": stray.why} for stray in comparison.strays],
+    }

@@ -1,0 +1,69 @@
+"""Lists that were kept under a name: a small YAML file beside the charter."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from vandrel.cli.session import Session
+from vandrel.errors import VandrelError
+from vandrel.text.nearest import did_you_mean
+
+FILE = "lists.yaml"
+
+#: What is kept of a list, in the words of the options of ``vandrel find``.
+KEPT = ("words", "of", "where", "under", "columns", "by")
+
+
+def _path(session: Session) -> Path:
+    return session.folder / FILE
+
+
+def load(session: Session) -> dict[str, dict[str, object]]:
+    """All kept lists by name.
+
+    Raises:
+        VandrelError: ``bad-value`` where the file is not what this program writes.
+    """
+    import yaml
+
+    path = _path(session)
+    if not path.exists():
+        return {}
+    try:
+        data = yaml.safe_load(path.read_text("utf-8")) or {}
+    except (yaml.YAMLError, OSError, UnicodeDecodeError) as error:
+        raise VandrelError("bad-value", f"the kept lists cannot be read: {error}", where=str(path)) from None
+    if not isinstance(data, dict) or not all(isinstance(item, dict) for item in data.values()):
+        raise VandrelError("bad-value", "the kept lists must be a mapping of names", where=str(path))
+    return data
+
+
+def keep(session: Session, name: str, options: dict[str, object]) -> None:
+    """Keep a list under a name; one of the same name is replaced. The file is written whole or not at all."""
+    import yaml
+
+    lists = load(session)
+    lists[name] = {key: value for key, value in options.items() if key in KEPT and value}
+    path = _path(session)
+    draft = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        draft.write_text(yaml.safe_dump(lists, allow_unicode=True, sort_keys=True), "utf-8")
+        draft.replace(path)
+    except OSError as error:
+        raise VandrelError("not-permitted", f"the list cannot be kept: {error.strerror}", where=str(path)) from None
+    finally:
+        draft.unlink(missing_ok=True)
+
+
+def kept(session: Session, name: str) -> dict[str, object]:
+    """One kept list.
+
+    Raises:
+        VandrelError: ``not-found``.
+    """
+    lists = load(session)
+    if name not in lists:
+        remedy = did_you_mean(name, lists) or (f"there are: {', '.join(lists)}" if lists else "vandrel find ... --keep NAME keeps one")
+        raise VandrelError("not-found", f"no list is kept under {name!r}", where=name, remedy=remedy)
+    return lists[name]

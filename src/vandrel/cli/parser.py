@@ -1,0 +1,84 @@
+"""The command line: one parser, from which help, completion and the manual page come."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+
+from vandrel import __version__
+from vandrel.cli import (
+    charter, completion, create, demo, edit, find, hierarchy, journal, manual, resume, show, tree,
+)  # fmt: skip
+
+#: In the order of help: what is there, what is designed, what is changed, what was done, and the program itself.
+COMMANDS = (show, find, tree, create, edit, hierarchy, charter, journal, resume, demo, completion, manual)
+
+DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."
+
+EPILOG = """\
+examples:
+  vandrel demo ferry                          make a folder to try everything in
+  vandrel show mueller                        one person, from a fragment of the name
+  vandrel create crew "Anna Lund" number=2041 site=Northquay department=Deck category=Hands
+  vandrel edit alund title="Second mate" phone+="+47 5555 0100"
+
+`vandrel COMMAND --help` has examples for each command. The charter is looked for in this folder and above.
+"""
+
+
+class _Formatter(argparse.RawDescriptionHelpFormatter):
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, max_help_position=30, width=min(110, int(os.environ.get("COLUMNS") or 0) or _columns()))
+
+
+def _columns() -> int:
+    try:
+        return os.get_terminal_size(sys.stdout.fileno()).columns - 2
+    except (OSError, ValueError, AttributeError):
+        return 110
+
+
+def common_options() -> argparse.ArgumentParser:
+    """Options that every command takes."""
+    parser = argparse.ArgumentParser(add_help=False)
+    group = parser.add_argument_group("common options")
+    group.add_argument("--charter", metavar="FILE", help="the charter (default: charter.yaml here or above)")
+    group.add_argument("--directory", metavar="FILE", help="the directory (default: directory.db beside the charter)")
+    group.add_argument("--json", action="store_true", help="one JSON object instead of text (docs/json.md)")
+    group.add_argument("-q", "--quiet", action="store_true", help="print only what was asked for")
+    group.add_argument("-v", "--verbose", action="store_true", help="print more")
+    group.add_argument("--no-color", action="store_true", help="no colours (also: the variable NO_COLOR)")
+    return parser
+
+
+def writing_options() -> argparse.ArgumentParser:
+    """Options of every command that changes something."""
+    parser = argparse.ArgumentParser(add_help=False)
+    group = parser.add_argument_group("options of every change")
+    group.add_argument("-n", "--dry-run", action="store_true", help="work everything out, show it, change nothing")
+    group.add_argument("-y", "--yes", action="store_true", help="do not ask")
+    return parser
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The whole command line."""
+    parser = argparse.ArgumentParser(
+        prog="vandrel", description=DESCRIPTION, epilog=EPILOG, formatter_class=_Formatter, allow_abbrev=False
+    )
+    parser.add_argument("--version", action="version", version=f"vandrel {__version__}")
+    commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
+    common, writing = common_options(), writing_options()
+    for command in COMMANDS:
+        parents = [common, writing] if command.WRITES else [common]
+        added = commands.add_parser(
+            command.NAME, help=command.HELP, description=command.DESCRIPTION, epilog="examples:\n" + command.EXAMPLES,
+            parents=parents, formatter_class=_Formatter, allow_abbrev=False,
+        )  # fmt: skip
+        command.configure(added)
+        added.set_defaults(run=command.run)
+    if "_ARGCOMPLETE" in os.environ:
+        import argcomplete
+
+        argcomplete.autocomplete(parser)
+    return parser

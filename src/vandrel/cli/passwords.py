@@ -1,0 +1,148 @@
+"""First and new passwords: asked for unseen, generated, read from standard input; shown once or handed out."""
+
+from __future__ import annotations
+
+import csv
+import getpass
+import io
+import os
+import sys
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from vandrel.charter.passwords import PasswordRules, generate
+from vandrel.cli.session import Session, read_secret_line
+from vandrel.errors import Finding, Refused, VandrelError
+from vandrel.secret import Secret
+
+CHOICES = ("ask", "generate", "none", "-")
+
+Check = Callable[[Secret], list[Finding]]
+
+
+def choice_of(typed: str) -> str:
+    """The choice that ``password=...`` makes.
+
+    Raises:
+        VandrelError: ``usage`` for anything else: it may be a password, which must never stand in a command line.
+    """
+    if typed not in CHOICES:
+        raise VandrelError(
+            "usage", "a password is never given on the command line, where other people can see it", where="password",
+            remedy="write password=ask, password=generate, password=none, or password=- to read it from standard input",
+        )  # fmt: skip
+    return typed
+
+
+def show_rules(session: Session, rules: PasswordRules) -> None:
+    """The rules in force, each with where it comes from."""
+    session.out.heading("Password rules in force")
+    session.out.table(("rule", "from"), [(f"  {rule}", rule.source) for rule in rules.shown()], header=False)
+
+
+def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, avoid: Sequence[str]) -> Secret | None:
+    """A password by one of the choices, checked against the rules; None for ``none``.
+
+    Who is asked is told every rule that the password breaks and asked again; nothing else typed is lost.
+
+    Raises:
+        Refused: a password from standard input that breaks rules.
+        VandrelError: ``usage`` where nobody can be asked.
+    """
+    if choice == "none":
+        return None
+    if choice == "generate":
+        return generate(rules, avoid)
+    if choice == "-":
+        secret = Secret(read_secret_line())
+        findings = check(secret)
+        session.out.findings(finding for finding in findings if not finding.fatal)
+        if any(finding.fatal for finding in findings):
+            raise Refused(findings)
+        return secret
+    if not sys.stdin.isatty():
+        raise VandrelError(
+            "usage", "nobody can be asked for a password here", where="password",
+            remedy="write password=generate with --hand-out FILE, password=- to read it from standard input, or password=none",
+        )  # fmt: skip
+    while True:
+        first = getpass.getpass("Password (not shown): ")
+        if getpass.getpass("The same again: ") != first:
+            print("The two differ.", file=sys.stderr)
+            continue
+        secret = Secret(first)
+        findings = check(secret)
+        session.out.findings(findings)
+        if not any(finding.fatal for finding in findings):
+            return secret
+
+
+class HandOut:
+    """Where generated passwords go: a file for its owner alone, or one look at the terminal's other screen."""
+
+    HEADER = ("name", "login", "principal", "mail", "password")
+
+    def __init__(self, session: Session, file: str | None) -> None:
+        self._session = session
+        self._path = Path(file) if file else None
+        self._rows: list[tuple[str, str, str, str, Secret]] = []
+
+    def add(self, name: str, login: str, principal: str, mail: str, secret: Secret) -> None:
+        self._rows.append((name, login, principal, mail, secret))
+
+    def prepare(self) -> None:
+        """Write the file before the directory is changed, so that no password is lost.
+
+        Raises:
+            VandrelError: ``usage`` where there is neither a file nor a terminal; ``taken`` where the file exists.
+        """
+        if not self._rows:
+            return
+        if self._path is None:
+            if not self._session.out.interactive:
+                raise VandrelError(
+                    "usage", "a generated password must go somewhere, and this is no terminal", where="password",
+                    remedy="add --hand-out FILE, or write password=none",
+                )  # fmt: skip
+            return
+        try:
+            handle = os.open(self._path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
+        except FileExistsError:
+            raise VandrelError("taken", "the hand-out file exists and is not overwritten", where=str(self._path)) from None
+        except OSError as error:
+            raise VandrelError("not-permitted", f"the hand-out cannot be written: {error.strerror}", where=str(self._path)) from None
+        with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(self.HEADER)
+            for *texts, secret in self._rows:
+                writer.writerow([*(harmless(str(text)) for text in texts), secret.reveal()])
+
+    def withdraw(self) -> None:
+        """Take the file back: the accounts were not made."""
+        if self._path is not None and self._rows:
+            self._path.unlink(missing_ok=True)
+
+    def deliver(self) -> None:
+        """Say where the passwords are, or show them on the other screen until a key is pressed."""
+        if not self._rows:
+            return
+        if self._path is not None:
+            self._session.out.note(f"First passwords: {self._path} (for you alone; mode 0600)")
+            return
+        text = io.StringIO()
+        width = max(len(str(row[1])) for row in self._rows)
+        for _, login, _, _, secret in self._rows:
+            text.write(f"  {login.ljust(width)}   {secret.reveal()}\n")
+        # The other screen has no scroll-back: what is shown here is gone with the key.
+        sys.stdout.write("\x1b[?1049h\x1b[H" + "\n  First password, shown once:\n\n" + text.getvalue() + "\n")
+        sys.stdout.flush()
+        try:
+            getpass.getpass("  Enter when you have it ")
+        finally:
+            sys.stdout.write("\x1b[2J\x1b[?1049l")
+            sys.stdout.flush()
+
+
+def harmless(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell

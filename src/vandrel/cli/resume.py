@@ -1,0 +1,49 @@
+"""``vandrel resume``: finish a job that was broken off."""
+
+from __future__ import annotations
+
+import argparse
+
+from vandrel.cli.session import Session, exit_code
+
+NAME = "resume"
+HELP = "finish a job that was broken off"
+DESCRIPTION = """\
+Finish a job that a kill, a full disk or a lost connection broke off: each step that may not have been made is looked up in
+the directory, and made if it was not."""
+EXAMPLES = """\
+  vandrel resume        the one job that was broken off
+  vandrel resume 12
+"""
+WRITES = True
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("job", nargs="?", type=int, metavar="JOB", help="its number in the journal")
+
+
+def run(session: Session) -> int:
+    from vandrel.errors import VandrelError
+
+    journal = session.journal()
+    number = session.args.job
+    if number is None:
+        broken = journal.broken()
+        if not broken:
+            raise VandrelError("not-found", "no job was broken off", remedy="vandrel journal lists them all")
+        if len(broken) > 1:
+            numbers = ", ".join(str(job.number) for job in broken)
+            raise VandrelError("ambiguous", f"several jobs were broken off: {numbers}", remedy="name one: vandrel resume JOB")
+        number = broken[0].number
+    job = journal.job(number)
+    session.out.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
+    if session.args.dry_run:
+        session.out.note("Dry run: nothing was changed.")
+        return 0
+    session.out.confirm("Finish it?", yes=session.args.yes)
+    report = session.runner.resume(number)
+    session.report(report)
+    if session.out.as_json:
+        refused = [{"dn": dn, "why": str(error)} for dn, error in report.refused]
+        session.out.json({"command": "resume", "job": number, "planned": report.planned, "made": report.made, "refused": refused})
+    return exit_code(report)

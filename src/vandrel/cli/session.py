@@ -1,0 +1,217 @@
+"""From the options of a command line to the charter, the directory and the journal that it works with."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shlex
+import sys
+from collections.abc import Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from vandrel.cli.output import Output
+from vandrel.errors import VandrelError
+
+if TYPE_CHECKING:
+    from vandrel.charter.charter import Charter
+    from vandrel.directory.embedded.store import EmbeddedDirectory
+    from vandrel.jobs.house import House
+    from vandrel.record.journal import Journal
+    from vandrel.steps.runner import Plan, Report, Runner
+
+CHARTER_FILE = "charter.yaml"
+DIRECTORY_FILE = "directory.db"
+JOURNAL_FILE = "journal.db"
+
+
+class Session:
+    """One run of a command. Everything is opened when it is first asked for."""
+
+    def __init__(self, args: argparse.Namespace, words: Sequence[str]) -> None:
+        self.args = args
+        self.out = Output(
+            as_json=getattr(args, "json", False),
+            quiet=getattr(args, "quiet", False),
+            verbose=getattr(args, "verbose", False),
+            color=not getattr(args, "no_color", False),
+        )
+        #: The command as it was typed, for the journal. Passwords never stand in it.
+        self.command = shlex.join(["vandrel", *words])
+
+    # --- files
+
+    @cached_property
+    def charter_path(self) -> Path:
+        """The charter: named, in the environment, here or in a folder above, or the user's own.
+
+        Raises:
+            VandrelError: code ``not-found``.
+        """
+        named = getattr(self.args, "charter", None) or os.environ.get("VANDREL_CHARTER")
+        if named:
+            return Path(named)
+        here = Path.cwd()
+        for folder in (here, *here.parents):
+            if (folder / CHARTER_FILE).is_file():
+                return folder / CHARTER_FILE
+        from platformdirs import user_config_path
+
+        own = user_config_path("vandrel") / CHARTER_FILE
+        if own.is_file():
+            return own
+        raise VandrelError(
+            "not-found", f"there is no {CHARTER_FILE} in this folder or above it", where=str(here),
+            remedy="vandrel charter new writes one; vandrel demo DIR makes a folder to try things in",
+        )  # fmt: skip
+
+    @property
+    def folder(self) -> Path:
+        return self.charter_path.parent
+
+    @cached_property
+    def directory_path(self) -> Path:
+        named = getattr(self.args, "directory", None) or os.environ.get("VANDREL_DIRECTORY")
+        return Path(named) if named else self.folder / DIRECTORY_FILE
+
+    @cached_property
+    def charter(self) -> Charter:
+        from vandrel.charter.load import load
+
+        return load(self.charter_path)
+
+    @cached_property
+    def directory(self) -> EmbeddedDirectory:
+        from vandrel.directory.embedded.store import EmbeddedDirectory
+
+        charter = self.charter
+        try:
+            directory = EmbeddedDirectory(self.directory_path)
+        except VandrelError as error:
+            if error.code == "out-of-reach" and not self.directory_path.exists():
+                raise VandrelError(
+                    "out-of-reach", "there is no directory here yet", where=str(self.directory_path),
+                    remedy="vandrel hierarchy build makes one, with the units of the charter",
+                ) from None  # fmt: skip
+            raise
+        if charter.base not in directory.contexts:
+            held = " and ".join(map(str, directory.contexts))
+            raise VandrelError(
+                "foreign", f"the directory holds {held}, and the charter is for {charter.base}", where=str(self.directory_path),
+                remedy="name the directory that belongs to this charter with --directory",
+            )  # fmt: skip
+        return directory
+
+    @cached_property
+    def house(self) -> House:
+        from vandrel.dialects.standard import StandardDialect
+        from vandrel.jobs.house import House
+
+        directory = self.directory
+        return House(self.charter, directory, StandardDialect(directory.schema, self.charter))
+
+    def journal(self, *, create: bool = False) -> Journal:
+        """The journal of the directory, in the same folder.
+
+        Raises:
+            VandrelError: ``not-found`` where nothing was ever changed and `create` is false.
+        """
+        from vandrel.record.journal import Journal
+
+        path = self.directory_path.with_name(JOURNAL_FILE)
+        if not create and not path.exists():
+            raise VandrelError("not-found", "nothing has been changed yet, so there is no journal", where=str(path))
+        return Journal(path, create=create)
+
+    @cached_property
+    def runner(self) -> Runner:
+        from vandrel.steps.runner import Runner
+
+        house = self.house
+        return Runner(house.directory, house.dialect, lambda: self.journal(create=True))
+
+    # --- the one way through
+
+    def carry_out(self, plan: Plan, question: str) -> Report | None:
+        """Check a plan whose preview is on the screen, ask, run it, report; None after a dry run.
+
+        Raises:
+            Refused: the checks do not let it through.
+            VandrelError: ``declined``, or whatever stopped it.
+        """
+        from vandrel.errors import Refused
+
+        findings = self.runner.check(plan)
+        notes = [finding for finding in findings if not finding.fatal]
+        if notes and not self.out.as_json:
+            self.out.findings(notes)
+        if len(notes) < len(findings):
+            raise Refused(findings)
+        if self.args.dry_run:
+            self.out.note("Dry run: nothing was changed.")
+            return None
+        if not plan.steps:
+            self.out.note("Nothing to change.")
+            return None
+        self.warn_of_broken_jobs()
+        self.out.confirm(question, yes=self.args.yes)
+        report = self.runner.run(plan, self.command)
+        self.report(report)
+        return report
+
+    def report(self, report: Report) -> None:
+        from vandrel.errors import Finding
+
+        if self.out.as_json:
+            return
+        if report.refused:
+            self.out.findings(
+                Finding(error.code, error.findings[0].what, dn, error.findings[0].remedy) for dn, error in report.refused
+            )
+        if report.made == report.planned:
+            self.out.note(f"Done: {count(report.made, 'step')}, job {report.job} in the journal.")
+        else:
+            self.out.line(f"{report.made} of {count(report.planned, 'step')} made, job {report.job} in the journal.")
+
+    def warn_of_broken_jobs(self) -> None:
+        if self.out.as_json or not self.directory_path.with_name(JOURNAL_FILE).exists():
+            return
+        from vandrel.errors import Finding
+
+        self.out.findings(
+            Finding(
+                "interrupted", f"job {job.number} of {job.begun[:16].replace('T', ' ')} UTC was broken off: {job.title}", "journal",
+                f"vandrel resume {job.number} finishes it", fatal=False,
+            )  # fmt: skip
+            for job in self.journal().broken()
+        )
+
+
+def count(number: int, noun: str) -> str:
+    """``1 step``, ``3 steps``."""
+    return f"{number} {noun}{'' if number == 1 else 's'}"
+
+
+def steps_as_json(plan: Plan) -> list[dict[str, object]]:
+    """The steps of a plan for --json; octets are given by their number."""
+
+    def plain(value: object) -> object:
+        if isinstance(value, bytes):
+            return f"{len(value)} octets"
+        if isinstance(value, dict):
+            return {key: plain(item) for key, item in value.items()}
+        return [plain(item) for item in value] if isinstance(value, list) else value
+
+    return [{key: plain(item) for key, item in step.record().items()} for step in plan.steps]
+
+
+def exit_code(report: Report | None) -> int:
+    from vandrel.errors import DONE, DONE_IN_PART
+
+    return DONE_IN_PART if report is not None and report.in_part else DONE
+
+
+def read_secret_line() -> str:
+    """One line of standard input, without its end."""
+    return sys.stdin.readline().rstrip("\r\n")

@@ -1,0 +1,279 @@
+"""``vandrel show``: everything about one object or several."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete
+from vandrel.cli.session import Session, count
+
+if TYPE_CHECKING:
+    from vandrel.directory.entry import Entry, Value
+
+NAME = "show"
+HELP = "show everything about an account, a group or a unit"
+DESCRIPTION = """\
+Show accounts, groups and units, named by a logon name, a mail address, an employee number, a place, a
+distinguished name, or fragments of a name. What is shown is what the directory has now."""
+EXAMPLES = """\
+  vandrel show alund                          by logon name
+  vandrel show "jör mül" /Ferries/Northquay   by fragments, and a unit by its place
+  vandrel show alund --only phone             the fields and attributes with this in their name, empty ones too
+  vandrel show alund --bare dn                the distinguished name alone, ready to paste
+  vandrel show alund --raw                    every attribute as the directory has it
+"""
+WRITES = False
+
+_SECRET = frozenset({"userPassword", "pwdHistory"})
+_SHOWN_MEMBERS = 20
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    names = parser.add_argument("names", nargs="*", metavar="NAME", help="account, group or unit")
+    complete.attach(names, complete.objects)
+    only = parser.add_argument("--only", metavar="FRAGMENT", help="fields and attributes with this in their name, empty ones too")
+    complete.attach(only, complete.columns)
+    bare = parser.add_argument("--bare", metavar="FIELD", help="the values of one field alone: dn, mail, web, @attribute ...")
+    complete.attach(bare, complete.columns)
+    parser.add_argument("--all", action="store_true", help="also what is allowed and empty, and what the directory keeps itself")
+    parser.add_argument("--raw", action="store_true", help="attributes by their names in the schema, with their raw values")
+
+
+def run(session: Session) -> int:
+    from vandrel.jobs.resolve import resolve
+
+    args = session.args
+    names = args.names or [_ask_name(session)]
+    entries = [resolve(session.house, name) for name in names]
+    if session.out.as_json:
+        session.out.json({"command": "show", "objects": [as_json(session, entry) for entry in entries]})
+        return 0
+    for number, entry in enumerate(entries):
+        if number and not args.bare:
+            session.out.line()
+        if args.bare:
+            for value in bare_values(session, entry, args.bare):
+                session.out.console.print(value, soft_wrap=True)
+        elif args.only:
+            _show_only(session, entry, args.only)
+        elif args.raw:
+            _show_raw(session, entry)
+        else:
+            show_entry(session, entry, full=args.all)
+    return 0
+
+
+def _ask_name(session: Session) -> str:
+    from vandrel.errors import VandrelError
+
+    if not session.out.interactive:
+        raise VandrelError("usage", "whom or what?", remedy="vandrel show NAME")
+    return input("Whom or what? ")
+
+
+# --- values
+
+
+def values_of(session: Session, entry: Entry, name: str) -> list[str]:
+    """The values of one field as people read them: references by name, memberships looked up."""
+    from vandrel.directory import dn as names
+    from vandrel.fields import FIELDS, Shape
+
+    house = session.house
+    shape = FIELDS[name].shape
+    if shape is Shape.MEMBERSHIPS:
+        found = house.directory.search(house.charter.base, where=house.dialect.groups_filter(entry.dn))
+        return [group.dn.name for group in found]
+    values = house.dialect.read(entry, name)
+    return [names.parse(value).name for value in values] if shape is Shape.REFERENCE else values
+
+
+def bare_values(session: Session, entry: Entry, name: str) -> Iterator[str]:
+    """The values of a field of ours, of ``dn``, ``place`` or of a raw ``@attribute``, one a line.
+
+    Raises:
+        VandrelError: ``unknown-field``.
+    """
+    from vandrel.errors import VandrelError
+    from vandrel.fields import FIELDS, Shape, field
+    from vandrel.text.nearest import did_you_mean
+
+    if name == "dn":
+        yield str(entry.dn)
+    elif name == "place":
+        yield session.house.place(entry.dn)
+    elif name.startswith("@"):
+        schema = session.house.directory.schema
+        attribute = schema.attribute_name(name[1:])
+        if not attribute:
+            hint = did_you_mean(name[1:], schema.attribute_names())
+            raise VandrelError("unknown-field", f"the schema has no attribute {name[1:]!r}", where=name, remedy=hint)
+        yield from (_say(attribute, value) for value in entry.values_of(attribute))
+    else:
+        known = field(name, session.house.dialect.sort_of(entry) or None)
+        if FIELDS[known.name].shape is Shape.REFERENCE:  # to be pasted elsewhere: in full
+            yield from session.house.dialect.read(entry, name)
+        else:
+            yield from values_of(session, entry, name)
+
+
+def _say(attribute: str, value: Value) -> str:
+    if attribute in _SECRET:
+        return "(kept, never shown)"
+    return f"({len(value)} octets)" if isinstance(value, bytes) else value
+
+
+def states(session: Session, entry: Entry) -> list[str]:
+    """What must be seen at a glance: disabled, protected."""
+    read = session.house.dialect.read
+    marks = ["disabled"] if read(entry, "enabled") == ["no"] else []
+    return marks + (["protected"] if read(entry, "protected") == ["yes"] else [])
+
+
+def as_json(session: Session, entry: Entry) -> dict[str, object]:
+    """The object for --json: our fields, and the attributes behind them."""
+    from vandrel.fields import FIELDS
+
+    sort = session.house.dialect.sort_of(entry)
+    fields = {name: values_of(session, entry, name) for name, field in FIELDS.items() if sort in field.on}
+    return {
+        "dn": str(entry.dn),
+        "place": session.house.place(entry.dn.parent),
+        "sort": sort,
+        "state": states(session, entry),
+        "fields": {name: values for name, values in fields.items() if values},
+        "attributes": {name: [_say(name, value) for value in values] for name, values in entry.attributes.items()},
+    }
+
+
+# --- views
+
+
+def show_entry(session: Session, entry: Entry, *, full: bool = False) -> None:
+    """The detail view: first what the reader wants to know, then the fields by topic."""
+    from rich.text import Text
+
+    from vandrel.cli.output import clean, style_of
+    from vandrel.jobs.logon import logon_state
+
+    house = session.house
+    sort = house.dialect.sort_of(entry)
+    marks = states(session, entry)
+    title = Text(clean(house.one(entry, "full") if sort == "account" else entry.dn.name), style="bold")
+    for mark in marks:
+        title.append(f"  {mark}", style=style_of(mark))
+    session.out.line(title)
+    if sort == "account":
+        session.out.line(logon_state(house, entry, session.charter.today()).sentence)
+    session.out.line(Text(clean(str(entry.dn)), style="dim"))
+    session.out.table(("topic", "field", "value"), list(_topics(session, entry, sort)), header=False)
+    if sort in ("unit", ""):
+        _below(session, entry)
+    if full:
+        _show_rest(session, entry)
+
+
+def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, str, str]]:
+    from vandrel.fields import FIELDS, Topic
+
+    for topic in Topic:
+        title = topic.value
+        for name, field in FIELDS.items():
+            # Said above, by the title, the sentence and the marks.
+            if field.topic is not topic or sort not in field.on or name in ("enabled", "change", "protected", "password"):
+                continue
+            values = values_of(session, entry, name)
+            if not values or (name == "full" and values == [entry.dn.name]):
+                continue
+            yield title, name, _listed(values)
+            title = ""
+    yield "Kept", "place", session.house.place(entry.dn.parent)
+    for name, attribute in (("created", "createTimestamp"), ("changed", "modifyTimestamp"), ("password set", "pwdChangedTime")):
+        if entry.text(attribute):
+            yield "", name, _when(session, entry.text(attribute))
+
+
+def _listed(values: Sequence[str]) -> str:
+    more = f" and {len(values) - _SHOWN_MEMBERS} more" if len(values) > _SHOWN_MEMBERS else ""
+    return ", ".join(values[:_SHOWN_MEMBERS]) + more
+
+
+def _when(session: Session, stamp: str) -> str:
+    """A time stamp of the directory (Generalized Time, UTC) in the organization's zone."""
+    from datetime import UTC, datetime
+
+    try:
+        instant = datetime.strptime(stamp, "%Y%m%d%H%M%SZ").replace(tzinfo=UTC)
+    except ValueError:
+        return stamp
+    return instant.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M")
+
+
+def _below(session: Session, entry: Entry) -> None:
+    """What stands directly in a unit, counted, and where the charter has something to say about it."""
+    from collections import Counter
+
+    from vandrel.directory import place as places
+    from vandrel.directory.port import Scope
+
+    house = session.house
+    found = Counter(house.dialect.sort_of(child) for child in house.directory.search(entry.dn, Scope.ONE))
+    said = [count(found[sort], sort) for sort in ("unit", "account", "group") if found[sort]]
+    session.out.line(f"Directly in it: {', '.join(said) or 'nothing'}.")
+    place = house.place(entry.dn)
+    unit = house.charter.designed(places.parse(place)) if place.startswith("/") else None
+    if unit is not None and unit.holds:
+        session.out.line(f"Designed for: {', '.join(unit.holds)}.")
+
+
+def _show_rest(session: Session, entry: Entry) -> None:
+    """What the directory keeps of its own accord, and what is allowed and empty."""
+    house = session.house
+    schema = house.directory.schema
+    own = [(name, _say(name, v)) for name, values in entry.attributes.items() for v in values if _operational(session, name)]
+    session.out.line()
+    session.out.heading("Kept by the directory")
+    session.out.table(("attribute", "value"), own, header=False)
+    _, may = schema.shape(tuple(entry.texts("objectClass")))
+    session.out.line()
+    session.out.heading("Allowed and empty")
+    session.out.line(", ".join(sorted(name for name in may if not entry.values_of(name))))
+
+
+def _operational(session: Session, name: str) -> bool:
+    attribute = session.house.directory.schema.attribute(name)
+    return attribute is not None and attribute.operational
+
+
+def _show_raw(session: Session, entry: Entry) -> None:
+    rows = [("dn", str(entry.dn))]
+    rows += [(name, _say(name, value)) for name, values in entry.attributes.items() for value in values]
+    session.out.table(("attribute", "value"), rows, header=False)
+
+
+def _show_only(session: Session, entry: Entry, fragment: str) -> None:
+    """Fields and attributes with `fragment` in their name, empty ones too.
+
+    Raises:
+        VandrelError: ``unknown-field`` where there is none.
+    """
+    from vandrel.errors import VandrelError
+    from vandrel.fields import FIELDS
+
+    house, low = session.house, fragment.casefold()
+    sort = house.dialect.sort_of(entry)
+    rows = []
+    for name, field in FIELDS.items():
+        if sort in field.on and (low in name or low in house.dialect.attribute(name, sort).casefold()):
+            rows.append((name, ", ".join(values_of(session, entry, name)) or "(empty)", field.about))
+    covered = {house.dialect.attribute(name, sort) for name, field in FIELDS.items() if sort in field.on}
+    _, may = house.directory.schema.shape(tuple(entry.texts("objectClass")))
+    for name in sorted({*may, *entry.attributes}):
+        if low in name.casefold() and name not in covered:
+            rows.append((f"@{name}", ", ".join(_say(name, v) for v in entry.values_of(name)) or "(empty)", ""))
+    if not rows:
+        raise VandrelError("unknown-field", f"no field or attribute has {fragment!r} in its name", where=str(entry.dn.name))
+    session.out.heading(house.label(entry))
+    session.out.table(("field", "value", "about"), rows, header=False)

@@ -1,0 +1,115 @@
+"""``vandrel tree``: the places of the directory, drawn."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete
+from vandrel.cli.session import Session, count
+
+if TYPE_CHECKING:
+    from rich.tree import Tree
+
+    from vandrel.directory.entry import Entry
+
+NAME = "tree"
+HELP = "draw the places of the directory"
+DESCRIPTION = """\
+Draw the units below a place as they are in the directory, with the number of accounts and groups directly in each.
+What the server made of its own accord is told apart from units."""
+EXAMPLES = """\
+  vandrel tree                       everything
+  vandrel tree /Ferries/Northquay    one branch
+  vandrel tree northquay --objects   with the accounts and groups
+"""
+WRITES = False
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    place = parser.add_argument("place", nargs="?", metavar="PLACE", help="the unit to begin with (default: the top)")
+    complete.attach(place, complete.places)
+    parser.add_argument("--objects", action="store_true", help="draw the accounts and groups too")
+    parser.add_argument("--depth", type=int, metavar="N", help="levels to draw")
+
+
+def run(session: Session) -> int:
+    from vandrel.errors import VandrelError
+    from vandrel.jobs.resolve import resolve
+
+    house, args = session.house, session.args
+    top = resolve(house, args.place, ("unit",)) if args.place else house.directory.get(house.charter.base)
+    if top is None:
+        raise VandrelError(
+            "not-found", "the directory is empty", where=str(session.directory_path),
+            remedy="vandrel hierarchy build makes the units of the charter",
+        )  # fmt: skip
+    entries = list(house.directory.search(top.dn))
+    counts = _counts(session, entries)
+    if session.out.as_json:
+        session.out.json({"command": "tree", "units": [_as_json(session, e, counts) for e in entries if _is_branch(session, e, top)]})
+        return 0
+    _draw(session, entries, counts, top)
+    return 0
+
+
+def _is_branch(session: Session, entry: Entry, top: Entry) -> bool:
+    return entry is top or entry.dn == top.dn or session.house.dialect.sort_of(entry) in ("unit", "")
+
+
+def _counts(session: Session, entries: list[Entry]) -> dict[str, dict[str, int]]:
+    """For each name, how many accounts and groups stand directly below it."""
+    counts: dict[str, dict[str, int]] = {}
+    for entry in entries:
+        sort = session.house.dialect.sort_of(entry)
+        found = counts.setdefault(entry.dn.parent.key, {})
+        found[sort] = found.get(sort, 0) + 1
+    return counts
+
+
+def _as_json(session: Session, entry: Entry, counts: dict[str, dict[str, int]]) -> dict[str, object]:
+    from vandrel.cli.show import states
+
+    found = counts.get(entry.dn.key, {})
+    return {
+        "place": session.house.place(entry.dn),
+        "dn": str(entry.dn),
+        "state": states(session, entry),
+        "accounts": found.get("account", 0),
+        "groups": found.get("group", 0),
+    }
+
+
+def _draw(session: Session, entries: list[Entry], counts: dict[str, dict[str, int]], top: Entry) -> None:
+    from rich.text import Text
+    from rich.tree import Tree
+
+    from vandrel.cli.output import clean, style_of
+    from vandrel.cli.show import states
+
+    house, args = session.house, session.args
+    branches: dict[str, Tree] = {}
+    drawn = None
+    for entry in entries:
+        sort = house.dialect.sort_of(entry)
+        is_branch = _is_branch(session, entry, top)
+        level = len(entry.dn) - len(top.dn)
+        if (not is_branch and not args.objects) or (args.depth is not None and level > args.depth):
+            continue
+        label = Text(clean(entry.dn.name if is_branch else house.label(entry)), style="bold" if is_branch else "")
+        if entry.dn == house.charter.base:
+            label = Text(clean(str(entry.dn)), style="bold")
+        elif sort == "":
+            label.append("  made by the server", style="dim")
+        found = counts.get(entry.dn.key, {})
+        said = [count(found[sort], sort) for sort in ("account", "group") if found.get(sort)]
+        if is_branch and said:
+            label.append(f"  {', '.join(said)}")
+        for mark in states(session, entry):
+            label.append(f"  {mark}", style=style_of(mark) or "dim")
+        above = branches.get(entry.dn.parent.key)
+        branch = Tree(label, guide_style="dim") if above is None else above.add(label)
+        drawn = drawn or branch
+        branches[entry.dn.key] = branch
+    if drawn is not None:
+        session.out.line(drawn)

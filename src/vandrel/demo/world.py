@@ -1,0 +1,97 @@
+"""Making the demo's folder: its charter, its directory, its people. Everything goes by the runner, as for anybody."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterator
+from importlib import resources
+from pathlib import Path
+
+from vandrel.charter.load import load
+from vandrel.charter.passwords import generate
+from vandrel.cli.session import CHARTER_FILE, DIRECTORY_FILE, JOURNAL_FILE
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory.dn import DN
+from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.errors import Refused
+from vandrel.jobs.assignments import Assignment
+from vandrel.jobs.build import compare
+from vandrel.jobs.create import Creator, Draft, steps
+from vandrel.jobs.edit import Editor
+from vandrel.jobs.house import House
+from vandrel.jobs.resolve import resolve
+from vandrel.record.journal import Journal
+from vandrel.secret import Secret
+from vandrel.steps.runner import Plan, Runner
+
+Row = dict[str, str]
+
+#: What a kind needs beyond the columns of the file.
+_MORE = {
+    "contractor": {"company": ("Radarkontor Pires",), "sponsor": ("jmueller",)},
+    "guest": {"sponsor": ("tohara",)},
+    "service": {"owner": ("epapadakis",), "notes": ("Shows departures in the ticket halls",)},
+}
+_FIRST = ("staff", "crew", "yard")
+
+
+def rows() -> Iterator[Row]:
+    """The people of the demo, one row each."""
+    text = resources.files(__package__).joinpath("people.csv").read_text("utf-8")
+    yield from csv.DictReader(text.splitlines())
+
+
+def charter_text() -> str:
+    return resources.files(__package__).joinpath("charter.yaml").read_text("utf-8")
+
+
+def make(folder: Path) -> int:
+    """Write the charter, the directory and the journal into an empty folder; return the number of accounts."""
+    (folder / CHARTER_FILE).write_text(charter_text(), "utf-8")
+    charter = load(folder / CHARTER_FILE)
+    directory = EmbeddedDirectory.create(folder / DIRECTORY_FILE, [charter.base])
+    journal = Journal(folder / JOURNAL_FILE, create=True)
+    try:
+        house = House(charter, directory, StandardDialect(directory.schema, charter))
+        runner = Runner(directory, house.dialect, lambda: journal)
+        comparison = compare(house)
+        runner.run(Plan("build the hierarchy", comparison.steps, comparison.findings), "vandrel demo")
+        people = list(rows())
+        first = [row for row in people if row["kind"] in _FIRST]
+        rest = [row for row in people if row["kind"] not in _FIRST]
+        hired = _hire(house, runner, first, "hire the crew, the staff and the yard")
+        _hire(house, runner, rest, "take in the others")
+        _managers(house, runner, first, hired)
+        return len(people)
+    finally:
+        journal.close()
+        directory.close()
+
+
+def _hire(house: House, runner: Runner, people: list[Row], title: str) -> dict[str, DN]:
+    """Create the accounts of these people; their names by employee number."""
+    creator = Creator(house, house.charter.today())
+    drafts: list[tuple[Draft, Secret | None]] = []
+    for row in people:
+        given = {name: (value,) for name, value in row.items() if value and name not in ("kind", "refers")}
+        draft = creator.draft(row["kind"], {**given, **_MORE.get(row["kind"], {})})
+        if any(finding.fatal for finding in draft.findings):
+            raise Refused(draft.findings)
+        assert draft.rules is not None
+        wanted = draft.rules.rules["first"].value == "generate"
+        drafts.append((draft, generate(draft.rules) if wanted else None))
+    runner.run(Plan(title, steps(house, drafts)), "vandrel demo")
+    return {draft.value("number"): draft.dn for draft, _ in drafts if draft.dn is not None}
+
+
+def _managers(house: House, runner: Runner, people: list[Row], hired: dict[str, DN]) -> None:
+    editor = Editor(house)
+    changes = [
+        step
+        for row in people
+        if row["refers"]
+        for step in editor.edit(
+            resolve(house, str(hired[row["number"]])), [Assignment("manager", "=", (str(hired[row["refers"]]),))]
+        ).steps
+    ]
+    runner.run(Plan("say who reports to whom", changes), "vandrel demo")

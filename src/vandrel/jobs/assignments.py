@@ -1,0 +1,83 @@
+"""Assignments as people write them: ``title="Second mate"``, ``groups+=gg-deck``, ``phone-=...``, ``office=``."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from vandrel.errors import VandrelError
+from vandrel.fields import FIELDS, Shape
+
+_ASSIGNMENT = re.compile(r"(@?[A-Za-z][A-Za-z0-9-]*)(\+=|-=|=)(.*)", re.DOTALL)
+
+
+@dataclass(frozen=True, slots=True)
+class Assignment:
+    """One field, what is done to it (``=``, ``+=``, ``-=``), and the values; a raw attribute begins with ``@``."""
+
+    field: str
+    operator: str
+    values: tuple[str, ...]
+
+    @property
+    def raw(self) -> bool:
+        return self.field.startswith("@")
+
+
+def parse(word: str) -> Assignment | None:
+    """The assignment that a word is; None if it is a name.
+
+    A distinguished name has ``=`` in it too: what begins with a naming attribute that is no field of ours and
+    goes on with a comma is one.
+    """
+    match = _ASSIGNMENT.fullmatch(word)
+    if not match:
+        return None
+    field, operator, text = match.groups()
+    # a phone-=1: the hyphen belongs to the operator
+    if operator == "=" and field.endswith("-"):
+        field, operator = field[:-1], "-="
+    if field not in FIELDS and not field.startswith("@") and re.search(r",\s*[A-Za-z]+=", text):
+        return None
+    shape = FIELDS[field].shape if field in FIELDS else Shape.TEXT
+    many = field in FIELDS and FIELDS[field].many
+    if shape is Shape.MEMBERSHIPS or (shape is Shape.REFERENCE and many) or field == "alias":
+        values = tuple(_split(text))
+    else:
+        values = (text,) if text else ()
+    return Assignment(field, operator, values)
+
+
+def _split(text: str) -> list[str]:
+    """Names divided by commas; a distinguished name keeps its own."""
+    if "=" in text:
+        return [part.strip() for part in text.split(";") if part.strip()]
+    return [part.strip() for part in text.split(",") if part.strip()]
+
+
+def split(words: Iterable[str]) -> tuple[list[str], list[Assignment]]:
+    """Words taken apart into names and assignments."""
+    plain: list[str] = []
+    assignments: list[Assignment] = []
+    for word in words:
+        assignment = parse(word)
+        if assignment is None:
+            plain.append(word)
+        else:
+            assignments.append(assignment)
+    return plain, assignments
+
+
+def flag(field: str, value: str) -> str:
+    """``yes`` or ``no``.
+
+    Raises:
+        VandrelError: code ``bad-value``.
+    """
+    word = value.casefold()
+    if word in ("yes", "true", "on", "1"):
+        return "yes"
+    if word in ("no", "false", "off", "0", ""):
+        return "no"
+    raise VandrelError("bad-value", f"{field} is yes or no, and {value!r} is neither", where=field, remedy=f"write {field}=yes")

@@ -1,0 +1,325 @@
+"""Creating an account: every value worked out by the charter, with the rule that gave it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+
+from vandrel.charter.document import Kind
+from vandrel.charter.naming import Choice
+from vandrel.charter.passwords import PasswordRules
+from vandrel.charter.targets import TARGETS
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.directory.place import Place
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Shape
+from vandrel.fields import field as field_named
+from vandrel.jobs import values as given_values
+from vandrel.jobs.house import House
+from vandrel.jobs.register import Register
+from vandrel.jobs.resolve import resolve
+from vandrel.secret import Secret
+from vandrel.steps.step import Add, Password, Set, Step
+from vandrel.text import people
+
+#: Fields that a request may give though no account has them: where it stands.
+PLACE = "place"
+
+
+@dataclass(frozen=True, slots=True)
+class Derived:
+    """One value of the new account, in words the rule that gave it, and the names that were passed over."""
+
+    field: str
+    values: tuple[str, ...]
+    rule: str
+    passed: tuple[str, ...] = ()
+
+
+@dataclass
+class Draft:
+    """A new account, worked out and not yet made."""
+
+    kind: str
+    place: Place = ()
+    dn: DN | None = None
+    derived: dict[str, Derived] = field(default_factory=dict)
+    groups: list[Entry] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+    rules: PasswordRules | None = None
+    missing: list[str] = field(default_factory=list)
+
+    def value(self, name: str) -> str:
+        found = self.derived.get(name)
+        return found.values[0] if found and found.values else ""
+
+
+class Creator:
+    """Works out new accounts for one request; names given to one are taken for the next."""
+
+    def __init__(self, house: House, today: date) -> None:
+        self._house = house
+        self._today = today
+        self._register = Register(house)
+
+    def draft(self, kind_name: str, given: Mapping[str, Sequence[str]]) -> Draft:
+        """Work out one account.
+
+        Args:
+            kind_name: a kind of account in the charter.
+            given: fields as typed, ``place`` included; names in them are resolved here.
+
+        Raises:
+            VandrelError: ``unknown-kind``, ``unknown-field``.
+        """
+        kind = self._house.charter.kind(kind_name)
+        draft = Draft(kind_name, rules=self._house.charter.password_rules(kind_name))
+        self._given(draft, given)
+        self._defaults(draft, kind)
+        draft.missing = [name for name in kind.requires if not draft.value(name)]
+        draft.findings += [
+            Finding("required", f"{name} is required for {kind_name} and has no value", name, f"give it: {name}=...")
+            for name in draft.missing
+        ]
+        self._place(draft, kind, given)
+        self._names(draft, kind_name)
+        self._memberships(draft, kind)
+        for name, derived in draft.derived.items():
+            if name in FIELDS:
+                draft.findings += given_values.check(self._house, FIELDS[name], derived.values, ACCOUNT)
+        draft.findings = list(dict.fromkeys(draft.findings))
+        return draft
+
+    # --- the values
+
+    def _given(self, draft: Draft, given: Mapping[str, Sequence[str]]) -> None:
+        for name, texts in given.items():
+            if name in (PLACE, "password") or not texts:
+                continue
+            known = field_named(name, ACCOUNT)
+            try:
+                read = given_values.read(self._house, known, texts, ACCOUNT)
+            except VandrelError as error:
+                draft.findings += error.findings
+                continue
+            if known.shape is not Shape.MEMBERSHIPS:
+                draft.derived[name] = Derived(name, tuple(read), "given")
+
+    def _set(self, draft: Draft, name: str, value: str, rule: str) -> None:
+        if value and name not in draft.derived:
+            draft.derived[name] = Derived(name, (value,), rule)
+
+    def _defaults(self, draft: Draft, kind: Kind) -> None:
+        charter = self._house.charter
+        draft.derived["kind"] = Derived("kind", (draft.kind,), "given")
+        if charter.document.language:
+            self._set(draft, "language", charter.document.language, "charter")
+        for name, pattern in kind.sets.items():
+            try:
+                self._set(draft, name, charter.fill(pattern, self._values(draft)), f"kind {draft.kind}")
+            except VandrelError as error:
+                if name not in draft.derived:
+                    draft.findings += error.findings
+        initials = people.initials(*(draft.value(name) for name in ("given", "middle", "surname")))
+        self._set(draft, "initials", initials[:16], "first letters")
+        end = charter.default_end(kind, self._today)
+        if end is not None:
+            self._set(draft, "ends", end.isoformat(), f"kind {draft.kind}: {_ends(kind.ends)}")
+
+    def _values(self, draft: Draft) -> dict[str, str]:
+        """What patterns see: the first value of each field, and what is computed; what is missing is empty."""
+        charter = self._house.charter
+        kind = charter.document.kinds[draft.kind]
+        return {
+            **dict.fromkeys(FIELDS, ""),
+            **{name: derived.values[0] for name, derived in draft.derived.items() if derived.values},
+            "suffix": kind.suffix or charter.document.suffixes[0],
+            "domain": charter.domain,
+            "year": str(self._today.year),
+        }
+
+    def _place(self, draft: Draft, kind: Kind, given: Mapping[str, Sequence[str]]) -> None:
+        typed = next(iter(given.get(PLACE, ())), "")
+        try:
+            if typed:
+                draft.place = self._typed_place(typed)
+                draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "given")
+            else:
+                draft.place = self._house.charter.place_of(kind.place, self._values(draft))
+                rule = f"kind {draft.kind}: {kind.place}"
+                draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
+        except VandrelError as error:
+            known = {finding.where for finding in draft.findings}
+            draft.findings += [finding for finding in error.findings if finding.where not in known]
+            return
+        parent = places.to_dn(draft.place, self._house.charter.base)
+        if not self._house.directory.existing([parent]):
+            designed = self._house.charter.designed(draft.place) is not None
+            remedy = "vandrel hierarchy build makes it" if designed else "the charter's hierarchy has no such unit either"
+            draft.findings.append(
+                Finding("no-parent", f"there is no unit {places.to_text(draft.place)}", places.to_text(draft.place), remedy)
+            )
+        unit = self._house.charter.designed(draft.place)
+        if unit is not None and unit.holds and draft.kind not in unit.holds:
+            what = f"{places.to_text(draft.place)} is designed for {' and '.join(unit.holds)}, not for {draft.kind}"
+            draft.findings.append(Finding("refused", what, PLACE, fatal=False))
+
+    def _typed_place(self, typed: str) -> Place:
+        if typed.startswith("/"):
+            return places.parse(typed)
+        entry = resolve(self._house, typed, ("unit",))
+        return places.parse(self._house.place(entry.dn))
+
+    # --- the names
+
+    def _names(self, draft: Draft, kind: str) -> None:
+        rules = {target: self._house.charter.naming(target, kind) for target in NAMED}
+        todo = [target for target in NAMED if target not in draft.derived]
+        for target in NAMED:
+            if target in draft.derived:
+                self._check_given(draft, target)
+        while todo:
+            ready = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
+            todo.remove(ready)
+            tied = [t for t in todo if ready in rules[t].fields() and len(rules[t].rungs) == 1]
+            try:
+                choice = rules[ready].choose(self._values(draft), lambda v, t=ready, tied=tied: self._why(draft, t, v, tied))
+            except VandrelError as error:
+                self._no_name(draft, ready, error)
+                continue
+            self._take(draft, ready, choice, rules[ready].source, len(rules[ready].rungs))
+        if "name" in draft.derived and draft.place and draft.dn is None:
+            draft.dn = self._dn(draft, draft.value("name"))
+
+    def _no_name(self, draft: Draft, target: str, error: VandrelError) -> None:
+        # What is missing is named once, not again for every name that needs it.
+        if draft.missing and error.code == "empty-name":
+            return
+        if any(f.code in ("empty-name", "taken") for f in draft.findings) and error.code == "empty-name":
+            return
+        draft.findings += error.findings
+
+    def _why(self, draft: Draft, target: str, value: str, tied: Sequence[str]) -> str:
+        """Why a name cannot be had: taken itself, or what is built from it alone is."""
+        if target == "name":
+            return self._register.why_sibling(self._dn(draft, value)) if draft.place else ""
+        why = self._register.why_taken(target, value)
+        for other in tied:
+            if why:
+                break
+            rule = self._house.charter.naming(other, draft.kind)
+            made = next(rule.candidates({**self._values(draft), target: value}), None)
+            reason = self._register.why_taken(other, made.value) if made else ""
+            why = f"its {other} {made.value} is {reason}" if made and reason else ""
+        return why
+
+    def _take(self, draft: Draft, target: str, choice: Choice, source: str, rungs: int) -> None:
+        chosen = choice.chosen
+        rung = f", rung {chosen.rung} of {rungs}" if rungs > 1 else ""
+        rule = f"{chosen.pattern}  ({source}{rung})"
+        passed = tuple(f"{item.candidate} is {item.why}" for item in choice.passed)
+        draft.derived[target] = Derived(target, (chosen.value,), rule, passed)
+        self._reserve(draft, target, chosen.value)
+
+    def _reserve(self, draft: Draft, target: str, value: str) -> None:
+        if target == "name":
+            if draft.place:
+                draft.dn = self._dn(draft, value)
+                self._register.reserve_name(draft.dn)
+        else:
+            self._register.reserve(target, value, places.to_dn(draft.place, self._house.charter.base).child("cn", value))
+
+    def _dn(self, draft: Draft, name: str) -> DN:
+        return places.to_dn(draft.place, self._house.charter.base).child("cn", name)
+
+    def _check_given(self, draft: Draft, target: str) -> None:
+        """A name that was typed: free? If not, the next that the convention allows is offered."""
+        value = draft.value(target)
+        why = self._why(draft, target, value, ())
+        if not why:
+            self._reserve(draft, target, value)
+            return
+        rule = self._house.charter.naming(target, draft.kind)
+        offer = ""
+        try:
+            free = rule.choose(self._values(draft), lambda v: self._why(draft, target, v, ()))
+            offer = f"the charter would give {free.chosen.value} ({free.chosen.pattern})"
+        except VandrelError:
+            offer = f"give another: {target}=..."
+        scope = TARGETS[target].scope
+        unique = f"; it must be unique {scope}" if scope else ""
+        draft.findings.append(Finding("taken", f"{value} is {why}{unique}", target, offer))
+
+    # --- groups
+
+    def _memberships(self, draft: Draft, kind: Kind) -> None:
+        wanted: list[tuple[str, str]] = []
+        for pattern in kind.groups:
+            try:
+                wanted.append((self._house.charter.fill(pattern, self._values(draft)), f"kind {draft.kind}: {pattern}"))
+            except VandrelError as error:
+                if not draft.missing:
+                    draft.findings += error.findings
+        found: list[str] = []
+        rules: list[str] = []
+        for name, rule in wanted:
+            try:
+                group = resolve(self._house, name, (GROUP,))
+            except VandrelError as error:
+                finding = error.findings[0]
+                remedy = "vandrel hierarchy build makes the groups of the design; or create it: vandrel create group"
+                draft.findings.append(Finding("dangling", f"there is no group {name}, which {rule} wants", "groups", remedy))
+                del finding
+                continue
+            draft.groups.append(group)
+            found.append(group.dn.name)
+            rules.append(rule)
+        if found:
+            draft.derived["groups"] = Derived("groups", tuple(found), "; ".join(dict.fromkeys(rules)))
+
+    def join(self, draft: Draft, names: Sequence[str]) -> None:
+        """Let the new account join further groups, as typed."""
+        for name in names:
+            try:
+                group = resolve(self._house, name, (GROUP,))
+            except VandrelError as error:
+                draft.findings += error.findings
+                continue
+            if all(group.dn != other.dn for other in draft.groups):
+                draft.groups.append(group)
+                before = draft.derived.get("groups")
+                rule = f"{before.rule}; given" if before and "given" not in before.rule else "given"
+                draft.derived["groups"] = Derived("groups", (*(before.values if before else ()), group.dn.name), rule)
+
+
+def _ends(ends: int | str | None) -> str:
+    return f"{ends} days from today" if isinstance(ends, int) else f"the next {ends}"
+
+
+def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]]) -> list[Step]:
+    """The steps that make the accounts: all of them, then their passwords, then one step for each group."""
+    adds: list[Step] = []
+    passwords: list[Step] = []
+    members: dict[str, tuple[Entry, list[DN]]] = {}
+    for draft, secret in drafts:
+        if draft.dn is None:
+            continue
+        fields = {name: derived.values for name, derived in draft.derived.items() if name not in (PLACE, "groups", "change")}
+        if secret is None:
+            fields["enabled"] = ("no",)
+        adds.append(Add(draft.dn, house.dialect.new_entry(ACCOUNT, draft.dn, fields)))
+        if secret is not None:
+            passwords.append(Password(draft.dn, secret, _must_change(draft)))
+        for group in draft.groups:
+            members.setdefault(group.dn.key, (group, []))[1].append(draft.dn)
+    joins = [Set(group.dn, tuple(house.dialect.member_change(group, dns, ()))) for group, dns in members.values()]
+    return [*adds, *passwords, *joins]
+
+
+def _must_change(draft: Draft) -> bool:
+    if "change" in draft.derived:
+        return draft.value("change") == "yes"
+    return bool(draft.rules and draft.rules.rules["change"].value)

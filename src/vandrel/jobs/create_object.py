@@ -1,0 +1,111 @@
+"""Creating groups and units."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import GROUP, UNIT
+from vandrel.fields import field as field_named
+from vandrel.jobs import values as given_values
+from vandrel.jobs.create import PLACE, Derived, Draft
+from vandrel.jobs.house import House
+from vandrel.jobs.register import Register
+from vandrel.steps.step import Add
+
+Given = Mapping[str, Sequence[str]]
+
+
+def _read(house: House, draft: Draft, given: Given, sort: str) -> None:
+    for name, texts in given.items():
+        if name == PLACE or not texts:
+            continue
+        field = field_named(name, sort)
+        try:
+            read = given_values.read(house, field, texts, sort)
+        except VandrelError as error:
+            draft.findings += error.findings
+            continue
+        draft.derived[name] = Derived(name, tuple(read), "given")
+        draft.findings += given_values.check(house, field, read, sort)
+
+
+def _stand(house: House, draft: Draft, dn: DN) -> None:
+    """See to it that the new object has a place to stand and a name of its own there."""
+    if not house.directory.existing([dn.parent]):
+        where = house.place(dn.parent)
+        remedy = "vandrel hierarchy build makes the units of the design; or create it: vandrel create unit"
+        draft.findings.append(Finding("no-parent", f"there is no unit {where}", where, remedy))
+    why = Register(house).why_sibling(dn)
+    if why:
+        draft.findings.append(Finding("taken", f"{dn.name} is {why}", "name", "siblings cannot share a name: take another"))
+
+
+def group(house: House, stem: str, given: Given) -> Draft:
+    """A new group, named by its kind from a word or two.
+
+    Raises:
+        VandrelError: ``unknown-kind``, ``unknown-field``, ``empty-name``.
+    """
+    charter = house.charter
+    kind_name = next(iter(given.get("kind", ())), "") or next(iter(charter.document.groups), "")
+    kind = charter.group_kind(kind_name)
+    draft = Draft(kind_name)
+    _read(house, draft, {name: values for name, values in given.items() if name != "kind"}, GROUP)
+    draft.derived["kind"] = Derived("kind", (kind_name,), "given" if "kind" in given else "the charter's first")
+    values = {"stem": stem, "suffix": charter.domain, "domain": charter.domain}
+    place = next(iter(given.get(PLACE, ())), "")
+    draft.place = places.parse(place) if place else charter.place_of(kind.place, values)
+    draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "given" if place else f"kind {kind_name}")
+    parent = places.to_dn(draft.place, charter.base)
+    if "name" not in draft.derived:
+        rule = charter.group_naming(kind_name)
+        choice = rule.choose(values, lambda value: Register(house).why_sibling(parent.child("cn", value)))
+        passed = tuple(f"{item.candidate} is {item.why}" for item in choice.passed)
+        draft.derived["name"] = Derived("name", (choice.chosen.value,), f"{choice.chosen.pattern}  ({rule.source})", passed)
+    name = draft.value("name")
+    draft.derived.setdefault("purpose", Derived("purpose", (kind.purpose,), f"kind {kind_name}"))
+    draft.derived.setdefault("scope", Derived("scope", (kind.scope,), f"kind {kind_name}"))
+    if kind.mail and "mail" not in draft.derived:
+        mail = charter.fill(kind.mail, {**values, "name": name})
+        draft.derived["mail"] = Derived("mail", (mail,), f"{kind.mail}  (groups.{kind_name}.mail)")
+    if draft.value("mail"):
+        why = Register(house).why_taken("mail", draft.value("mail"))
+        if why:
+            draft.findings.append(Finding("taken", f"{draft.value('mail')} is {why}", "mail", "give another: mail=..."))
+    draft.dn = parent.child("cn", name)
+    _stand(house, draft, draft.dn)
+    return draft
+
+
+def unit(house: House, typed: str, given: Given) -> Draft:
+    """A new unit, by its place: ``/Ferries/Northquay/Stores``.
+
+    Raises:
+        VandrelError: ``bad-name``, ``unknown-field``.
+    """
+    place = places.parse(typed)
+    if not place:
+        raise VandrelError("bad-name", "the top cannot be created again", where=typed, remedy="write /Ferries/Stores")
+    draft = Draft(UNIT, place=place[:-1])
+    _read(house, draft, given, UNIT)
+    draft.derived["name"] = Derived("name", (place[-1],), "given")
+    draft.derived.setdefault("protected", Derived("protected", ("yes",), "units are protected from birth"))
+    draft.derived[PLACE] = Derived(PLACE, (places.to_text(place[:-1]),), "given")
+    draft.dn = places.to_dn(place, house.charter.base)
+    _stand(house, draft, draft.dn)
+    if house.charter.designed(place) is None:
+        what = f"{places.to_text(place)} is not in the charter's hierarchy"
+        draft.findings.append(Finding("refused", what, PLACE, "add it there, so that it is no stranger", fatal=False))
+    return draft
+
+
+def step(house: House, draft: Draft, sort: str) -> Add:
+    """The step that makes it."""
+    assert draft.dn is not None
+    fields = {name: derived.values for name, derived in draft.derived.items() if name != PLACE}
+    if sort == UNIT:
+        fields.pop("kind", None)
+    return Add(draft.dn, house.dialect.new_entry(sort, draft.dn, fields))

@@ -1,0 +1,256 @@
+"""Editing: assignments to fields and raw attributes of one object or several."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from vandrel.charter.passwords import PasswordRules
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.operations import Change
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Field, Shape
+from vandrel.fields import field as field_named
+from vandrel.jobs import values as given_values
+from vandrel.jobs.assignments import Assignment
+from vandrel.jobs.house import House
+from vandrel.jobs.register import Register
+from vandrel.jobs.resolve import resolve
+from vandrel.steps.step import Rename, Set, Step
+from vandrel.text.nearest import did_you_mean
+from vandrel.text.prep import prepare
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """What happens to one field of one object: its values before and after, as people read them."""
+
+    field: str
+    before: tuple[str, ...]
+    after: tuple[str, ...]
+
+
+@dataclass
+class Edit:
+    """The change to one object, worked out: what differs, and the steps that make it so."""
+
+    entry: Entry
+    sort: str
+    differences: list[Difference] = field(default_factory=list)
+    steps: list[Step] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+
+
+def password_rules(house: House, entry: Entry) -> PasswordRules:
+    """The password rules in force for an account."""
+    return house.charter.password_rules(house.one(entry, "kind"))
+
+
+class Editor:
+    """Works out edits for one request."""
+
+    def __init__(self, house: House) -> None:
+        self._house = house
+        self._register = Register(house)
+
+    def edit(self, entry: Entry, assignments: Sequence[Assignment]) -> Edit:
+        """Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
+
+        Raises:
+            VandrelError: ``unknown-field``, ``bad-value``, ``not-found``, ``ambiguous``.
+        """
+        edit = Edit(entry, self._house.dialect.sort_of(entry))
+        changes: dict[str, Change] = {}
+        rename: DN | None = None
+        for assignment in assignments:
+            if assignment.raw:
+                self._collect(changes, self._raw(edit, assignment))
+                continue
+            known = field_named(assignment.field, edit.sort or None)
+            if known.shape is Shape.SECRET:
+                continue
+            if known.shape is Shape.MEMBERSHIPS:
+                self._groups(edit, assignment)
+            elif known.name == "members":
+                self._members(edit, assignment)
+            elif known.name == "name":
+                rename = self._rename(edit, assignment)
+            else:
+                self._collect(changes, self._field(edit, known, assignment))
+        own: list[Step] = []
+        if changes:
+            own.append(Set(entry.dn, tuple(changes.values())))
+        if rename is not None:
+            own.append(Rename(entry.dn, rename))
+        # First the object, then the groups that take it in; a rename comes last, so that all names hold until then.
+        edit.steps = [*own[:1], *edit.steps, *own[1:]]
+        return edit
+
+    @staticmethod
+    def _collect(changes: dict[str, Change], more: list[Change]) -> None:
+        for change in more:
+            before = changes.get(change.attribute)
+            if before is not None:
+                change = Change(change.attribute, before.removed + change.removed, before.added + change.added)
+            changes[change.attribute] = change
+
+    # --- one field
+
+    def _field(self, edit: Edit, known: Field, assignment: Assignment) -> list[Change]:
+        before = self._house.dialect.read(edit.entry, known.name)
+        after = self._after(known, before, assignment, edit.sort)
+        edit.findings += given_values.check(self._house, known, after, edit.sort)
+        changes = self._house.dialect.changes(edit.entry, known.name, after)
+        if not changes:
+            return []
+        edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
+        if known.name == "enabled" and after == ["yes"] and not edit.entry.values_of("userPassword"):
+            what = f"{self._house.label(edit.entry)} has no password, so enabling it lets nobody log on"
+            edit.findings.append(Finding("refused", what, "enabled", "give one as well: password=generate", fatal=False))
+        for value in after:
+            if value not in before:
+                self._free(edit, known.name, value)
+        if known.name in ("given", "middle", "surname", "generation"):
+            self._names_that_stay(edit, known.name, after)
+        return changes
+
+    def _say(self, known: Field, values: Sequence[str]) -> tuple[str, ...]:
+        if known.shape is not Shape.REFERENCE:
+            return tuple(values)
+        from vandrel.directory import dn as names
+
+        return tuple(names.parse(value).name for value in values)
+
+    def _free(self, edit: Edit, name: str, value: str) -> None:
+        why = self._register.why_taken(name, value, edit.entry.dn)
+        if why:
+            edit.findings.append(Finding("taken", f"{value} is {why}", name, f"give another: {name}=..."))
+        self._register.reserve(name, value, edit.entry.dn)
+
+    def _names_that_stay(self, edit: Edit, name: str, after: Sequence[str]) -> None:
+        kind = self._house.one(edit.entry, "kind")
+        if edit.sort != ACCOUNT or kind not in self._house.charter.document.kinds:
+            return
+        stay = [t for t in NAMED if name in self._house.charter.naming(t, kind).fields() and self._house.one(edit.entry, t)]
+        if stay:
+            what = f"the names built from {name} stay as they are: {', '.join(stay)}"
+            edit.findings.append(Finding("refused", what, name, "set them as well, if they are to follow", fatal=False))
+
+    def _after(self, known: Field, before: list[str], assignment: Assignment, sort: str) -> list[str]:
+        if assignment.operator == "=":
+            return given_values.read(self._house, known, assignment.values, sort)
+        if not known.many:
+            raise VandrelError(
+                "bad-value", f"{known.name} has one value, so {assignment.operator} does not fit", where=known.name,
+                remedy=f"write {known.name}=... to set it, {known.name}= to clear it",
+            )  # fmt: skip
+        if assignment.operator == "+=":
+            new = given_values.read(self._house, known, assignment.values, sort)
+            have = {prepare(value) for value in before}
+            return before + [value for value in new if prepare(value) not in have]
+        gone = {self._which(known, before, typed) for typed in assignment.values}
+        return [value for value in before if value not in gone]
+
+    def _which(self, known: Field, before: list[str], typed: str) -> str:
+        """The present value that `typed` means: the value itself, or the only one that has it in it."""
+        wanted = str(resolve(self._house, typed).dn) if known.shape is Shape.REFERENCE else typed
+        exact = [value for value in before if prepare(value) == prepare(wanted)]
+        loose = exact or [value for value in before if prepare(wanted) in prepare(value)]
+        if len(loose) == 1:
+            return loose[0]
+        have = ", ".join(before) if before else "no value"
+        code, what = ("ambiguous", "fits several values") if loose else ("not-found", "is no value")
+        raise VandrelError(code, f"{typed!r} {what} of {known.name}", where=known.name, remedy=f"it has: {have}")
+
+    # --- memberships, from either side
+
+    def _groups(self, edit: Edit, assignment: Assignment) -> None:
+        house, dn = self._house, edit.entry.dn
+        where = house.dialect.groups_filter(dn)
+        now = {group.dn.key: group for group in house.directory.search(house.charter.base, where=where)}
+        typed = {g.dn.key: g for g in (resolve(house, name, (GROUP,)) for name in assignment.values)}
+        join = [g for key, g in typed.items() if key not in now] if assignment.operator != "-=" else []
+        leave = [g for key, g in now.items() if (key in typed) == (assignment.operator == "-=")] if assignment.operator != "+=" else []
+        for group in join:
+            if group.dn == dn:
+                edit.findings.append(Finding("refused", "a group cannot be a member of itself", "groups"))
+            edit.steps += [Set(group.dn, tuple(house.dialect.member_change(group, [dn], [])))]
+        for group in leave:
+            edit.steps += [Set(group.dn, tuple(house.dialect.member_change(group, [], [dn])))]
+        if join or leave:
+            before = tuple(sorted(group.dn.name for group in now.values()))
+            gone = {group.dn.name for group in leave}
+            after = sorted((set(before) - gone) | {group.dn.name for group in join})
+            edit.differences.append(Difference("groups", before, tuple(after)))
+
+    def _members(self, edit: Edit, assignment: Assignment) -> None:
+        house = self._house
+        now = {prepare(value): value for value in house.dialect.members(edit.entry)}
+        typed = [resolve(house, name).dn for name in assignment.values]
+        from vandrel.directory import dn as names
+
+        present = {names.parse(value).key: names.parse(value) for value in now.values()}
+        wanted = {dn.key: dn for dn in typed}
+        if edit.entry.dn.key in wanted and assignment.operator != "-=":
+            edit.findings.append(Finding("refused", "a group cannot be a member of itself", "members"))
+        add = [dn for key, dn in wanted.items() if key not in present] if assignment.operator != "-=" else []
+        remove: list[DN] = []
+        if assignment.operator == "-=":
+            remove = [dn for key, dn in present.items() if key in wanted]
+        elif assignment.operator == "=":
+            remove = [dn for key, dn in present.items() if key not in wanted]
+        changes = house.dialect.member_change(edit.entry, add, remove)
+        if changes:
+            edit.steps.append(Set(edit.entry.dn, tuple(changes)))
+            after = [dn.name for key, dn in present.items() if dn not in remove] + [dn.name for dn in add]
+            edit.differences.append(
+                Difference("members", tuple(dn.name for dn in present.values()), tuple(after))
+            )
+
+    # --- the entry's own name, and raw attributes
+
+    def _rename(self, edit: Edit, assignment: Assignment) -> DN | None:
+        if assignment.operator != "=" or len(assignment.values) != 1:
+            raise VandrelError("bad-value", "name takes exactly one value", where="name", remedy="write name=...")
+        value = assignment.values[0].strip()
+        edit.findings += given_values.check(self._house, FIELDS["name"], [value], edit.sort)
+        old = edit.entry.dn
+        new = old.parent.child(old.naming_attribute, value)
+        if str(new) == str(old):
+            return None
+        if new != old and (why := self._register.why_sibling(new)):
+            edit.findings.append(Finding("taken", f"{value} is {why}", "name", "give another: name=..."))
+        edit.differences.append(Difference("name", (old.name,), (value,)))
+        return new
+
+    def _raw(self, edit: Edit, assignment: Assignment) -> list[Change]:
+        schema = self._house.directory.schema
+        typed = assignment.field[1:]
+        name = schema.attribute_name(typed)
+        if not name:
+            raise VandrelError(
+                "unknown-field", f"the schema has no attribute {typed!r}", where=assignment.field,
+                remedy=did_you_mean(typed, schema.attribute_names()),
+            )  # fmt: skip
+        if schema.is_binary(name):
+            remedy = "password=ask asks for a password" if name == "userPassword" else ""
+            raise VandrelError("bad-value", f"{name} holds octets and cannot be typed", where=assignment.field, remedy=remedy)
+        before = edit.entry.values_of(name)
+        now = {schema.key(name, value): value for value in before}
+        typed_values: dict[object, Value] = {schema.key(name, value): value for value in assignment.values}
+        if assignment.operator == "-=":
+            removed = [value for key, value in now.items() if key in typed_values]
+            added: list[Value] = []
+        else:
+            added = [value for key, value in typed_values.items() if now.get(key) != value]
+            replaced = {schema.key(name, value) for value in added}
+            removed = [
+                value for key, value in now.items()
+                if key in replaced or (assignment.operator == "=" and key not in typed_values)
+            ]  # fmt: skip
+        if not added and not removed:
+            return []
+        after = [value for value in before if value not in removed] + added
+        edit.differences.append(Difference(f"@{name}", tuple(map(str, before)), tuple(map(str, after))))
+        return [Change(name, tuple(removed), tuple(added))]

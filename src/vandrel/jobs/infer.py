@@ -1,0 +1,114 @@
+"""Inferring conventions: which patterns the names of existing accounts follow, and which are exceptions."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from vandrel.charter.naming import NamingRule
+from vandrel.charter.pattern import parse
+from vandrel.charter.targets import TARGETS
+from vandrel.directory.entry import Entry
+from vandrel.fields import ACCOUNT, FIELDS, Shape
+from vandrel.jobs.house import House
+
+_G, _S = ("{given", "{given 1", "{given 2", "{given 3", "{given first"), ("{surname", "{surname bare", "{surname first", "{surname 1")
+
+
+def _two(separators: Sequence[str]) -> list[str]:
+    out = []
+    for separator in separators:
+        for given in _G:
+            for surname in _S:
+                out += [f"{given}}}{separator}{surname}}}", f"{surname}}}{separator}{given}}}"]
+    return out
+
+
+#: What is tried, simple forms first: on a draw the earlier one wins.
+_LOCAL = [
+    *_two(["", ".", "-", "_"]), "{surname}", "{surname bare}", "{given}", "{number}", "{initials}",
+    "{given 1}{middle 1}{surname}", "{given 1}{middle 1}{surname bare}", "{given}.{middle 1}.{surname}",
+]  # fmt: skip
+_SHOWN = [
+    "{given} {surname}", "{given} [{middle} ]{surname}", "{given} [{middle} ]{surname}[ {generation}]",
+    "{given} [{middle 1}. ]{surname}", "{surname}, {given}", "{surname}, {given}[ {middle}]", "{surname} {given}",
+    "{surname}", "{full}", "{login}", "{full} ({number})", "{given} {surname} ({department})",
+]  # fmt: skip
+
+_STYLE = {"login": ("ascii", "lower", "plain"), "principal": ("ascii", "lower"), "mail": ("ascii", "lower", "hyphens")}
+
+#: A rung that fewer than this share of the accounts need is no convention but chance.
+_LEAST = 0.02
+_RUNGS = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Rung:
+    """One pattern and the number of accounts whose name comes from it."""
+
+    pattern: str
+    accounts: int
+
+
+@dataclass(frozen=True, slots=True)
+class Inferred:
+    """The ladder of patterns for one name; ``exceptions`` are (entry, name) pairs that no rung explains."""
+
+    target: str
+    rungs: tuple[Rung, ...]
+    accounts: int
+    exceptions: tuple[tuple[Entry, str], ...]
+
+    @property
+    def conforming(self) -> int:
+        return sum(rung.accounts for rung in self.rungs)
+
+
+def infer(house: House, entries: Sequence[Entry], target: str) -> Inferred:
+    """The conventions for one name, from accounts that have it."""
+    named = [(entry, house.one(entry, target)) for entry in entries]
+    named = [(entry, name) for entry, name in named if name]
+    left = list(range(len(named)))
+    values = [fields_of(house, entry) for entry, _ in named]
+    rungs: list[Rung] = []
+    while left and len(rungs) < _RUNGS:
+        best, hits = _best(target, named, values, left, house)
+        if not hits or (rungs and len(hits) < max(2, _LEAST * len(named))):
+            break
+        rungs.append(Rung(best, len(hits)))
+        left = [index for index in left if index not in hits]
+    return Inferred(target, tuple(rungs), len(named), tuple(named[index] for index in left))
+
+
+def _patterns(target: str, house: House) -> list[str]:
+    if target in ("full", "display", "name"):
+        return [pattern for pattern in _SHOWN if pattern != "{%s}" % target]
+    local = [*_LOCAL, *(f"{pattern}{{count}}" for pattern in _LOCAL)]
+    if target == "login":
+        return local
+    ends = [f"@{suffix}" for suffix in house.charter.document.suffixes]
+    return [pattern + end for end in ends for pattern in ["{login}", *local]]
+
+
+def _best(
+    target: str, named: Sequence[tuple[Entry, str]], values: Sequence[dict[str, str]], left: Sequence[int], house: House
+) -> tuple[str, set[int]]:
+    """The pattern that explains most of what is left; a sample chooses, all of them are counted."""
+    sample = left[:: max(1, len(left) // 200)]
+    patterns = _patterns(target, house)
+    score = {}
+    for text in patterns:
+        rule = NamingRule(TARGETS[target], (parse(text),), _STYLE.get(target, ()), particles=house.charter.particles)
+        score[text] = (rule, sum(rule.explain(named[index][1], values[index]) is not None for index in sample))
+    best = max(patterns, key=lambda text: score[text][1])
+    rule = score[best][0]
+    return best, {index for index in left if rule.explain(named[index][1], values[index]) is not None}
+
+
+def fields_of(house: House, entry: Entry) -> dict[str, str]:
+    """The fields of an account as patterns see them: the first value of each, empty where there is none."""
+    return {
+        name: house.one(entry, name)
+        for name, field in FIELDS.items()
+        if ACCOUNT in field.on and field.shape is Shape.TEXT
+    }

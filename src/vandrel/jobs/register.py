@@ -1,0 +1,55 @@
+"""Which names are taken: in the directory, and by what the same request makes."""
+
+from __future__ import annotations
+
+from vandrel.directory.dn import DN
+from vandrel.jobs.house import House
+
+
+class Register:
+    """Answers for the four scopes of uniqueness: domain, forest, siblings, everywhere.
+
+    What `reserve` was told counts as taken, so that two new people of one name get different ones.
+    """
+
+    def __init__(self, house: House) -> None:
+        self._house = house
+        self._reserved: dict[tuple[str, str], DN] = {}
+        self._names: dict[str, DN] = {}
+
+    def _key(self, target: str, value: str) -> tuple[str, str]:
+        attributes = self._house.dialect.unique_attributes(target)
+        return attributes[0], str(self._house.directory.schema.key(attributes[0], value))
+
+    def holder(self, target: str, value: str, but: DN | None = None) -> DN | None:
+        """Who has this logon name, principal name or mail address, other than `but`; None if it is free."""
+        attributes = self._house.dialect.unique_attributes(target)
+        if not attributes:
+            return None
+        for attribute in attributes:
+            found = self._house.directory.holders(attribute, [value]).get(value)
+            if found is not None and found != but:
+                return found
+        planned = self._reserved.get(self._key(target, value))
+        return planned if planned != but else None
+
+    def why_taken(self, target: str, value: str, but: DN | None = None) -> str:
+        """In words, why a name cannot be had; empty if it can."""
+        holder = self.holder(target, value, but)
+        return f"taken by {self.say(holder)}" if holder is not None else ""
+
+    def why_sibling(self, dn: DN) -> str:
+        """In words, why an object cannot have this name; empty if it can."""
+        if dn.key in self._names or self._house.directory.existing([dn]):
+            return f"taken by its sibling in {self._house.place(dn.parent)}"
+        return ""
+
+    def say(self, dn: DN) -> str:
+        return f"{dn.name} in {self._house.place(dn.parent)}"
+
+    def reserve(self, target: str, value: str, dn: DN) -> None:
+        if self._house.dialect.unique_attributes(target):
+            self._reserved[self._key(target, value)] = dn
+
+    def reserve_name(self, dn: DN) -> None:
+        self._names[dn.key] = dn

@@ -1,0 +1,155 @@
+"""From what somebody typed to the one object that they mean."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import And, Compare, Filter, Or, Substring
+from vandrel.errors import VandrelError
+from vandrel.fields import ACCOUNT, GROUP, UNIT
+from vandrel.jobs.house import House
+from vandrel.text.nearest import listed, nearest
+from vandrel.text.transliterate import to_ascii
+
+SORTS = (ACCOUNT, GROUP, UNIT)
+
+_EXACT = ("login", "principal", "mail", "alias", "number", "name", "full", "display")
+_LOOSE = ("name", "full", "display", "login", "mail", "given", "surname")
+
+#: Objects that are looked through for near spellings.
+_MOST_NEAR = 20_000
+_SHOWN = 12
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """What an ambiguous or misspelt name may have meant, in words."""
+
+    name: str
+    full: str
+    sort: str
+    place: str
+
+
+class NotOne(VandrelError):
+    """Nothing fits, or several do; ``candidates`` are those that do, or come near."""
+
+    def __init__(self, house: House, code: str, what: str, typed: str, entries: Sequence[Entry], remedy: str) -> None:
+        super().__init__(code, what, where=typed, remedy=remedy)
+        self.candidates = [
+            Candidate(
+                house.one(entry, "login") or entry.dn.name, house.one(entry, "full"), house.dialect.sort_of(entry),
+                house.place(entry.dn.parent),
+            )
+            for entry in entries
+        ]  # fmt: skip
+
+
+def resolve(house: House, typed: str, sorts: Iterable[str] = SORTS) -> Entry:
+    """The one object of these sorts that `typed` means.
+
+    Taken in turn: a place, a distinguished name, an exact name of any sort (logon, principal, mail, employee
+    number, entry, full or display name), fragments of which every word must occur.
+
+    Raises:
+        NotOne: ``ambiguous`` with the candidates, or ``not-found`` with near spellings.
+        VandrelError: ``bad-name`` for a place or distinguished name that cannot be read.
+    """
+    sorts = tuple(sorts)
+    typed = typed.strip()
+    if not typed:
+        raise VandrelError("usage", "a name is empty", remedy="name an account, a group or a unit")
+    if typed.startswith("/"):
+        return _by_place(house, typed, sorts)
+    if "=" in typed and (entry := _by_dn(house, typed)) is not None:
+        return entry
+    for where in (_exact(house, typed, sorts), _fragments(house, typed, sorts)):
+        found = _search(house, where, sorts)
+        logins = [entry for entry in found if typed.casefold() in (v.casefold() for v in house.dialect.read(entry, "login"))]
+        if len(found) == 1 or len(logins) == 1:
+            return (logins or found)[0]
+        if found:
+            more = f" ({len(found)} in all)" if len(found) > _SHOWN else ""
+            raise NotOne(
+                house, "ambiguous", f"{typed!r} can be any of these{more}", typed, found[:_SHOWN], "type more of the name, or its logon name"
+            )
+    raise _nothing(house, typed, sorts)
+
+
+def find_fragments(house: House, words: Sequence[str], sorts: Iterable[str] = SORTS) -> Filter:
+    """The filter that finds the objects in which every word occurs; all of the sorts where there is none."""
+    wanted = tuple(sorts)
+    if not words:
+        return Or(tuple(house.dialect.filter_for(sort) for sort in wanted))
+    return _fragments(house, " ".join(words), wanted)
+
+
+def _attributes(house: House, fields: Iterable[str], sorts: Iterable[str]) -> list[str]:
+    return list(dict.fromkeys(a for sort in sorts for field in fields if (a := house.dialect.attribute(field, sort))))
+
+
+def _exact(house: House, typed: str, sorts: tuple[str, ...]) -> Filter:
+    return Or(tuple(Compare(attribute, "=", typed) for attribute in _attributes(house, _EXACT, sorts)))
+
+
+def _fragments(house: House, typed: str, sorts: tuple[str, ...]) -> Filter:
+    attributes = _attributes(house, _LOOSE, sorts)
+    parts = []
+    for word in typed.split():
+        # Who types Mueller for Müller is understood: logon names and addresses are in ASCII.
+        spellings = dict.fromkeys((word, to_ascii(word), to_ascii(word, "de")))
+        parts.append(Or(tuple(Substring(a, "", (spelling,), "") for spelling in spellings if spelling for a in attributes)))
+    return And(tuple(parts))
+
+
+def _search(house: House, where: Filter, sorts: tuple[str, ...]) -> list[Entry]:
+    any_sort = Or(tuple(house.dialect.filter_for(sort) for sort in sorts))
+    return list(house.directory.search(house.charter.base, where=And((any_sort, where))))
+
+
+def _by_place(house: House, typed: str, sorts: tuple[str, ...]) -> Entry:
+    place = places.parse(typed)
+    unit = places.to_dn(place, house.charter.base)
+    candidates = [unit, unit.parent.child("cn", place[-1])] if place else [unit]
+    for dn in candidates:
+        entry = house.directory.get(dn)
+        if entry is not None and (house.dialect.sort_of(entry) in sorts or not place):
+            return entry
+    known = [house.place(entry.dn) for entry in _search(house, house.dialect.filter_for(UNIT), (UNIT,))]
+    near = nearest(typed, known)
+    raise VandrelError(
+        "not-found", f"there is no place {typed}", where=typed,
+        remedy=f"did you mean {listed(near)}?" if near else "vandrel tree shows the places",
+    )  # fmt: skip
+
+
+def _by_dn(house: House, typed: str) -> Entry | None:
+    """The entry of this distinguished name; None where the text is none of this directory's names."""
+    dn = names.parse(typed)
+    entry = house.directory.get(dn)
+    if entry is not None:
+        return entry
+    near = [other for other in (dn.parent, *dn.ancestors()) if house.directory.get(other) is not None]
+    raise VandrelError(
+        "not-found", f"there is no object {dn}", where=typed,
+        remedy=f"the nearest that exists is {near[0]}" if near else f"names here end with {house.charter.base}",
+    )  # fmt: skip
+
+
+def _nothing(house: House, typed: str, sorts: tuple[str, ...]) -> NotOne:
+    what = listed(f"{'an' if sort == ACCOUNT else 'a'} {sort}" for sort in sorts)
+    spelled: dict[str, Entry] = {}
+    any_sort = Or(tuple(house.dialect.filter_for(sort) for sort in sorts))
+    for number, entry in enumerate(house.directory.search(house.charter.base, where=any_sort)):
+        if number >= _MOST_NEAR:
+            break
+        for field in ("login", "full", "name", "surname"):
+            for value in house.dialect.read(entry, field):
+                spelled.setdefault(value, entry)
+    near = list({spelled[word].dn.key: spelled[word] for word in nearest(typed, spelled, 5)}.values())
+    remedy = "near it, above" if near else "vandrel find lists what there is"
+    return NotOne(house, "not-found", f"nothing fits {typed!r} as {what}", typed, near, remedy)

@@ -1,0 +1,92 @@
+"""The values of our fields as a request gives them: read, resolved, and checked against the charter."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+
+from vandrel.charter.targets import TARGETS
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import GROUP, Field, Shape
+from vandrel.jobs.assignments import flag
+from vandrel.jobs.house import House
+from vandrel.jobs.resolve import resolve
+from vandrel.text.nearest import did_you_mean
+from vandrel.text.prep import prepare
+
+
+def read(house: House, field: Field, values: Sequence[str], sort: str) -> list[str]:
+    """The values of one field in the form that dialects take: names resolved, words of lists spelled as listed.
+
+    Raises:
+        VandrelError: ``bad-value``, ``not-found``, ``ambiguous``.
+    """
+    match field.shape:
+        case Shape.FLAG:
+            return [flag(field.name, value) for value in values]
+        case Shape.DATE:
+            return [_date(field.name, value) for value in values]
+        case Shape.REFERENCE:
+            return [str(resolve(house, value).dn) for value in values]
+        case Shape.MEMBERSHIPS:
+            return [str(resolve(house, value, (GROUP,)).dn) for value in values]
+    if field.name in ("purpose", "scope"):
+        values = [_one_of(field.name, value, _WORDS[field.name]) for value in values]
+    words = house.charter.document.lists.get(field.name)
+    if words is not None:
+        values = [_one_of(field.name, value, words) for value in values]
+    return [value.strip() for value in values]
+
+
+_WORDS = {"purpose": ["security", "distribution"], "scope": ["global", "domain-local", "universal"]}
+
+
+def _date(field: str, value: str) -> str:
+    try:
+        return date.fromisoformat(value).isoformat()
+    except ValueError:
+        raise VandrelError(
+            "bad-value", f"{field} is a day, and {value!r} is none", where=field, remedy=f"write {field}=2026-09-30"
+        ) from None
+
+
+def _one_of(field: str, value: str, words: Sequence[str]) -> str:
+    for word in words:
+        if prepare(word) == prepare(value):
+            return word
+    raise VandrelError(
+        "bad-value", f"{value!r} is no {field} of the charter", where=field,
+        remedy=did_you_mean(value, words) or f"there are: {', '.join(words)}",
+    )  # fmt: skip
+
+
+def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[Finding]:
+    """What the charter and the limits of a field have against its values."""
+    findings = []
+    if not field.many and len(values) > 1:
+        findings.append(Finding("bad-value", f"{field.name} takes one value, and {len(values)} are given", field.name))
+    target = TARGETS.get(
+        {"name": sort if sort in TARGETS else "name", "alias": "mail"}.get(field.name, field.name)
+    )
+    for value in values:
+        why = target.fault(value) if target is not None else ""
+        if why:
+            findings.append(Finding("bad-value", f"{field.name} {why}: {value!r}", field.name))
+        if field.name == "principal" and not why:
+            suffix = value.rpartition("@")[2]
+            known = house.charter.document.suffixes
+            if suffix not in known:
+                hint = did_you_mean(suffix, known) or f"the charter has: {', '.join(known)}"
+                findings.append(Finding("bad-value", f"{suffix!r} is none of the charter's suffixes", field.name, hint))
+        if field.name == "kind" and sort == "account" and value not in house.charter.document.kinds:
+            hint = did_you_mean(value, house.charter.document.kinds)
+            findings.append(Finding("unknown-kind", f"there is no kind of account {value!r}", field.name, hint))
+    attribute = house.dialect.attribute(field.name, sort)
+    if attribute and field.shape is Shape.TEXT:
+        for value in values:
+            finding = house.directory.schema.check_value(attribute, value, field.name)
+            if finding:
+                findings.append(finding)
+    return findings
+
+
