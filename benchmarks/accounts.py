@@ -44,7 +44,8 @@ def steps(dialect: StandardDialect, base: object, count: int) -> Iterator[Step]:
             "login": login, "principal": f"{login}@marrowick.example", "mail": f"{login}@marrowick.example",
             "full": f"Person {number}", "display": f"{number}, Person", "given": "Person", "surname": str(number),
             "number": str(number), "kind": "crew", "title": "Second mate", "company": "Marrowick Ferries",
-            "department": "Deck", "site": "Northquay", "category": "Hands", "phone": f"+47 5555 {number}", "enabled": "no",
+            "department": "Deck", "site": "Northquay", "category": "Hands", "phone": f"+47 5555 {number}",
+            "enabled": "no",
         }  # fmt: skip
         yield Add(dn, dialect.new_entry("account", dn, {name: [value] for name, value in fields.items()}))
 
@@ -78,12 +79,18 @@ def bare(folder: Path) -> float:
         new.execute("PRAGMA synchronous = FULL")
         new.execute("PRAGMA cache_size = -65536")
         for (table,) in old.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall():
-            order = " ORDER BY id" if table == "entry" else " ORDER BY entry, attribute, value" if table == "value" else ""
+            order = (
+                " ORDER BY id" if table == "entry" else " ORDER BY entry, attribute, value" if table == "value" else ""
+            )
             rows = old.execute(f"SELECT * FROM {table}{order}").fetchall()
             if not rows:
                 continue
             marks = ", ".join("?" * len(rows[0]))
-            size = BATCH * max(1, len(rows) // max(1, old.execute("SELECT count(*) FROM " + ("entry" if name[0] == "d" else "step")).fetchone()[0]))
+            size = BATCH * max(
+                1,
+                len(rows)
+                // max(1, old.execute("SELECT count(*) FROM " + ("entry" if name[0] == "d" else "step")).fetchone()[0]),
+            )
             begun = time.perf_counter()
             for start in range(0, len(rows), size):
                 new.execute("BEGIN IMMEDIATE")
@@ -105,12 +112,14 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--count", type=int, default=100_000)
     count = parser.parse_args().count
-    small, small_bare = measure(count // 100)
+    small, _ = measure(count // 100)
     ours, theirs = measure(count)
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(f"creating {count} accounts, embedded, with journal: {ours:.1f} s; bare executemany {theirs:.1f} s; "
           f"{ours / theirs:.1f} x (goal 4)")  # fmt: skip
-    print(f"cost per account at {count} against {count // 100}: {ours / count / (small / (count // 100)):.2f} x (goal 0.8 to 1.2)")
+    print(
+        f"cost per account at {count} against {count // 100}: {ours / count / (small / (count // 100)):.2f} x (goal 0.8 to 1.2)"
+    )
     print(f"peak memory {peak:.0f} MB")
 
 

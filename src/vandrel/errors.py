@@ -1,4 +1,5 @@
-"""Everything that can go wrong, as data: what, where, why, what to do next, and the exit code for it.
+"""
+Everything that can go wrong, as data: what, where, why, what to do next, and the exit code for it.
 
 The tens of an exit code name the family (see docs/exit-codes.md); the units tell the cases apart.
 """
@@ -17,7 +18,10 @@ INTERRUPTED = 130
 #: code word -> (exit code, meaning). The one table that the program, its manual and docs/exit-codes.md share.
 CODES: dict[str, tuple[int, str]] = {
     "done-in-part": (DONE_IN_PART, "done in part: some steps were refused or not reached; the journal says which"),
-    "usage": (WRONG_USAGE, "wrong usage: the command line cannot be read, or an answer is needed and nobody can be asked"),
+    "usage": (
+        WRONG_USAGE,
+        "wrong usage: the command line cannot be read, or an answer is needed and nobody can be asked",
+    ),
     "declined": (DECLINED, "the question whether to go on was answered with no; nothing was written"),
     "unknown-field": (10, "no such field or attribute"),
     "unknown-kind": (11, "the charter has no such kind"),
@@ -50,7 +54,8 @@ CODES: dict[str, tuple[int, str]] = {
 
 @dataclass(frozen=True)
 class Finding:
-    """One thing that a check found.
+    """
+    One thing that a check found.
 
     ``code`` is a key of `CODES`; ``where`` names the object, field, file or line; ``fatal`` is false for
     a warning, which is shown and stops nothing.
@@ -73,10 +78,12 @@ class Finding:
 
 
 class VandrelError(Exception):
-    """The root of all errors of this program; carries one finding or several.
+    """
+    The root of all errors of this program; carries one finding or several.
 
     Attributes:
         findings: never empty; the first decides the exit code.
+
     """
 
     def __init__(self, code: str, what: str, *, where: str = "", remedy: str = "") -> None:

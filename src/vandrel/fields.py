@@ -1,4 +1,5 @@
-"""Our fields: the words for what is known about an account, a group or a unit.
+"""
+Our fields: the words for what is known about an account, a group or a unit.
 
 How a field is kept in a directory is the business of `vandrel.dialects`; charters, commands and patterns speak
 in these names only. The order here is the order of help and of completion.
@@ -43,7 +44,8 @@ _G, _GU = frozenset({GROUP}), frozenset({GROUP, UNIT})
 
 @dataclass(frozen=True, slots=True)
 class Field:
-    """One field.
+    """
+    One field.
 
     ``on`` says which objects have it; ``many`` whether it takes several values; ``named`` whether it is a name
     that the charter's patterns build.
@@ -128,10 +130,12 @@ COMPUTED = {
 
 
 def field(name: str, on: str | None = None) -> Field:
-    """The field with this name, on this sort of object.
+    """
+    The field with this name, on this sort of object.
 
     Raises:
         VandrelError: code ``unknown-field``, with near spellings.
+
     """
     found = FIELDS.get(name)
     if found is None or (on is not None and on not in found.on):

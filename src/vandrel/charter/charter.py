@@ -30,7 +30,13 @@ _T = TypeVar("_T")
 #: The patterns where the charter has none: target -> ladder and style.
 DEFAULT_NAMES: dict[str, Naming] = {
     "login": Naming(
-        ["{given 1}{surname bare}", "{given 2}{surname bare}", "{given 1}{surname bare}{count}", "{surname}", "{surname}{count}"],
+        [
+            "{given 1}{surname bare}",
+            "{given 2}{surname bare}",
+            "{given 1}{surname bare}{count}",
+            "{surname}",
+            "{surname}{count}",
+        ],
         "ascii lower plain",
     ),
     "principal": Naming(["{login}@{suffix}"]),
@@ -79,10 +85,12 @@ class Charter:
     # --- kinds
 
     def kind(self, name: str) -> Kind:
-        """The kind of account with this name.
+        """
+        The kind of account with this name.
 
         Raises:
             VandrelError: code ``unknown-kind``, with near spellings.
+
         """
         return _lookup(self.document.kinds, name, "kind of account", RESERVED_KINDS & {"group", "unit"})
 
@@ -120,10 +128,12 @@ class Charter:
         )
 
     def fill(self, pattern: str | Pattern, values: Mapping[str, str]) -> str:
-        """A pattern that is no name of its own: a place, a value that a kind sets, a group it joins.
+        """
+        A pattern that is no name of its own: a place, a value that a kind sets, a group it joins.
 
         Raises:
             VandrelError: ``required`` where a field that it needs is empty.
+
         """
         parsed = parse(pattern) if isinstance(pattern, str) else pattern
         try:
@@ -137,9 +147,7 @@ class Charter:
 
     def place_of(self, pattern: str, values: Mapping[str, str]) -> Place:
         """The place that a pattern names for these fields; a slash in a field's value does not divide it."""
-        return tuple(
-            self.fill(step.replace("\\/", "/"), values) for step in _split_place(pattern)
-        )
+        return tuple(self.fill(step.replace("\\/", "/"), values) for step in _split_place(pattern))
 
     def password_rules(self, kind: str = "") -> passwords.PasswordRules:
         layers = [("charter", self.document.passwords)]
@@ -199,5 +207,7 @@ def _lookup(kinds: Mapping[str, _T], name: str, what: str, also: Iterable[str]) 
         return kinds[name]
     except KeyError:
         known = [*kinds, *sorted(also)]
-        hint = did_you_mean(name, known) or (f"the charter has: {', '.join(known)}" if known else "the charter has none")
+        hint = did_you_mean(name, known) or (
+            f"the charter has: {', '.join(known)}" if known else "the charter has none"
+        )
         raise VandrelError("unknown-kind", f"there is no {what} {name!r}", where=name, remedy=hint) from None

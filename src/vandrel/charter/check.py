@@ -78,7 +78,9 @@ class Checker:
 
     def _noted(self, path: Path) -> bool:
         where = self.source.values.get(path)
-        return where is not None and any(f.where == f"{self.source.name}:{where[0]}:{where[1]}" for f in self.source.faults)
+        return where is not None and any(
+            f.where == f"{self.source.name}:{where[0]}:{where[1]}" for f in self.source.faults
+        )
 
     def _twice(self, words: list[str], path: Path) -> None:
         seen: dict[str, str] = {}
@@ -92,7 +94,9 @@ class Checker:
         for name, words in self.document.lists.items():
             path = ("lists", name)
             if not _WORD.fullmatch(name):
-                self.source.fault(path, f"{name!r} is no name of a list", "lower-case letters, digits and hyphens", key=True)
+                self.source.fault(
+                    path, f"{name!r} is no name of a list", "lower-case letters, digits and hyphens", key=True
+                )
             elif name in COMPUTED or name in NAMED:
                 self.source.fault(path, f"{name!r} has a meaning of its own and cannot name a list", key=True)
             if not words:
@@ -112,14 +116,20 @@ class Checker:
         allowed = self.usable if usable is None else set(usable)
         for field in sorted(pattern.fields() - allowed):
             hint = did_you_mean(field, allowed) or f"the fields are: {', '.join(sorted(allowed))}"
-            self.source.fault(path, f"the pattern uses the unknown field {field!r}", hint, letter=text.find("{" + field) + 1)
+            self.source.fault(
+                path, f"the pattern uses the unknown field {field!r}", hint, letter=text.find("{" + field) + 1
+            )
         return pattern
 
     def _naming(self, spec: NamingLike, target: Target, path: Path, usable: Iterable[str] | None = None) -> None:
         naming = naming_of(spec)
         for index, text in enumerate(naming.ladder):
             at = (
-                path if isinstance(spec, str) else (*path, index) if isinstance(spec, list) else (*path, "ladder", index)
+                path
+                if isinstance(spec, str)
+                else (*path, index)
+                if isinstance(spec, list)
+                else (*path, "ladder", index)
             )
             pattern = self._pattern(text, at, usable)
             if pattern is None:
@@ -131,10 +141,13 @@ class Checker:
         for word in naming.style.split():
             if word not in STYLE_WORDS:
                 hint = did_you_mean(word, STYLE_WORDS) or f"the words are: {', '.join(STYLE_WORDS)}"
-                self.source.fault((*path, "style"), f"{word!r} is no word of a style", hint, letter=naming.style.find(word))
+                self.source.fault(
+                    (*path, "style"), f"{word!r} is no word of a style", hint, letter=naming.style.find(word)
+                )
         if naming.longest > target.longest:
             self.source.fault(
-                (*path, "longest"), f"{naming.longest} is out of range: {target.name} takes {target.longest} characters at most"
+                (*path, "longest"),
+                f"{naming.longest} is out of range: {target.name} takes {target.longest} characters at most",
             )
 
     @staticmethod
@@ -169,18 +182,22 @@ class Checker:
                 following = target if target in uses[trail[-1]] else min(uses[trail[-1]])
                 trail.append(following)
                 if following == target:
-                    self.source.fault((*path, target), f"names are built from each other in a circle: {' from '.join(trail)}")
+                    self.source.fault(
+                        (*path, target), f"names are built from each other in a circle: {' from '.join(trail)}"
+                    )
                     return
 
     def _passwords(self, given: Passwords, path: Path) -> None:
         if given.rests and given.lasts and given.rests >= given.lasts:
             self.source.fault(
-                (*path, "rests"), f"a password that may not be changed for {given.rests} days and must be after {given.lasts}",
+                (*path, "rests"),
+                f"a password that may not be changed for {given.rests} days and must be after {given.lasts}",
                 "rests must be less than lasts",
             )  # fmt: skip
         if given.generated is not None and given.length is not None and given.generated < given.length:
             self.source.fault(
-                (*path, "generated"), f"generated passwords have {given.generated} characters, and {given.length} is the least"
+                (*path, "generated"),
+                f"generated passwords have {given.generated} characters, and {given.length} is the least",
             )
 
     # --- hierarchy
@@ -262,10 +279,19 @@ class Checker:
                 self._place(kind.place, (*path, "place"), design)
             for index, required in enumerate(kind.requires):
                 if required not in self.usable - COMPUTED.keys() and not is_hole(required):
-                    fault((*path, "requires", index), f"there is no field {required!r}", did_you_mean(required, self.usable))
+                    fault(
+                        (*path, "requires", index),
+                        f"there is no field {required!r}",
+                        did_you_mean(required, self.usable),
+                    )
             for key, text in kind.sets.items():
                 if key not in FIELDS or key in _NOT_TEXT:
-                    fault((*path, "sets", key), f"{key!r} is no field that can be set", did_you_mean(key, FIELDS), key=True)
+                    fault(
+                        (*path, "sets", key),
+                        f"{key!r} is no field that can be set",
+                        did_you_mean(key, FIELDS),
+                        key=True,
+                    )
                 self._pattern(text, (*path, "sets", key))
             for index, text in enumerate(kind.groups):
                 self._pattern(text, (*path, "groups", index))
@@ -273,7 +299,11 @@ class Checker:
             self._passwords(kind.password, (*path, "password"))
             self._end(kind.ends, (*path, "ends"))
             if kind.suffix and kind.suffix not in document.suffixes:
-                fault((*path, "suffix"), f"{kind.suffix!r} is none of the suffixes", did_you_mean(kind.suffix, document.suffixes))
+                fault(
+                    (*path, "suffix"),
+                    f"{kind.suffix!r} is none of the suffixes",
+                    did_you_mean(kind.suffix, document.suffixes),
+                )
 
     def _place(self, text: str, path: Path, design: tuple[DesignedUnit, ...]) -> None:
         if not text.startswith("/"):
@@ -311,14 +341,18 @@ class Checker:
                 # A day that every year has.
                 date(2025, int(match[1]), int(match[2])) if match else date(0, 0, 0)
             except ValueError:
-                self.source.fault(path, f"{ends!r} is no day of the year", "write a number of days, or a day as '09-30'")
+                self.source.fault(
+                    path, f"{ends!r} is no day of the year", "write a number of days, or a day as '09-30'"
+                )
 
     def _group_kinds(self, design: tuple[DesignedUnit, ...]) -> None:
         for name, kind in self.document.groups.items():
             path: Path = ("groups", name)
             self._naming(kind.name, TARGETS["group"], (*path, "name"), self.usable)
             if not kind.place:
-                self.source.fault(path, f"the kind of group {name!r} has no place", "write one as place: /Groups", key=True)
+                self.source.fault(
+                    path, f"the kind of group {name!r} has no place", "write one as place: /Groups", key=True
+                )
             else:
                 self._place(kind.place, (*path, "place"), design)
             if kind.mail:
@@ -331,7 +365,9 @@ def _keys(value: object) -> list[str]:
 
 def _units(document: Document) -> Iterable[tuple[Path, str, Unit | None]]:
     """(path, name, unit) of every unit that the document writes, branches included."""
-    todo: list[tuple[Path, str, Unit | None]] = [(("branches", name), name, unit) for name, unit in document.branches.items()]
+    todo: list[tuple[Path, str, Unit | None]] = [
+        (("branches", name), name, unit) for name, unit in document.branches.items()
+    ]
     todo += [(("hierarchy", name), name, unit) for name, unit in document.hierarchy.items()]
     while todo:
         path, name, unit = todo.pop(0)

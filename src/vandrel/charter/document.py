@@ -1,4 +1,5 @@
-"""The charter as it is written: one class per mapping of the file. `vandrel.charter.charter` gives it meaning.
+"""
+The charter as it is written: one class per mapping of the file. `vandrel.charter.charter` gives it meaning.
 
 These classes are the one source of the loader's checks and of the JSON Schema for editors.
 """
@@ -19,7 +20,7 @@ Text = Annotated[str, Meta(min_length=1)]
 Count = Annotated[int, Meta(ge=0)]
 
 
-class Naming(_Part):
+class Naming(_Part, frozen=True):
     """How one name is built."""
 
     ladder: Annotated[
@@ -34,7 +35,7 @@ class Naming(_Part):
 NamingLike = str | list[Text] | Naming
 
 
-class Names(_Part):
+class Names(_Part, frozen=True):
     """The naming patterns: a pattern, a ladder of patterns, or a mapping with more to say."""
 
     login: Annotated[NamingLike | None, Meta(description="Short logon name.")] = None
@@ -45,7 +46,7 @@ class Names(_Part):
     mail: Annotated[NamingLike | None, Meta(description="Mail address.")] = None
 
 
-class Passwords(_Part):
+class Passwords(_Part, frozen=True):
     """Password rules; what is left out here comes from the rules above."""
 
     length: Annotated[Count | None, Meta(description="Fewest characters.")] = None
@@ -71,11 +72,13 @@ class Passwords(_Part):
     ] = None
 
 
-class Kind(_Part):
+class Kind(_Part, frozen=True):
     """One kind of account."""
 
     about: Annotated[str, Meta(description="One line of explanation.")] = ""
-    place: Annotated[str, Meta(description="Pattern of the unit, from the top down: /Ferries/{site}/{department}.")] = ""
+    place: Annotated[str, Meta(description="Pattern of the unit, from the top down: /Ferries/{site}/{department}.")] = (
+        ""
+    )
     requires: Annotated[list[Text], Meta(description="Fields that must be given.")] = []
     names: Annotated[Names, Meta(description="Naming patterns that differ for this kind.")] = Names()
     sets: Annotated[dict[str, str], Meta(description="Fields with the pattern of their value.")] = {}
@@ -87,11 +90,13 @@ class Kind(_Part):
     suffix: Annotated[str, Meta(description="Suffix of the principal name, where it is not the first.")] = ""
 
 
-class GroupKind(_Part):
+class GroupKind(_Part, frozen=True):
     """One kind of group."""
 
     about: Annotated[str, Meta(description="One line of explanation.")] = ""
-    name: Annotated[NamingLike, Meta(description="Pattern of the name; {stem} is the word that it is made from.")] = "{stem}"
+    name: Annotated[NamingLike, Meta(description="Pattern of the name; {stem} is the word that it is made from.")] = (
+        "{stem}"
+    )
     place: Annotated[str, Meta(description="The unit that holds such groups.")] = ""
     purpose: Annotated[Literal["security", "distribution"], Meta(description="What the group is for.")] = "security"
     scope: Annotated[
@@ -100,7 +105,7 @@ class GroupKind(_Part):
     mail: Annotated[str, Meta(description="Pattern of its mail address.")] = ""
 
 
-class Unit(_Part):
+class Unit(_Part, frozen=True):
     """One unit of the hierarchy, or many: a {list} in its name repeats it for each word of the list."""
 
     about: Annotated[str, Meta(description="One line of explanation.")] = ""
@@ -113,7 +118,7 @@ class Unit(_Part):
     units: Annotated[dict[str, Unit | None], Meta(description="The units below.")] = {}
 
 
-class Document(_Part):
+class Document(_Part, frozen=True):
     """The whole charter."""
 
     vandrel: Annotated[int, Meta(description="Version of the charter's format: 1.", ge=1, le=1)] = 1
@@ -132,7 +137,9 @@ class Document(_Part):
     passwords: Annotated[Passwords, Meta(description="Password rules for everybody.")] = Passwords()
     kinds: Annotated[dict[str, Kind], Meta(description="Kinds of account.")] = {}
     groups: Annotated[dict[str, GroupKind], Meta(description="Kinds of group.")] = {}
-    branches: Annotated[dict[str, Unit], Meta(description="Branches that are written once and hung in many places.")] = {}
+    branches: Annotated[
+        dict[str, Unit], Meta(description="Branches that are written once and hung in many places.")
+    ] = {}
     hierarchy: Annotated[dict[str, Unit | None], Meta(description="The units, from the top down.")] = {}
 
 

@@ -15,7 +15,8 @@ _LEAF = Unit()
 
 @dataclass(frozen=True, slots=True)
 class DesignedUnit:
-    """One unit of the design. ``words`` holds the word of each list that it is repeated for.
+    """
+    One unit of the design. ``words`` holds the word of each list that it is repeated for.
 
     ``groups`` are (kind of group, stem) pairs; ``path`` is where the charter says so, for messages.
     """
@@ -30,13 +31,15 @@ class DesignedUnit:
 
 
 def expand(document: Document) -> Iterator[DesignedUnit]:
-    """All units of the design, each after the one that holds it.
+    """
+    All units of the design, each after the one that holds it.
 
     A branch or list that the document does not have counts as empty: the checks of the charter name it.
 
     Raises:
         PatternError: a pattern in a name that cannot be read.
         RecursionError: a branch that hangs below itself.
+
     """
     yield from _below(document, document.hierarchy, (), {}, ("hierarchy",))
 

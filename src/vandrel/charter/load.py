@@ -16,17 +16,22 @@ class CharterFaults(VandrelError):
 
 
 def load(path: Path) -> Charter:
-    """Read the charter in `path`.
+    """
+    Read the charter in `path`.
 
     Raises:
         CharterFaults: code ``charter``, every fault with file, line and column.
         VandrelError: ``not-found`` or ``not-permitted`` where the file cannot be read.
+
     """
     try:
         text = path.read_text("utf-8")
     except FileNotFoundError:
         raise VandrelError(
-            "not-found", "there is no charter here", where=str(path), remedy="vandrel charter new writes one to start from"
+            "not-found",
+            "there is no charter here",
+            where=str(path),
+            remedy="vandrel charter new writes one to start from",
         ) from None
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"

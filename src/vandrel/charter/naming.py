@@ -77,10 +77,12 @@ class NamingRule:
         return Context(style, values.get("language", ""), self.particles, forbidden)
 
     def _make(self, pattern: Pattern, values: Mapping[str, str], count: int | None = None) -> str | None:
-        """The name by one rung, or None where no legal name comes of it.
+        """
+        The name by one rung, or None where no legal name comes of it.
 
         Raises:
             EmptyField: a field that the rung needs is empty.
+
         """
         pieces = build(pattern, values, self._context(values), count)
         local, domain = _at(pieces) if self.target.at else (pieces, "")
@@ -109,7 +111,8 @@ class NamingRule:
                     yield Candidate(value, number, pattern.text, count)
 
     def choose(self, values: Mapping[str, str], taken: Callable[[str], str]) -> Choice:
-        """The first candidate that is free.
+        """
+        The first candidate that is free.
 
         Args:
             values: the fields; a missing one counts as empty.
@@ -117,6 +120,7 @@ class NamingRule:
 
         Raises:
             VandrelError: ``empty-name`` where no rung makes a name at all, ``taken`` where none is free.
+
         """
         passed: list[Passed] = []
         for candidate in self.candidates(values):
@@ -135,17 +139,21 @@ class NamingRule:
                 remedy=f"give one: {name}=..., or add a rung with {{count}} to the charter",
             )  # fmt: skip
         needed = [
-            f"{field}={values.get(field, '')!r}" for field in sorted(self.fields()) if field not in ("count", "suffix", "domain")
+            f"{field}={values.get(field, '')!r}"
+            for field in sorted(self.fields())
+            if field not in ("count", "suffix", "domain")
         ]
         return VandrelError(
-            "empty-name", f"no {name} can be made from {', '.join(needed)}: nothing is left of what it needs", where=name,
+            "empty-name", f"no {name} can be made from {', '.join(needed)}: nothing is left of what it needs",
+            where=name,
             remedy=f"give it: {name}=..., or a field that the pattern {self.rungs[0].text} uses",
         )  # fmt: skip
 
     # --- backwards
 
     def explain(self, value: str, values: Mapping[str, str]) -> Candidate | None:
-        """By which rung `value` could have come from these fields; None if by none.
+        """
+        By which rung `value` could have come from these fields; None if by none.
 
         A field that is missing from `values` is unknown and fits anything; one that is there and empty is empty.
         """
@@ -154,7 +162,7 @@ class NamingRule:
             counter = pattern.counter
             counts: list[int | None] = [None]
             if counter:
-                counts = sorted({int(m) for m in _DIGITS.findall(value) if len(m) < 10 and int(m) >= counter.first})
+                counts = [*sorted({int(m) for m in _DIGITS.findall(value) if len(m) < 10 and int(m) >= counter.first})]
             for count in counts:
                 if self._fits(pattern, values, unknown, value, count):
                     return Candidate(value, number, pattern.text, count)

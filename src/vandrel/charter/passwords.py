@@ -22,7 +22,12 @@ CLASSES = {"lower-case letters": str.islower, "upper-case letters": str.isupper,
 _OTHERS = "other characters"
 
 # Without the look-alikes 0 O 1 l I | and without what shells, spreadsheets and keyboards treat in ways of their own.
-_LETTERS = {"lower": "abcdefghijkmnpqrstuvwxyz", "upper": "ABCDEFGHJKLMNPQRSTUVWXYZ", "digit": "23456789", "other": "-_.:+#%?"}
+_LETTERS = {
+    "lower": "abcdefghijkmnpqrstuvwxyz",
+    "upper": "ABCDEFGHJKLMNPQRSTUVWXYZ",
+    "digit": "23456789",
+    "other": "-_.:+#%?",
+}
 
 _TOKENS = re.compile(r"[,.\-_#\s]+")
 #: [MS-SAMR] 3.1.1.7.2: parts of the full name count from three letters on, the logon name as a whole.
@@ -49,11 +54,17 @@ class Rule:
             case "lasts":
                 return f"lasts {value} days" if value else "does not grow old"
             case "rests":
-                return f"not changed again within {value} day{'s' * (value != 1)}" if value else "may be changed at any time"
+                return (
+                    f"not changed again within {value} day{'s' * (value != 1)}"
+                    if value
+                    else "may be changed at any time"
+                )
             case "own-names":
                 return "no part of the person's own names" if value == "refuse" else "own names are allowed"
             case "common":
-                return {"refuse": "no common word varied", "warn": "a common word varied is flagged"}.get(str(value), "common words allowed")
+                return {"refuse": "no common word varied", "warn": "a common word varied is flagged"}.get(
+                    str(value), "common words allowed"
+                )
         return f"{self.name}: {value}"
 
 
@@ -105,7 +116,8 @@ def check(
     changed: datetime | None = None,
     now: datetime | None = None,
 ) -> list[Finding]:
-    """Every rule that a password breaks, each with its figure; the password itself is in none of them.
+    """
+    Every rule that a password breaks, each with its figure; the password itself is in none of them.
 
     Args:
         secret: the password.
@@ -116,6 +128,7 @@ def check(
         used: tells whether it is one of the last so many passwords.
         changed: when the password was last changed by its owner, for the shortest age; None: never.
         now: the current time, for the shortest age.
+
     """
     text, findings = secret.reveal(), []
 
@@ -124,11 +137,17 @@ def check(
 
     length = rules.number("length")
     if len(text) < length:
-        broken("length", f"it has {len(text)} characters, and {length} is the least", f"add {length - len(text)} or more")
+        broken(
+            "length", f"it has {len(text)} characters, and {length} is the least", f"add {length - len(text)} or more"
+        )
     have, want = classes_of(text), rules.number("classes")
     if len(have) < want:
         missing = [name for name in (*CLASSES, _OTHERS) if name not in have]
-        broken("classes", f"it has {len(have)} of the four classes of characters, and {want} are needed", f"add {' or '.join(missing)}")
+        broken(
+            "classes",
+            f"it has {len(have)} of the four classes of characters, and {want} are needed",
+            f"add {' or '.join(missing)}",
+        )
     if rules.word("own-names") == "refuse":
         for part in _own_parts(login, full):
             if part.casefold() in text.casefold():
@@ -138,7 +157,11 @@ def check(
     if rules.number("rests") and changed is not None and now is not None:
         free = changed + timedelta(days=rules.number("rests"))
         if now < free:
-            broken("rests", f"it may not be changed again before {free:%Y-%m-%d %H:%M}", "wait, or reset it as an administrator")
+            broken(
+                "rests",
+                f"it may not be changed again before {free:%Y-%m-%d %H:%M}",
+                "wait, or reset it as an administrator",
+            )
     if rules.word("common") != "allow" and not secret.generated:
         word = _common_word(text, [login, *full.split(), *words])
         if word:
@@ -168,7 +191,11 @@ def _common_word(text: str, words: list[str]) -> str:
     result = zxcvbn(text[:64], user_inputs=[word for word in words if len(word) >= _SHORTEST_PART])
     if float(result["guesses_log10"]) >= _ENOUGH:
         return ""
-    found = [match for match in result["sequence"] if match["pattern"] == "dictionary" and len(match["token"]) >= _SHORTEST_PART]
+    found = [
+        match
+        for match in result["sequence"]
+        if match["pattern"] == "dictionary" and len(match["token"]) >= _SHORTEST_PART
+    ]
     longest = max(found, key=lambda match: len(match["token"]), default=None)
     if longest is None or len(longest["token"]) * 2 < len(text):
         return ""
@@ -176,7 +203,8 @@ def _common_word(text: str, words: list[str]) -> str:
 
 
 def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:
-    """A random password that the rules allow: all four classes, no look-alike characters.
+    """
+    A random password that the rules allow: all four classes, no look-alike characters.
 
     `avoid` holds words that may not stand in it, such as the person's names.
     """

@@ -1,4 +1,5 @@
-"""Naming patterns: a small language that builds names from the fields of a person.
+"""
+Naming patterns: a small language that builds names from the fields of a person.
 
     {given 1}{surname}          the first letter of the given name, then the surname
     {surname bare 2..4}         letters 2 to 4 of the surname without its particles
@@ -96,7 +97,8 @@ def _placeholder(pattern: str, start: int, inner: str) -> Placeholder:
     words = inner.split()
     if not words or not _FIELD.fullmatch(words[0]):
         raise PatternError(pattern, start, "a field is expected after '{'", "write for example {surname}")
-    part, style, bounds, numbers = "", [], (None, None), {"pad": 0, "from": 2}
+    part, style, numbers = "", [], {"pad": 0, "from": 2}
+    bounds: tuple[int | None, int | None] = (None, None)
     index = 1
     while index < len(words):
         word = words[index]
@@ -110,7 +112,9 @@ def _placeholder(pattern: str, start: int, inner: str) -> Placeholder:
             style.append(word)
         elif word in NUMBER_WORDS:
             if index >= len(words) or not words[index].isdecimal() or len(words[index]) > 9:
-                raise PatternError(pattern, start, f"a number is expected after {word!r}", f"write for example {word} 2")
+                raise PatternError(
+                    pattern, start, f"a number is expected after {word!r}", f"write for example {word} 2"
+                )
             numbers[word] = int(words[index])
             index += 1
         else:
@@ -129,15 +133,19 @@ def _bounds(pattern: str, start: int, match: re.Match[str]) -> tuple[int | None,
     if upto is not None:
         return 0, int(upto)
     if int(low) < 1 or (high and int(high) < int(low)):
-        raise PatternError(pattern, start, f"{match.group()} is no range of letters", "letters are counted from 1, as in 2..4")
+        raise PatternError(
+            pattern, start, f"{match.group()} is no range of letters", "letters are counted from 1, as in 2..4"
+        )
     return int(low) - 1, int(high) if high else None
 
 
 def parse(text: str) -> Pattern:
-    """Read a pattern.
+    """
+    Read a pattern.
 
     Raises:
         PatternError: with the position.
+
     """
     items: list[Literal | Placeholder | Section] = []
     inner: list[Literal | Placeholder] | None = None
@@ -160,7 +168,9 @@ def parse(text: str) -> Pattern:
         if char == "{":
             close = text.find("}", index)
             if close < 0:
-                raise PatternError(text, index, "'{' is not closed", "close it with '}', or write {{ for the bracket itself")
+                raise PatternError(
+                    text, index, "'{' is not closed", "close it with '}', or write {{ for the bracket itself"
+                )
             flush()
             (items if inner is None else inner).append(_placeholder(text, index, text[index + 1 : close]))
             index = close + 1
@@ -176,7 +186,9 @@ def parse(text: str) -> Pattern:
             flush()
             section, inner = Section(tuple(inner)), None
             if not any(isinstance(item, Placeholder) for item in section.items):
-                raise PatternError(text, opened, "a section in [ ] needs a field", "what is always there stands outside")
+                raise PatternError(
+                    text, opened, "a section in [ ] needs a field", "what is always there stands outside"
+                )
             items.append(section)
         elif char == "}":
             raise PatternError(text, index, "'}' closes nothing", "write }} for the bracket itself")
@@ -194,7 +206,8 @@ def parse(text: str) -> Pattern:
 
 @dataclass(slots=True)
 class Piece:
-    """A part of a name while it is built: words with the separators before them.
+    """
+    A part of a name while it is built: words with the separators before them.
 
     Pieces that come from a literal, a counter or a number are fixed: they are never cut.
     """
@@ -208,7 +221,8 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What building needs besides the fields: how the rule writes, and what may not stand in the name.
+    """
+    What building needs besides the fields: how the rule writes, and what may not stand in the name.
 
     ``unknown`` fields are built as a wild card (`to_expression`), for running a pattern backwards.
     """
@@ -302,10 +316,12 @@ class EmptyField(Exception):
 
 
 def build(pattern: Pattern, values: Mapping[str, str], context: Context, count: int | None = None) -> list[Piece]:
-    """The pieces of a name.
+    """
+    The pieces of a name.
 
     Raises:
         EmptyField: a field that the pattern needs is empty, or nothing is left of it once it is written.
+
     """
     pieces: list[Piece] = []
     for item in pattern.items:
@@ -319,7 +335,9 @@ def build(pattern: Pattern, values: Mapping[str, str], context: Context, count: 
                 pieces.append(piece)
             case Section(inner):
                 built = [
-                    Piece([("", part.text)], True) if isinstance(part, Literal) else _piece(part, values, context, count)
+                    Piece([("", part.text)], True)
+                    if isinstance(part, Literal)
+                    else _piece(part, values, context, count)
                     for part in inner
                 ]
                 if any(isinstance(part, Placeholder) and part.field in context.unknown for part in inner):
@@ -354,7 +372,8 @@ def to_expression(pieces: list[Piece], prepared: Callable[[str], str]) -> str:
 
 
 def fit(pieces: list[Piece], longest: int) -> str | None:
-    """The name in `longest` characters at most; None where even the shortest form is longer.
+    """
+    The name in `longest` characters at most; None where even the shortest form is longer.
 
     First whole words go from the end of the longest piece that has several (the second half of a double surname),
     then letters from the longest piece. Counters, numbers and literals stay.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, ClassVar
 
 import yaml
 
@@ -16,7 +16,8 @@ Path = tuple[str | int, ...]
 class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
     """YAML in which only true and false are booleans: the language ``no`` stays a word, a date stays text."""
 
-    yaml_implicit_resolvers: dict[str, list[tuple[str, re.Pattern[str]]]] = {}
+    # Own, and empty: the usual ones would make booleans of yes and no, and dates of days.
+    yaml_implicit_resolvers: ClassVar[dict[str, list[tuple[str, re.Pattern[str]]]]] = {}
 
 
 for _tag, _pattern, _first in (
@@ -31,7 +32,8 @@ for _tag, _pattern, _first in (
 
 @dataclass(slots=True)
 class Source:
-    """A file read: its data, the position of each value and key, and the faults met on the way.
+    """
+    A file read: its data, the position of each value and key, and the faults met on the way.
 
     Positions are (line, column), counted from 1. ``keys`` has the position of the key of a mapping's item.
     """
@@ -44,7 +46,8 @@ class Source:
     faults: list[Finding] = field(default_factory=list)
 
     def fault(self, path: Path, what: str, remedy: str = "", *, key: bool = False, letter: int | None = None) -> None:
-        """Note a fault at a value, or at the nearest thing above it that stands in the file.
+        """
+        Note a fault at a value, or at the nearest thing above it that stands in the file.
 
         With ``key`` at its key instead; with ``letter`` at that letter of its text, counted from 0.
         """

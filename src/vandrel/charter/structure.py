@@ -18,7 +18,8 @@ _NAMES = {
 
 
 def to_document(source: Source) -> Document:
-    """The charter's document, with every fault of structure noted in the source.
+    """
+    The charter's document, with every fault of structure noted in the source.
 
     What is at fault is left out, so that the rest can still be checked.
     """
@@ -32,7 +33,9 @@ def to_document(source: Source) -> Document:
     data = copy.deepcopy(data)
     schema = json_schema()
     schema["$defs"]["Document"].pop("required")  # type: ignore[index]
-    for error in sorted(Draft202012Validator(schema).iter_errors(data), key=lambda e: [str(p) for p in e.absolute_path]):
+    for error in sorted(
+        Draft202012Validator(schema).iter_errors(data), key=lambda e: [str(p) for p in e.absolute_path]
+    ):
         _note(source, error, data)
     # Deepest first: what stands inside goes before what holds it.
     try:
@@ -52,8 +55,12 @@ def _note(source: Source, error: Any, data: Any) -> None:
             for inner in branches:
                 _note(source, inner, data)
             return
-        allowed = [_NAMES.get(str(e.validator_value), str(e.validator_value)) for e in error.context if e.validator == "type"]
-        enums = [value for e in error.context if e.validator == "enum" for value in e.validator_value if value is not None]
+        allowed = [
+            _NAMES.get(str(e.validator_value), str(e.validator_value)) for e in error.context if e.validator == "type"
+        ]
+        enums = [
+            value for e in error.context if e.validator == "enum" for value in e.validator_value if value is not None
+        ]
         _wrong(source, path, instance, [*map(str, enums), *(name for name in allowed if name != "nothing")])
     elif kind == "additionalProperties":
         known = list(error.schema.get("properties", {}))
@@ -66,7 +73,7 @@ def _note(source: Source, error: Any, data: Any) -> None:
         source.fault(path, f"{listed(error.validator_value, 'and')} must stand here")
     elif kind == "type":
         wanted = error.validator_value if isinstance(error.validator_value, list) else [error.validator_value]
-        _wrong(source, path, instance, [_NAMES.get(name, name) for name in wanted if name != "null"])
+        _wrong(source, path, instance, [_NAMES.get(str(name), str(name)) for name in wanted if name != "null"])
     elif kind == "enum":
         _wrong(source, path, instance, [str(value) for value in error.validator_value if value is not None])
     elif kind in ("minimum", "maximum"):
@@ -80,7 +87,15 @@ def _note(source: Source, error: Any, data: Any) -> None:
 
 
 def _wrong(source: Source, path: Path, found: Any, allowed: list[str]) -> None:
-    shown = "nothing" if found is None else f"{found!r}" if isinstance(found, (str, int, float, bool)) else "a list" if isinstance(found, list) else "a mapping"
+    shown = (
+        "nothing"
+        if found is None
+        else f"{found!r}"
+        if isinstance(found, (str, int, float, bool))
+        else "a list"
+        if isinstance(found, list)
+        else "a mapping"
+    )
     hint = did_you_mean(found, allowed) if isinstance(found, str) else ""
     source.fault(path, f"{shown} stands here, and {listed(allowed)} is allowed", hint)
 

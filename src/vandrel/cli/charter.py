@@ -35,9 +35,16 @@ ACTIONS = ("check", "new", "schema", "names", "infer")
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", choices=ACTIONS, help="what to do")
-    parser.add_argument("words", nargs="*", metavar="WORD", help="for new: the file; for names: kind, name and fields; for infer: fields")
+    parser.add_argument(
+        "words",
+        nargs="*",
+        metavar="WORD",
+        help="for new: the file; for names: kind, name and fields; for infer: fields",
+    )
     parser.add_argument("--organization", metavar="NAME", help="new: name of the organization")
-    parser.add_argument("--domain", metavar="DOMAIN", help="new: its domain; the base and the first suffix follow from it")
+    parser.add_argument(
+        "--domain", metavar="DOMAIN", help="new: its domain; the base and the first suffix follow from it"
+    )
 
 
 def run(session: Session) -> int:
@@ -68,7 +75,9 @@ def _new(session: Session) -> int:
     path = Path(args.words[0] if args.words else CHARTER_FILE)
     domain = args.domain or "example.com"
     if not is_suffix(domain):
-        raise VandrelError("bad-value", f"{domain!r} is no domain", where="--domain", remedy="write one as skelling.example")
+        raise VandrelError(
+            "bad-value", f"{domain!r} is no domain", where="--domain", remedy="write one as skelling.example"
+        )
     text = resources.files("vandrel.charter").joinpath("starter.yaml").read_text("utf-8")
     base = ",".join(f"dc={label}" for label in domain.split("."))
     organization = (args.organization or "Our Organization").replace("\\", "\\\\").replace('"', '\\"')
@@ -79,7 +88,9 @@ def _new(session: Session) -> int:
     except FileExistsError:
         raise VandrelError("taken", "there is a charter already, and it is not overwritten", where=str(path)) from None
     except OSError as error:
-        raise VandrelError("not-permitted", f"the charter cannot be written: {error.strerror}", where=str(path)) from None
+        raise VandrelError(
+            "not-permitted", f"the charter cannot be written: {error.strerror}", where=str(path)
+        ) from None
     session.out.line(f"{path} is written. Make it yours, then: vandrel charter check, vandrel hierarchy build")
     return 0
 
@@ -120,7 +131,7 @@ def _names(session: Session) -> int:
     while todo:
         target = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
         todo.remove(target)
-        found = list(islice(rules[target].candidates(values), 6))
+        found = [c for c in islice(rules[target].candidates(values), 12) if c.count is None or c.count <= 3]
         values[target] = found[0].value if found else ""
         rows[target] = [(c.value, f"{c.rung}", c.pattern) for c in found] or [("(nothing is left)", "", "")]
     if session.out.as_json:
@@ -160,7 +171,9 @@ def _infer(session: Session) -> int:
 def _show(session: Session, item: Inferred) -> None:
     share = f"{100 * item.conforming / item.accounts:.0f} %" if item.accounts else "none"
     session.out.heading(f"{item.target}: {item.conforming} of {count(item.accounts, 'account')} conform ({share})")
-    session.out.table(("accounts", "pattern"), [(f"  {rung.accounts}", rung.pattern) for rung in item.rungs], header=False)
+    session.out.table(
+        ("accounts", "pattern"), [(f"  {rung.accounts}", rung.pattern) for rung in item.rungs], header=False
+    )
     if item.exceptions:
         shown = [f"{name} ({entry.dn.name})" for entry, name in item.exceptions[:8]]
         more = f" and {len(item.exceptions) - 8} more" if len(item.exceptions) > 8 else ""

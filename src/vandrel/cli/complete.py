@@ -110,7 +110,9 @@ def assignments(prefix: str, parsed_args: argparse.Namespace, **kwargs: Any) -> 
             yield from ("ask", "generate", "none", "-")
 
     before, comma, last = value.rpartition(",")
-    return [f"{name}={before}{comma}{word}" for word in _quietly(words()) if word.casefold().startswith(last.casefold())]
+    return [
+        f"{name}={before}{comma}{word}" for word in _quietly(words()) if word.casefold().startswith(last.casefold())
+    ]
 
 
 def _names_too(prefix: str, args: argparse.Namespace) -> list[str]:

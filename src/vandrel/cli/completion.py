@@ -25,7 +25,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    import argcomplete
+    from argcomplete.shell_integration import shellcode
 
-    sys.stdout.write(argcomplete.shellcode(["vandrel"], shell=session.args.shell))
+    sys.stdout.write(shellcode(["vandrel"], shell=session.args.shell))
     return 0

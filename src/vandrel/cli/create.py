@@ -57,14 +57,20 @@ def run(session: Session) -> int:
 
 
 def _fields(given: Sequence[Assignment]) -> dict[str, tuple[str, ...]]:
+    from vandrel.cli.passwords import choice_of
     from vandrel.errors import VandrelError
 
     fields: dict[str, tuple[str, ...]] = {}
     for assignment in given:
         if assignment.raw:
             raise VandrelError(
-                "unknown-field", "raw attributes are set on what exists", where=assignment.field, remedy="create first, then edit"
+                "unknown-field",
+                "raw attributes are set on what exists",
+                where=assignment.field,
+                remedy="create first, then edit",
             )
+        if assignment.field == "password":
+            choice_of(assignment.values[0] if assignment.values else "none")
         fields[assignment.field] = (*fields.get(assignment.field, ()), *assignment.values)
     return fields
 
@@ -89,7 +95,9 @@ def _group(session: Session, plain: Sequence[str], fields: dict[str, tuple[str, 
     from vandrel.jobs import create_object
 
     if not plain and "name" not in fields:
-        raise VandrelError("usage", "which group?", remedy='write the word that it is made from: vandrel create group "Night watch"')
+        raise VandrelError(
+            "usage", "which group?", remedy='write the word that it is made from: vandrel create group "Night watch"'
+        )
     return _objects(session, [create_object.group(session.house, " ".join(plain), fields)], GROUP)
 
 
@@ -106,7 +114,9 @@ def _objects(session: Session, drafts: Sequence[Draft], sort: str) -> int:
     if any(finding.fatal for finding in findings):
         raise Refused(findings)
     names = ", ".join(draft.dn.name for draft in drafts if draft.dn is not None)
-    plan = Plan(f"create {sort} {names}", [create_object.step(session.house, draft, sort) for draft in drafts], findings)
+    plan = Plan(
+        f"create {sort} {names}", [create_object.step(session.house, draft, sort) for draft in drafts], findings
+    )
     report = session.carry_out(plan, f"Create {names}?")
     if session.out.as_json:
         session.out.json({"command": "create", "steps": steps_as_json(plan), "job": report.job if report else None})
@@ -120,9 +130,11 @@ def _objects(session: Session, drafts: Sequence[Draft], sort: str) -> int:
 
 
 def _preview(session: Session, draft: Draft, title: str) -> None:
+    from vandrel.fields import FIELDS
+
     if session.out.as_json or session.out.quiet:
         return
-    order = ["place", "name", *(name for name in draft.derived if name not in ("place", "name"))]
+    order = ["place", *FIELDS]
     session.out.heading(title)
     rows = []
     for name in order:
@@ -209,12 +221,11 @@ def _ask(session: Session, name: str) -> str:
 
 def _password(session: Session, draft: Draft, fields: dict[str, tuple[str, ...]]) -> tuple[Secret | None, HandOut]:
     from vandrel.charter.passwords import check
-    from vandrel.cli.passwords import HandOut, choice_of, obtain, show_rules
+    from vandrel.cli.passwords import HandOut, obtain, show_rules
 
     rules = draft.rules
     assert rules is not None
-    typed = fields.get("password", ())
-    choice = choice_of(typed[0]) if typed else str(rules.rules["first"].value)
+    choice = fields["password"][0] if "password" in fields else str(rules.rules["first"].value)
     hand_out = HandOut(session, session.args.hand_out)
     if session.args.dry_run and choice in ("ask", "generate"):
         if not session.out.quiet and not session.out.as_json:
@@ -256,7 +267,8 @@ def _json(session: Session, draft: Draft, plan: Plan, job: int | None) -> None:
             "kind": draft.kind,
             "dn": str(draft.dn),
             "fields": [
-                {"field": d.field, "values": list(d.values), "rule": d.rule, "passed": list(d.passed)} for d in draft.derived.values()
+                {"field": d.field, "values": list(d.values), "rule": d.rule, "passed": list(d.passed)}
+                for d in draft.derived.values()
             ],
             "steps": steps_as_json(plan),
             "job": job,

@@ -13,8 +13,8 @@ from vandrel.cli.session import Session
 NAME = "demo"
 HELP = "make a folder with a made-up ferry line, and take a tour"
 DESCRIPTION = """\
-Make a folder with the charter and the directory of Marrowick Ferries, a made-up ferry line with some sixty people, and run a
-commented tour that prints each command and its output. The folder stays: go on in it with commands of your own."""
+Make a folder with the charter and the directory of Marrowick Ferries, a made-up ferry line with some sixty people, and
+run a commented tour that prints each command and its output. The folder stays: go on in it with commands of yours."""
 EXAMPLES = """\
   vandrel demo ferry
   vandrel demo ferry --no-tour
@@ -36,11 +36,15 @@ def run(session: Session) -> int:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         if any(folder.iterdir()):
-            raise VandrelError("taken", "the folder is not empty", where=str(folder), remedy="name a new one, or empty it")
+            raise VandrelError(
+                "taken", "the folder is not empty", where=str(folder), remedy="name a new one, or empty it"
+            )
     except OSError as error:
         raise VandrelError("not-permitted", f"the folder cannot be made: {error.strerror}", where=str(folder)) from None
     people = make(folder)
-    session.out.note(f"{folder} holds the charter and the directory of Marrowick Ferries: {people} accounts, all made up.")
+    session.out.note(
+        f"{folder} holds the charter and the directory of Marrowick Ferries: {people} accounts, all made up."
+    )
     if session.args.no_tour:
         return 0
     failures = 0

@@ -65,7 +65,12 @@ def run(session: Session) -> int:
         raise Refused(findings)
     hand_out = HandOut(session, session.args.hand_out)
     passwords = _passwords(session, edits, given, hand_out)
-    plan = Plan(f"edit {', '.join(edit.entry.dn.name for edit in edits)}", _in_order(edits, passwords), findings, whole=len(edits) == 1)
+    plan = Plan(
+        f"edit {', '.join(edit.entry.dn.name for edit in edits)}",
+        _in_order(edits, passwords),
+        findings,
+        whole=len(edits) == 1,
+    )
     if not session.args.dry_run:
         hand_out.prepare()
     try:
@@ -79,17 +84,22 @@ def run(session: Session) -> int:
             _read_back(session, edits[0])
     if session.out.as_json:
         changed = [_as_json(edit) for edit in edits]
-        session.out.json({"command": "edit", "objects": changed, "steps": steps_as_json(plan), "job": report.job if report else None})
+        session.out.json(
+            {"command": "edit", "objects": changed, "steps": steps_as_json(plan), "job": report.job if report else None}
+        )
     return exit_code(report)
 
 
 def _known(given: Sequence[Assignment]) -> None:
-    """Refuse an unknown field before any name is looked up."""
+    """Refuse an unknown field, and a password that was typed, before anything is looked up or shown."""
+    from vandrel.cli.passwords import choice_of
     from vandrel.fields import field
 
     for assignment in given:
         if not assignment.raw:
             field(assignment.field)
+        if assignment.field == "password":
+            choice_of(assignment.values[0] if assignment.values else "none")
 
 
 def _preview(session: Session, edits: Sequence[Edit]) -> None:
@@ -97,7 +107,10 @@ def _preview(session: Session, edits: Sequence[Edit]) -> None:
         return
     for edit in edits:
         session.out.heading(f"{session.house.label(edit.entry)} in {session.house.place(edit.entry.dn.parent)}")
-        rows = [(f"  {d.field}", ", ".join(d.before) or "(empty)", "->", ", ".join(d.after) or "(empty)") for d in edit.differences]
+        rows = [
+            (f"  {d.field}", ", ".join(d.before) or "(empty)", "->", ", ".join(d.after) or "(empty)")
+            for d in edit.differences
+        ]
         if rows:
             session.out.table(("field", "before", "", "after"), rows, header=False)
         else:
@@ -107,7 +120,9 @@ def _preview(session: Session, edits: Sequence[Edit]) -> None:
 
 def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignment], hand_out: HandOut) -> list[Step]:
     """The password steps, each password checked against the rules in force for its account."""
-    from vandrel.cli.passwords import choice_of, obtain, show_rules
+    from functools import partial
+
+    from vandrel.cli.passwords import obtain, show_rules
     from vandrel.errors import VandrelError
     from vandrel.jobs.edit import password_rules
     from vandrel.steps.step import Password
@@ -115,7 +130,7 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
     typed = [a.values[0] if a.values else "none" for a in given if a.field == "password"]
     if not typed:
         return []
-    choice = choice_of(typed[-1])
+    choice = typed[-1]
     if choice in ("ask", "-") and len(edits) > 1:
         raise VandrelError("usage", "one password is not given to several people", remedy="write password=generate")
     change = next((a.values for a in given if a.field == "change"), None)
@@ -127,7 +142,7 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
         own = [house.one(edit.entry, name) for name in ("given", "surname", "login")]
         if session.args.dry_run and choice in ("ask", "-"):
             choice = "generate"  # stands in for the one to come
-        secret = obtain(session, choice, rules, lambda s, e=edit: _check(session, e, s), own)
+        secret = obtain(session, choice, rules, partial(_check, session, edit), own)
         must = bool(rules.rules["change"].value) if change is None else change[0] == "yes"
         steps.append(Password(edit.entry.dn, secret, must and secret is not None))
         if secret is not None and choice == "generate":
@@ -143,7 +158,8 @@ def _check(session: Session, edit: Edit, secret: Secret) -> list[Finding]:
     house, entry = session.house, edit.entry
     return check(
         secret, password_rules(house, entry), login=house.one(entry, "login"), full=house.one(entry, "full"),
-        words=[house.charter.document.organization], used=lambda last: house.directory.password_used(entry.dn, secret, last),
+        words=[house.charter.document.organization],
+        used=lambda last: house.directory.password_used(entry.dn, secret, last),
     )  # fmt: skip
 
 

@@ -38,7 +38,9 @@ _EXTRA = ("dn", "place", "state", "sort")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    words = parser.add_argument("words", nargs="*", metavar="WORD|FIELD=VALUE", help="fragments of names, conditions on fields")
+    words = parser.add_argument(
+        "words", nargs="*", metavar="WORD|FIELD=VALUE", help="fragments of names, conditions on fields"
+    )
     complete.attach(words, complete.assignments)
     parser.add_argument("--of", choices=list(SORTS), help="what to list (default: accounts)")
     parser.add_argument("--where", metavar="FILTER", help="a filter of RFC 4515, raw attribute names")
@@ -51,7 +53,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--keep", metavar="NAME", help="keep this list under a name")
     kept = parser.add_argument("--list", metavar="NAME", help="run a kept list again")
     complete.attach(kept, complete.kept_lists)
-    parser.add_argument("--as", dest="form", choices=("table", "csv"), default="table", help="how to write it (default: table)")
+    parser.add_argument(
+        "--as", dest="form", choices=("table", "csv"), default="table", help="how to write it (default: table)"
+    )
     parser.add_argument("--to", metavar="FILE", help="write it to a file, which must not exist")
 
 
@@ -69,19 +73,23 @@ def run(session: Session) -> int:
     entries = _entries(session, what)
     if args.keep:
         lists.keep(session, args.keep, vars(args))
-    rows = ([", ".join(cell(session, entry, name)) for name in columns] for entry in entries)
+    rows: Iterator[list[str]] = ([", ".join(cell(session, entry, name)) for name in columns] for entry in entries)
     if args.by:
         rows = iter(_sorted(session, entries, columns, args.by))
     if session.out.as_json:
         found = list(rows)
-        session.out.json({"command": "find", "columns": columns, "rows": [dict(zip(columns, row, strict=True)) for row in found]})
+        session.out.json(
+            {"command": "find", "columns": columns, "rows": [dict(zip(columns, row, strict=True)) for row in found]}
+        )
         return 0
     if args.form == "csv" or args.to:
         return _write(session, columns, rows)
     found = list(rows)
     if found:
         session.out.table(columns, found)
-    session.out.note(f"{'' if not found else chr(10)}{count(len(found), what.rstrip('s') if what != 'all' else 'object')}")
+    session.out.note(
+        f"{'' if not found else chr(10)}{count(len(found), what.rstrip('s') if what != 'all' else 'object')}"
+    )
     return 0
 
 
@@ -126,7 +134,9 @@ def _condition(session: Session, name: str, operator: str, values: Sequence[str]
         raise VandrelError("usage", f"{operator} is no condition", where=name, remedy=f"write {name}=VALUE")
     house = session.house
     known = field(name)
-    attributes = list(dict.fromkeys(a for sort in sorts if sort in known.on and (a := house.dialect.attribute(name, sort))))
+    attributes = list(
+        dict.fromkeys(a for sort in sorts if sort in known.on and (a := house.dialect.attribute(name, sort)))
+    )
     if known.shape is Shape.FLAG:
         return _flag(session, known.name, values)
     if not values:
@@ -182,7 +192,9 @@ def _check_columns(session: Session, names: Sequence[str]) -> None:
         if name.startswith("@"):
             if not schema.attribute_name(name[1:]):
                 hint = did_you_mean(name[1:], schema.attribute_names())
-                raise VandrelError("unknown-field", f"the schema has no attribute {name[1:]!r}", where=name, remedy=hint)
+                raise VandrelError(
+                    "unknown-field", f"the schema has no attribute {name[1:]!r}", where=name, remedy=hint
+                )
         elif name not in _EXTRA:
             field(name)
 
@@ -234,7 +246,9 @@ def _write(session: Session, columns: Sequence[str], rows: Iterator[list[str]]) 
     except FileExistsError:
         raise VandrelError("taken", "the file exists and is not overwritten", where=session.args.to) from None
     except OSError as error:
-        raise VandrelError("not-permitted", f"the file cannot be written: {error.strerror}", where=session.args.to) from None
+        raise VandrelError(
+            "not-permitted", f"the file cannot be written: {error.strerror}", where=session.args.to
+        ) from None
     try:
         writer = csv.writer(file)
         writer.writerow(columns)

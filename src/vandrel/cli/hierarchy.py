@@ -14,8 +14,8 @@ NAME = "hierarchy"
 HELP = "the charter's units beside what exists; build what is missing"
 DESCRIPTION = """\
 Draw the hierarchy that the charter designs beside the directory: what is built, missing, not protected, misplaced or
-not in the charter, and which accounts stand where they do not belong. `build` makes the missing units and groups, and the
-directory itself where there is none."""
+not in the charter, and which accounts stand where they do not belong. `build` makes the missing units and groups, and
+the directory itself where there is none."""
 EXAMPLES = """\
   vandrel hierarchy                  what is there and what is not
   vandrel hierarchy build --dry-run  what would be made
@@ -25,7 +25,9 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("action", nargs="?", choices=("draw", "build"), default="draw", help="draw (the default) or build")
+    parser.add_argument(
+        "action", nargs="?", choices=("draw", "build"), default="draw", help="draw (the default) or build"
+    )
 
 
 def run(session: Session) -> int:
@@ -46,7 +48,9 @@ def run(session: Session) -> int:
     plan = Plan("build the hierarchy", comparison.steps, comparison.findings)
     report = session.carry_out(plan, f"Make {count(len(plan.steps), 'change')}?")
     if session.out.as_json:
-        session.out.json({"command": "hierarchy build", "steps": steps_as_json(plan), "job": report.job if report else None})
+        session.out.json(
+            {"command": "hierarchy build", "steps": steps_as_json(plan), "job": report.job if report else None}
+        )
     return exit_code(report)
 
 
@@ -87,9 +91,10 @@ def _draw(session: Session, comparison: Comparison) -> None:
     from rich.tree import Tree
 
     from vandrel.cli.output import clean, style_of
-    from vandrel.jobs.build import State
 
-    root = Tree(Text(f"{clean(session.charter.document.organization)}  {session.charter.base}", style="bold"), guide_style="dim")
+    root = Tree(
+        Text(f"{clean(session.charter.document.organization)}  {session.charter.base}", style="bold"), guide_style="dim"
+    )
     branches: dict[tuple[str, ...], Tree] = {(): root}
     for unit in comparison.units:
         label = Text(clean(unit.place[-1]))
@@ -110,7 +115,9 @@ def _draw(session: Session, comparison: Comparison) -> None:
     if comparison.strays:
         session.out.line()
         session.out.heading("Accounts where they do not belong")
-        session.out.table(("name", "place", "why"), [(f"  {s.dn.name}", s.where, s.why) for s in comparison.strays], header=False)
+        session.out.table(
+            ("name", "place", "why"), [(f"  {s.dn.name}", s.where, s.why) for s in comparison.strays], header=False
+        )
     _summary(session, comparison)
 
 

@@ -28,7 +28,9 @@ _LAST = 20
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("job", nargs="?", type=int, metavar="JOB", help="the number of one job")
-    parser.add_argument("--last", type=int, default=_LAST, metavar="N", help="how many jobs to list (default: 20; 0: all)")
+    parser.add_argument(
+        "--last", type=int, default=_LAST, metavar="N", help="how many jobs to list (default: 20; 0: all)"
+    )
     about = parser.add_argument("--about", metavar="NAME", help="only jobs that changed this object")
     complete.attach(about, complete.objects)
 
@@ -39,7 +41,9 @@ def run(session: Session) -> int:
         job = journal.job(session.args.job)
         steps = list(journal.steps(job.number))
         if session.out.as_json:
-            session.out.json({"command": "journal", "job": _job_json(job), "steps": [_step_json(step) for step in steps]})
+            session.out.json(
+                {"command": "journal", "job": _job_json(job), "steps": [_step_json(step) for step in steps]}
+            )
         else:
             _show_job(session, job, steps)
         return 0
@@ -52,7 +56,10 @@ def run(session: Session) -> int:
     if session.out.as_json:
         session.out.json({"command": "journal", "jobs": [_job_json(job) for job in jobs]})
         return 0
-    rows = [(str(job.number), _when(session, job.begun), job.who, job.title, f"{job.made} of {job.planned}", job.state) for job in jobs]
+    rows = [
+        (str(job.number), _when(session, job.begun), job.who, job.title, f"{job.made} of {job.planned}", job.state)
+        for job in jobs
+    ]
     session.out.table(("job", "when", "who", "what", "steps", "state"), rows)
     return 0
 
@@ -116,5 +123,8 @@ def _job_json(job: Job) -> dict[str, object]:
 
 
 def _step_json(step: JournalStep) -> dict[str, object]:
-    plain = {key: [described(step.record)] if key in ("attributes", "changes") else value for key, value in step.record.items()}
+    plain = {
+        key: [described(step.record)] if key in ("attributes", "changes") else value
+        for key, value in step.record.items()
+    }
     return {"number": step.number, "state": step.state, "why": step.why, **plain}

@@ -20,10 +20,12 @@ def _path(session: Session) -> Path:
 
 
 def load(session: Session) -> dict[str, dict[str, object]]:
-    """All kept lists by name.
+    """
+    All kept lists by name.
 
     Raises:
         VandrelError: ``bad-value`` where the file is not what this program writes.
+
     """
     import yaml
 
@@ -57,13 +59,17 @@ def keep(session: Session, name: str, options: dict[str, object]) -> None:
 
 
 def kept(session: Session, name: str) -> dict[str, object]:
-    """One kept list.
+    """
+    One kept list.
 
     Raises:
         VandrelError: ``not-found``.
+
     """
     lists = load(session)
     if name not in lists:
-        remedy = did_you_mean(name, lists) or (f"there are: {', '.join(lists)}" if lists else "vandrel find ... --keep NAME keeps one")
+        remedy = did_you_mean(name, lists) or (
+            f"there are: {', '.join(lists)}" if lists else "vandrel find ... --keep NAME keeps one"
+        )
         raise VandrelError("not-found", f"no list is kept under {name!r}", where=name, remedy=remedy)
     return lists[name]

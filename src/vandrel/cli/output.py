@@ -26,14 +26,18 @@ def clean(text: str) -> str:
 
 
 class Output:
-    """One command's output.
+    """
+    One command's output.
 
     Attributes:
         as_json: whether one JSON object goes to standard output instead of text for people.
         quiet: whether only errors and what was asked for are printed.
+
     """
 
-    def __init__(self, *, as_json: bool = False, quiet: bool = False, verbose: bool = False, color: bool = True) -> None:
+    def __init__(
+        self, *, as_json: bool = False, quiet: bool = False, verbose: bool = False, color: bool = True
+    ) -> None:
         self.as_json, self.quiet, self.verbose = as_json, quiet, verbose
         self._color = color and not os.environ.get("NO_COLOR")
         self._console: Console | None = None
@@ -90,7 +94,13 @@ class Output:
             table.add_column(column, overflow="fold")
         for row in rows:
             table.add_row(*(Text(clean(cell), style=style_of(cell)) if isinstance(cell, str) else cell for cell in row))
-        self.line(table)
+        if self.as_json or self.console.is_terminal:
+            self.line(table)
+            return
+        with self.console.capture() as captured:
+            self.console.print(table)
+        for line in captured.get().splitlines():  # a file needs no padding at the ends of its lines
+            sys.stdout.write(line.rstrip() + "\n")
 
     def findings(self, findings: Iterable[Finding]) -> None:
         """Findings to standard error: what, where, what to do."""
@@ -119,15 +129,19 @@ class Output:
     # --- asking
 
     def confirm(self, question: str, *, yes: bool) -> None:
-        """Go on only if the answer is yes.
+        """
+        Go on only if the answer is yes.
 
         Raises:
             VandrelError: ``declined``; ``usage`` where nobody can be asked and --yes was not given.
+
         """
         if yes:
             return
         if not self.interactive or self.as_json:
-            raise VandrelError("usage", "nobody can be asked here", remedy="add --yes to make the change, --dry-run to see it only")
+            raise VandrelError(
+                "usage", "nobody can be asked here", remedy="add --yes to make the change, --dry-run to see it only"
+            )
         answer = input(f"{question} [yes/no] ").strip().casefold()
         if answer not in ("y", "yes"):
             raise VandrelError("declined", "nothing was changed")

@@ -8,7 +8,18 @@ import sys
 
 from vandrel import __version__
 from vandrel.cli import (
-    charter, completion, create, demo, edit, find, hierarchy, journal, manual, resume, show, tree,
+    charter,
+    completion,
+    create,
+    demo,
+    edit,
+    find,
+    hierarchy,
+    journal,
+    manual,
+    resume,
+    show,
+    tree,
 )  # fmt: skip
 
 #: In the order of help: what is there, what is designed, what is changed, what was done, and the program itself.

@@ -21,10 +21,12 @@ Check = Callable[[Secret], list[Finding]]
 
 
 def choice_of(typed: str) -> str:
-    """The choice that ``password=...`` makes.
+    """
+    The choice that ``password=...`` makes.
 
     Raises:
         VandrelError: ``usage`` for anything else: it may be a password, which must never stand in a command line.
+
     """
     if typed not in CHOICES:
         raise VandrelError(
@@ -41,13 +43,15 @@ def show_rules(session: Session, rules: PasswordRules) -> None:
 
 
 def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, avoid: Sequence[str]) -> Secret | None:
-    """A password by one of the choices, checked against the rules; None for ``none``.
+    """
+    A password by one of the choices, checked against the rules; None for ``none``.
 
     Who is asked is told every rule that the password breaks and asked again; nothing else typed is lost.
 
     Raises:
         Refused: a password from standard input that breaks rules.
         VandrelError: ``usage`` where nobody can be asked.
+
     """
     if choice == "none":
         return None
@@ -63,7 +67,8 @@ def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, av
     if not sys.stdin.isatty():
         raise VandrelError(
             "usage", "nobody can be asked for a password here", where="password",
-            remedy="write password=generate with --hand-out FILE, password=- to read it from standard input, or password=none",
+            remedy="write password=generate with --hand-out FILE, password=- to read it from standard input, "
+            "or password=none",
         )  # fmt: skip
     while True:
         first = getpass.getpass("Password (not shown): ")
@@ -91,10 +96,12 @@ class HandOut:
         self._rows.append((name, login, principal, mail, secret))
 
     def prepare(self) -> None:
-        """Write the file before the directory is changed, so that no password is lost.
+        """
+        Write the file before the directory is changed, so that no password is lost.
 
         Raises:
             VandrelError: ``usage`` where there is neither a file nor a terminal; ``taken`` where the file exists.
+
         """
         if not self._rows:
             return
@@ -108,9 +115,13 @@ class HandOut:
         try:
             handle = os.open(self._path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
         except FileExistsError:
-            raise VandrelError("taken", "the hand-out file exists and is not overwritten", where=str(self._path)) from None
+            raise VandrelError(
+                "taken", "the hand-out file exists and is not overwritten", where=str(self._path)
+            ) from None
         except OSError as error:
-            raise VandrelError("not-permitted", f"the hand-out cannot be written: {error.strerror}", where=str(self._path)) from None
+            raise VandrelError(
+                "not-permitted", f"the hand-out cannot be written: {error.strerror}", where=str(self._path)
+            ) from None
         with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
             writer = csv.writer(file)
             writer.writerow(self.HEADER)

@@ -9,8 +9,8 @@ from vandrel.cli.session import Session, exit_code
 NAME = "resume"
 HELP = "finish a job that was broken off"
 DESCRIPTION = """\
-Finish a job that a kill, a full disk or a lost connection broke off: each step that may not have been made is looked up in
-the directory, and made if it was not."""
+Finish a job that a kill, a full disk or a lost connection broke off: each step that may not have been made is looked up
+in the directory, and made if it was not."""
 EXAMPLES = """\
   vandrel resume        the one job that was broken off
   vandrel resume 12
@@ -33,7 +33,9 @@ def run(session: Session) -> int:
             raise VandrelError("not-found", "no job was broken off", remedy="vandrel journal lists them all")
         if len(broken) > 1:
             numbers = ", ".join(str(job.number) for job in broken)
-            raise VandrelError("ambiguous", f"several jobs were broken off: {numbers}", remedy="name one: vandrel resume JOB")
+            raise VandrelError(
+                "ambiguous", f"several jobs were broken off: {numbers}", remedy="name one: vandrel resume JOB"
+            )
         number = broken[0].number
     job = journal.job(number)
     session.out.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
@@ -45,5 +47,7 @@ def run(session: Session) -> int:
     session.report(report)
     if session.out.as_json:
         refused = [{"dn": dn, "why": str(error)} for dn, error in report.refused]
-        session.out.json({"command": "resume", "job": number, "planned": report.planned, "made": report.made, "refused": refused})
+        session.out.json(
+            {"command": "resume", "job": number, "planned": report.planned, "made": report.made, "refused": refused}
+        )
     return exit_code(report)

@@ -44,10 +44,12 @@ class Session:
 
     @cached_property
     def charter_path(self) -> Path:
-        """The charter: named, in the environment, here or in a folder above, or the user's own.
+        """
+        The charter: named, in the environment, here or in a folder above, or the user's own.
 
         Raises:
             VandrelError: code ``not-found``.
+
         """
         named = getattr(self.args, "charter", None) or os.environ.get("VANDREL_CHARTER")
         if named:
@@ -98,7 +100,8 @@ class Session:
         if charter.base not in directory.contexts:
             held = " and ".join(map(str, directory.contexts))
             raise VandrelError(
-                "foreign", f"the directory holds {held}, and the charter is for {charter.base}", where=str(self.directory_path),
+                "foreign", f"the directory holds {held}, and the charter is for {charter.base}",
+                where=str(self.directory_path),
                 remedy="name the directory that belongs to this charter with --directory",
             )  # fmt: skip
         return directory
@@ -112,10 +115,12 @@ class Session:
         return House(self.charter, directory, StandardDialect(directory.schema, self.charter))
 
     def journal(self, *, create: bool = False) -> Journal:
-        """The journal of the directory, in the same folder.
+        """
+        The journal of the directory, in the same folder.
 
         Raises:
             VandrelError: ``not-found`` where nothing was ever changed and `create` is false.
+
         """
         from vandrel.record.journal import Journal
 
@@ -134,11 +139,13 @@ class Session:
     # --- the one way through
 
     def carry_out(self, plan: Plan, question: str) -> Report | None:
-        """Check a plan whose preview is on the screen, ask, run it, report; None after a dry run.
+        """
+        Check a plan whose preview is on the screen, ask, run it, report; None after a dry run.
 
         Raises:
             Refused: the checks do not let it through.
             VandrelError: ``declined``, or whatever stopped it.
+
         """
         from vandrel.errors import Refused
 
@@ -167,7 +174,8 @@ class Session:
             return
         if report.refused:
             self.out.findings(
-                Finding(error.code, error.findings[0].what, dn, error.findings[0].remedy) for dn, error in report.refused
+                Finding(error.code, error.findings[0].what, dn, error.findings[0].remedy)
+                for dn, error in report.refused
             )
         if report.made == report.planned:
             self.out.note(f"Done: {count(report.made, 'step')}, job {report.job} in the journal.")
@@ -181,9 +189,12 @@ class Session:
 
         self.out.findings(
             Finding(
-                "interrupted", f"job {job.number} of {job.begun[:16].replace('T', ' ')} UTC was broken off: {job.title}", "journal",
-                f"vandrel resume {job.number} finishes it", fatal=False,
-            )  # fmt: skip
+                "interrupted",
+                f"job {job.number} of {job.begun[:16].replace('T', ' ')} UTC was broken off: {job.title}",
+                "journal",
+                f"vandrel resume {job.number} finishes it",
+                fatal=False,
+            )
             for job in self.journal().broken()
         )
 

@@ -33,12 +33,20 @@ _SHOWN_MEMBERS = 20
 def configure(parser: argparse.ArgumentParser) -> None:
     names = parser.add_argument("names", nargs="*", metavar="NAME", help="account, group or unit")
     complete.attach(names, complete.objects)
-    only = parser.add_argument("--only", metavar="FRAGMENT", help="fields and attributes with this in their name, empty ones too")
+    only = parser.add_argument(
+        "--only", metavar="FRAGMENT", help="fields and attributes with this in their name, empty ones too"
+    )
     complete.attach(only, complete.columns)
-    bare = parser.add_argument("--bare", metavar="FIELD", help="the values of one field alone: dn, mail, web, @attribute ...")
+    bare = parser.add_argument(
+        "--bare", metavar="FIELD", help="the values of one field alone: dn, mail, web, @attribute ..."
+    )
     complete.attach(bare, complete.columns)
-    parser.add_argument("--all", action="store_true", help="also what is allowed and empty, and what the directory keeps itself")
-    parser.add_argument("--raw", action="store_true", help="attributes by their names in the schema, with their raw values")
+    parser.add_argument(
+        "--all", action="store_true", help="also what is allowed and empty, and what the directory keeps itself"
+    )
+    parser.add_argument(
+        "--raw", action="store_true", help="attributes by their names in the schema, with their raw values"
+    )
 
 
 def run(session: Session) -> int:
@@ -91,10 +99,12 @@ def values_of(session: Session, entry: Entry, name: str) -> list[str]:
 
 
 def bare_values(session: Session, entry: Entry, name: str) -> Iterator[str]:
-    """The values of a field of ours, of ``dn``, ``place`` or of a raw ``@attribute``, one a line.
+    """
+    The values of a field of ours, of ``dn``, ``place`` or of a raw ``@attribute``, one a line.
 
     Raises:
         VandrelError: ``unknown-field``.
+
     """
     from vandrel.errors import VandrelError
     from vandrel.fields import FIELDS, Shape, field
@@ -178,19 +188,29 @@ def show_entry(session: Session, entry: Entry, *, full: bool = False) -> None:
 def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, str, str]]:
     from vandrel.fields import FIELDS, Topic
 
+    house = session.house
     for topic in Topic:
         title = topic.value
         for name, field in FIELDS.items():
             # Said above, by the title, the sentence and the marks.
-            if field.topic is not topic or sort not in field.on or name in ("enabled", "change", "protected", "password"):
+            if (
+                field.topic is not topic
+                or sort not in field.on
+                or name in ("enabled", "change", "protected", "password")
+            ):
                 continue
             values = values_of(session, entry, name)
-            if not values or (name == "full" and values == [entry.dn.name]):
+            said = entry.dn.name if sort != "account" else house.one(entry, "full")
+            if not values or (name in ("name", "full") and values == [said]):
                 continue
             yield title, name, _listed(values)
             title = ""
-    yield "Kept", "place", session.house.place(entry.dn.parent)
-    for name, attribute in (("created", "createTimestamp"), ("changed", "modifyTimestamp"), ("password set", "pwdChangedTime")):
+    yield "Kept", "place", house.place(entry.dn.parent)
+    for name, attribute in (
+        ("created", "createTimestamp"),
+        ("changed", "modifyTimestamp"),
+        ("password set", "pwdChangedTime"),
+    ):
         if entry.text(attribute):
             yield "", name, _when(session, entry.text(attribute))
 
@@ -232,7 +252,12 @@ def _show_rest(session: Session, entry: Entry) -> None:
     """What the directory keeps of its own accord, and what is allowed and empty."""
     house = session.house
     schema = house.directory.schema
-    own = [(name, _say(name, v)) for name, values in entry.attributes.items() for v in values if _operational(session, name)]
+    own = [
+        (name, _say(name, v))
+        for name, values in entry.attributes.items()
+        for v in values
+        if _operational(session, name)
+    ]
     session.out.line()
     session.out.heading("Kept by the directory")
     session.out.table(("attribute", "value"), own, header=False)
@@ -254,10 +279,12 @@ def _show_raw(session: Session, entry: Entry) -> None:
 
 
 def _show_only(session: Session, entry: Entry, fragment: str) -> None:
-    """Fields and attributes with `fragment` in their name, empty ones too.
+    """
+    Fields and attributes with `fragment` in their name, empty ones too.
 
     Raises:
         VandrelError: ``unknown-field`` where there is none.
+
     """
     from vandrel.errors import VandrelError
     from vandrel.fields import FIELDS
@@ -274,6 +301,8 @@ def _show_only(session: Session, entry: Entry, fragment: str) -> None:
         if low in name.casefold() and name not in covered:
             rows.append((f"@{name}", ", ".join(_say(name, v) for v in entry.values_of(name)) or "(empty)", ""))
     if not rows:
-        raise VandrelError("unknown-field", f"no field or attribute has {fragment!r} in its name", where=str(entry.dn.name))
+        raise VandrelError(
+            "unknown-field", f"no field or attribute has {fragment!r} in its name", where=str(entry.dn.name)
+        )
     session.out.heading(house.label(entry))
     session.out.table(("field", "value", "about"), rows, header=False)

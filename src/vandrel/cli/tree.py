@@ -47,7 +47,9 @@ def run(session: Session) -> int:
     entries = list(house.directory.search(top.dn))
     counts = _counts(session, entries)
     if session.out.as_json:
-        session.out.json({"command": "tree", "units": [_as_json(session, e, counts) for e in entries if _is_branch(session, e, top)]})
+        session.out.json(
+            {"command": "tree", "units": [_as_json(session, e, counts) for e in entries if _is_branch(session, e, top)]}
+        )
         return 0
     _draw(session, entries, counts, top)
     return 0

@@ -146,7 +146,9 @@ class StandardDialect:
 
     def _instant(self, field: str, day: date) -> str:
         zone = self._charter.zone
-        instant = self._charter.end_instant(day) if field == "ends" else datetime(day.year, day.month, day.day, tzinfo=zone)
+        instant = (
+            self._charter.end_instant(day) if field == "ends" else datetime(day.year, day.month, day.day, tzinfo=zone)
+        )
         return instant.astimezone(UTC).strftime("%Y%m%d%H%M%SZ")
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:

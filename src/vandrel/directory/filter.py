@@ -68,7 +68,8 @@ EVERYTHING = Present("objectClass")
 
 
 def escape(value: str) -> str:
-    """A value made safe to stand in a filter (RFC 4515, section 3).
+    """
+    A value made safe to stand in a filter (RFC 4515, section 3).
 
     >>> escape("Deck (aft)*")
     'Deck \\\\28aft\\\\29\\\\2a'
@@ -204,7 +205,7 @@ class _Reader:
                 if not stars:
                     self.fail("'*' is no wild card here; write it as \\2a")
                 chunks.append(bytearray())
-            elif char == "(" or char == "\x00":
+            elif char in ("(", "\x00"):
                 self.fail(f"{char!r} must be written as \\{ord(char):02x}")
             else:
                 chunks[-1] += char.encode("utf-8", "surrogatepass")
@@ -216,10 +217,12 @@ class _Reader:
 
 
 def parse(text: str) -> Filter:
-    """Read a filter; the outermost brackets may be left out.
+    """
+    Read a filter; the outermost brackets may be left out.
 
     Raises:
         VandrelError: code ``bad-filter``, with the column.
+
     """
     stripped = text.strip()
     reader = _Reader(stripped if stripped.startswith("(") else f"({stripped})")
@@ -280,9 +283,7 @@ def _holds(item: Filter, entry: Values, rules: Matcher) -> bool | None:
             return _leaf_holds(item, entry, rules)
 
 
-def _leaf_holds(
-    item: Compare | Present | Substring | Extensible, entry: Values, rules: Matcher
-) -> bool | None:
+def _leaf_holds(item: Compare | Present | Substring | Extensible, entry: Values, rules: Matcher) -> bool | None:
     if isinstance(item, Extensible) and not item.attribute:
         return None
     name = rules.attribute_name(item.attribute.split(";")[0])

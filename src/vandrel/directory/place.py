@@ -8,34 +8,40 @@ from vandrel.directory.dn import DN
 from vandrel.errors import VandrelError
 from vandrel.text.prep import prepare
 
-_STEP = re.compile(r"(?:\\.|[^/\\])+")
+_SLASH = re.compile(r"(?<!\\)/")
+_ESCAPED = re.compile(r"\\(/)")
 
 Place = tuple[str, ...]
 
 
 def parse(text: str) -> Place:
-    """The names of the units from the top down; ``\\/`` is a slash inside of a name.
+    """
+    The names of the units from the top down; ``\\/`` is a slash inside of a name.
 
     Raises:
         VandrelError: code ``bad-name``.
+
     """
     if not text.startswith("/"):
         raise VandrelError(
             "bad-name", f"{text!r} is no place: it does not begin with '/'",
             remedy="write the units from the top down: /Ferries/Northquay",
         )  # fmt: skip
-    steps = tuple(re.sub(r"\\(.)", r"\1", step).strip() for step in _STEP.findall(text))
-    rest = _STEP.sub("", text)
-    if "" in steps or "//" in rest or "\\" in rest:
+    steps = tuple(_ESCAPED.sub(r"\1", step).strip() for step in _SLASH.split(text)[1:])
+    if steps and not steps[-1]:  # /Ferries/ is /Ferries, and / the top
+        steps = steps[:-1]
+    if "" in steps:
         raise VandrelError(
-            "bad-name", f"{text!r} is no place: a unit without a name", remedy="write /Ferries/Northquay, or / for the top"
+            "bad-name",
+            f"{text!r} is no place: a unit without a name",
+            remedy="write /Ferries/Northquay, or / for the top",
         )
     return steps
 
 
 def to_text(place: Place) -> str:
     """The place as text; the top is ``/``."""
-    return "/" + "/".join(step.replace("\\", "\\\\").replace("/", "\\/") for step in place)
+    return "/" + "/".join(step.replace("/", "\\/") for step in place)
 
 
 def to_dn(place: Place, base: DN) -> DN:

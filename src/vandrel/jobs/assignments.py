@@ -26,7 +26,8 @@ class Assignment:
 
 
 def parse(word: str) -> Assignment | None:
-    """The assignment that a word is; None if it is a name.
+    """
+    The assignment that a word is; None if it is a name.
 
     A distinguished name has ``=`` in it too: what begins with a naming attribute that is no field of ours and
     goes on with a comma is one.
@@ -70,14 +71,18 @@ def split(words: Iterable[str]) -> tuple[list[str], list[Assignment]]:
 
 
 def flag(field: str, value: str) -> str:
-    """``yes`` or ``no``.
+    """
+    ``yes`` or ``no``.
 
     Raises:
         VandrelError: code ``bad-value``.
+
     """
     word = value.casefold()
     if word in ("yes", "true", "on", "1"):
         return "yes"
     if word in ("no", "false", "off", "0", ""):
         return "no"
-    raise VandrelError("bad-value", f"{field} is yes or no, and {value!r} is neither", where=field, remedy=f"write {field}=yes")
+    raise VandrelError(
+        "bad-value", f"{field} is yes or no, and {value!r} is neither", where=field, remedy=f"write {field}=yes"
+    )

@@ -64,7 +64,9 @@ class Comparison:
 def compare(house: House) -> Comparison:
     """Compare the charter's hierarchy with the directory; ``steps`` build what is missing and protect what is not."""
     base = house.charter.base
-    found = {dn_places(house, entry): entry for entry in house.directory.search(base, where=house.dialect.filter_for(UNIT))}
+    found = {
+        dn_places(house, entry): entry for entry in house.directory.search(base, where=house.dialect.filter_for(UNIT))
+    }
     by_key = {_key(place): (place, entry) for place, entry in found.items()}
     accounts = list(house.directory.search(base, where=house.dialect.filter_for(ACCOUNT)))
     counts: dict[str, int] = {}
@@ -79,12 +81,14 @@ def compare(house: House) -> Comparison:
     for key, (place, entry) in by_key.items():
         if key not in designed:
             homes = missing_names.get(prepare(place[-1]), [])
-            state = State.MISPLACED if homes else State.EXTRA
+            how = State.MISPLACED if homes else State.EXTRA
             elsewhere = places.to_text(homes[0]) if homes else ""
-            states.append(UnitState(place, state, accounts=counts.get(entry.dn.key, 0), elsewhere=elsewhere))
+            states.append(UnitState(place, how, accounts=counts.get(entry.dn.key, 0), elsewhere=elsewhere))
     states.sort(key=lambda state: _order(state.place, house.charter.design))
     steps, groups, findings = _steps(house, states)
-    return Comparison(tuple(states), tuple(groups), tuple(_strays(house, accounts, designed)), tuple(steps), tuple(findings))
+    return Comparison(
+        tuple(states), tuple(groups), tuple(_strays(house, accounts, designed)), tuple(steps), tuple(findings)
+    )
 
 
 def dn_places(house: House, entry: Entry) -> Place:
@@ -96,20 +100,28 @@ def _key(place: Place) -> tuple[str, ...]:
 
 
 def _designed_state(
-    house: House, unit: DesignedUnit, found: dict[tuple[str, ...], tuple[Place, Entry]], counts: dict[str, int], base: DN
+    house: House,
+    unit: DesignedUnit,
+    found: dict[tuple[str, ...], tuple[Place, Entry]],
+    counts: dict[str, int],
+    base: DN,
 ) -> UnitState:
     hit = found.get(_key(unit.place))
     if hit is None:
         return UnitState(unit.place, State.MISSING, unit.about)
     number = counts.get(places.to_dn(unit.place, base).key, 0)
     protected = house.dialect.read(hit[1], "protected") == ["yes"]
-    return UnitState(unit.place, State.UNPROTECTED if unit.protected and not protected else State.BUILT, unit.about, number)
+    return UnitState(
+        unit.place, State.UNPROTECTED if unit.protected and not protected else State.BUILT, unit.about, number
+    )
 
 
 def _order(place: Place, design: Sequence[DesignedUnit]) -> tuple[tuple[int, str], ...]:
     """Designed units in the order of the charter; strangers behind their designed siblings."""
     ranks = _ranks(design)
-    return tuple((ranks.get(_key(place[: depth + 1]), len(design)), prepare(place[depth])) for depth in range(len(place)))
+    return tuple(
+        (ranks.get(_key(place[: depth + 1]), len(design)), prepare(place[depth])) for depth in range(len(place))
+    )
 
 
 def _ranks(design: Sequence[DesignedUnit]) -> dict[tuple[str, ...], int]:
@@ -155,19 +167,21 @@ def _steps(house: House, states: Sequence[UnitState]) -> tuple[list[Step], list[
 def _group_steps(house: House) -> tuple[list[tuple[str, Step]], list[Finding]]:
     """The groups of the design that do not exist yet; the units that hold them count as there."""
     present = {
-        prepare(entry.dn.name) for entry in house.directory.search(house.charter.base, where=house.dialect.filter_for(GROUP))
+        prepare(entry.dn.name)
+        for entry in house.directory.search(house.charter.base, where=house.dialect.filter_for(GROUP))
     }
     groups: list[tuple[str, Step]] = []
     findings: list[Finding] = []
     for unit in house.charter.design:
         for kind, stem in unit.groups:
-            draft = create_object.group(house, stem, {"kind": [kind]})
-            # That the unit does not exist yet is what this very plan mends; that the name is taken means: built.
-            findings += [finding for finding in draft.findings if finding.code not in ("no-parent", "taken")]
-            name = draft.value("name")
-            if prepare(name) not in present:
-                present.add(prepare(name))
-                groups.append((name, create_object.step(house, draft, GROUP)))
+            name = create_object.first_name(house, kind, stem)
+            if prepare(name) in present:
+                continue
+            present.add(prepare(name))
+            draft = create_object.group(house, stem, {"kind": [kind], "name": [name]})
+            # That the unit does not exist yet is what this very plan mends.
+            findings += [finding for finding in draft.findings if finding.code != "no-parent"]
+            groups.append((name, create_object.step(house, draft, GROUP)))
     return groups, findings
 
 
@@ -179,5 +193,3 @@ def top_entry(base: DN, organization: str) -> dict[str, list[str | bytes]]:
     if kind == "ou":
         return {"objectClass": ["top", "organizationalUnit"], "ou": [base.name]}
     return {"objectClass": ["top", "organization"], "o": list(dict.fromkeys([base.name, organization]))}
-
-

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
+from functools import partial
 
 from vandrel.charter.document import Kind
 from vandrel.charter.naming import Choice
@@ -66,7 +67,8 @@ class Creator:
         self._register = Register(house)
 
     def draft(self, kind_name: str, given: Mapping[str, Sequence[str]]) -> Draft:
-        """Work out one account.
+        """
+        Work out one account.
 
         Args:
             kind_name: a kind of account in the charter.
@@ -74,12 +76,14 @@ class Creator:
 
         Raises:
             VandrelError: ``unknown-kind``, ``unknown-field``.
+
         """
         kind = self._house.charter.kind(kind_name)
         draft = Draft(kind_name, rules=self._house.charter.password_rules(kind_name))
         self._given(draft, given)
         self._defaults(draft, kind)
-        draft.missing = [name for name in kind.requires if not draft.value(name)]
+        faulty = {finding.where for finding in draft.findings}
+        draft.missing = [name for name in kind.requires if not draft.value(name) and name not in faulty]
         draft.findings += [
             Finding("required", f"{name} is required for {kind_name} and has no value", name, f"give it: {name}=...")
             for name in draft.missing
@@ -158,9 +162,13 @@ class Creator:
         parent = places.to_dn(draft.place, self._house.charter.base)
         if not self._house.directory.existing([parent]):
             designed = self._house.charter.designed(draft.place) is not None
-            remedy = "vandrel hierarchy build makes it" if designed else "the charter's hierarchy has no such unit either"
+            remedy = (
+                "vandrel hierarchy build makes it" if designed else "the charter's hierarchy has no such unit either"
+            )
             draft.findings.append(
-                Finding("no-parent", f"there is no unit {places.to_text(draft.place)}", places.to_text(draft.place), remedy)
+                Finding(
+                    "no-parent", f"there is no unit {places.to_text(draft.place)}", places.to_text(draft.place), remedy
+                )
             )
         unit = self._house.charter.designed(draft.place)
         if unit is not None and unit.holds and draft.kind not in unit.holds:
@@ -186,7 +194,7 @@ class Creator:
             todo.remove(ready)
             tied = [t for t in todo if ready in rules[t].fields() and len(rules[t].rungs) == 1]
             try:
-                choice = rules[ready].choose(self._values(draft), lambda v, t=ready, tied=tied: self._why(draft, t, v, tied))
+                choice = rules[ready].choose(self._values(draft), partial(self._why, draft, ready, tied=tied))
             except VandrelError as error:
                 self._no_name(draft, ready, error)
                 continue
@@ -196,13 +204,11 @@ class Creator:
 
     def _no_name(self, draft: Draft, target: str, error: VandrelError) -> None:
         # What is missing is named once, not again for every name that needs it.
-        if draft.missing and error.code == "empty-name":
-            return
-        if any(f.code in ("empty-name", "taken") for f in draft.findings) and error.code == "empty-name":
+        if (draft.missing or draft.findings) and error.code == "empty-name":
             return
         draft.findings += error.findings
 
-    def _why(self, draft: Draft, target: str, value: str, tied: Sequence[str]) -> str:
+    def _why(self, draft: Draft, target: str, value: str, tied: Sequence[str] = ()) -> str:
         """Why a name cannot be had: taken itself, or what is built from it alone is."""
         if target == "name":
             return self._register.why_sibling(self._dn(draft, value)) if draft.place else ""
@@ -230,7 +236,9 @@ class Creator:
                 draft.dn = self._dn(draft, value)
                 self._register.reserve_name(draft.dn)
         else:
-            self._register.reserve(target, value, places.to_dn(draft.place, self._house.charter.base).child("cn", value))
+            self._register.reserve(
+                target, value, places.to_dn(draft.place, self._house.charter.base).child("cn", value)
+            )
 
     def _dn(self, draft: Draft, name: str) -> DN:
         return places.to_dn(draft.place, self._house.charter.base).child("cn", name)
@@ -238,14 +246,14 @@ class Creator:
     def _check_given(self, draft: Draft, target: str) -> None:
         """A name that was typed: free? If not, the next that the convention allows is offered."""
         value = draft.value(target)
-        why = self._why(draft, target, value, ())
+        why = self._why(draft, target, value)
         if not why:
             self._reserve(draft, target, value)
             return
         rule = self._house.charter.naming(target, draft.kind)
         offer = ""
         try:
-            free = rule.choose(self._values(draft), lambda v: self._why(draft, target, v, ()))
+            free = rule.choose(self._values(draft), partial(self._why, draft, target))
             offer = f"the charter would give {free.chosen.value} ({free.chosen.pattern})"
         except VandrelError:
             offer = f"give another: {target}=..."
@@ -261,18 +269,18 @@ class Creator:
             try:
                 wanted.append((self._house.charter.fill(pattern, self._values(draft)), f"kind {draft.kind}: {pattern}"))
             except VandrelError as error:
-                if not draft.missing:
+                if not draft.findings:
                     draft.findings += error.findings
         found: list[str] = []
         rules: list[str] = []
         for name, rule in wanted:
             try:
                 group = resolve(self._house, name, (GROUP,))
-            except VandrelError as error:
-                finding = error.findings[0]
+            except VandrelError:
                 remedy = "vandrel hierarchy build makes the groups of the design; or create it: vandrel create group"
-                draft.findings.append(Finding("dangling", f"there is no group {name}, which {rule} wants", "groups", remedy))
-                del finding
+                draft.findings.append(
+                    Finding("dangling", f"there is no group {name}, which {rule} wants", "groups", remedy)
+                )
                 continue
             draft.groups.append(group)
             found.append(group.dn.name)
@@ -307,7 +315,9 @@ def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]]) -> list[S
     for draft, secret in drafts:
         if draft.dn is None:
             continue
-        fields = {name: derived.values for name, derived in draft.derived.items() if name not in (PLACE, "groups", "change")}
+        fields = {
+            name: derived.values for name, derived in draft.derived.items() if name not in (PLACE, "groups", "change")
+        }
         if secret is None:
             fields["enabled"] = ("no",)
         adds.append(Add(draft.dn, house.dialect.new_entry(ACCOUNT, draft.dn, fields)))

@@ -40,14 +40,34 @@ def _stand(house: House, draft: Draft, dn: DN) -> None:
         draft.findings.append(Finding("no-parent", f"there is no unit {where}", where, remedy))
     why = Register(house).why_sibling(dn)
     if why:
-        draft.findings.append(Finding("taken", f"{dn.name} is {why}", "name", "siblings cannot share a name: take another"))
+        draft.findings.append(
+            Finding("taken", f"{dn.name} is {why}", "name", "siblings cannot share a name: take another")
+        )
+
+
+def first_name(house: House, kind: str, stem: str) -> str:
+    """
+    The name that a group of this kind has by convention, free or not.
+
+    Raises:
+        VandrelError: ``unknown-kind``; ``empty-name`` where the pattern makes nothing of the stem.
+
+    """
+    rule = house.charter.group_naming(kind)
+    return rule.choose(_pattern_values(house, stem), lambda value: "").chosen.value
+
+
+def _pattern_values(house: House, stem: str) -> dict[str, str]:
+    return {"stem": stem, "suffix": house.charter.domain, "domain": house.charter.domain}
 
 
 def group(house: House, stem: str, given: Given) -> Draft:
-    """A new group, named by its kind from a word or two.
+    """
+    A new group, named by its kind from a word or two.
 
     Raises:
         VandrelError: ``unknown-kind``, ``unknown-field``, ``empty-name``.
+
     """
     charter = house.charter
     kind_name = next(iter(given.get("kind", ())), "") or next(iter(charter.document.groups), "")
@@ -55,7 +75,7 @@ def group(house: House, stem: str, given: Given) -> Draft:
     draft = Draft(kind_name)
     _read(house, draft, {name: values for name, values in given.items() if name != "kind"}, GROUP)
     draft.derived["kind"] = Derived("kind", (kind_name,), "given" if "kind" in given else "the charter's first")
-    values = {"stem": stem, "suffix": charter.domain, "domain": charter.domain}
+    values = _pattern_values(house, stem)
     place = next(iter(given.get(PLACE, ())), "")
     draft.place = places.parse(place) if place else charter.place_of(kind.place, values)
     draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "given" if place else f"kind {kind_name}")
@@ -64,7 +84,9 @@ def group(house: House, stem: str, given: Given) -> Draft:
         rule = charter.group_naming(kind_name)
         choice = rule.choose(values, lambda value: Register(house).why_sibling(parent.child("cn", value)))
         passed = tuple(f"{item.candidate} is {item.why}" for item in choice.passed)
-        draft.derived["name"] = Derived("name", (choice.chosen.value,), f"{choice.chosen.pattern}  ({rule.source})", passed)
+        draft.derived["name"] = Derived(
+            "name", (choice.chosen.value,), f"{choice.chosen.pattern}  ({rule.source})", passed
+        )
     name = draft.value("name")
     draft.derived.setdefault("purpose", Derived("purpose", (kind.purpose,), f"kind {kind_name}"))
     draft.derived.setdefault("scope", Derived("scope", (kind.scope,), f"kind {kind_name}"))
@@ -81,10 +103,12 @@ def group(house: House, stem: str, given: Given) -> Draft:
 
 
 def unit(house: House, typed: str, given: Given) -> Draft:
-    """A new unit, by its place: ``/Ferries/Northquay/Stores``.
+    """
+    A new unit, by its place: ``/Ferries/Northquay/Stores``.
 
     Raises:
         VandrelError: ``bad-name``, ``unknown-field``.
+
     """
     place = places.parse(typed)
     if not place:

@@ -55,10 +55,12 @@ class Editor:
         self._register = Register(house)
 
     def edit(self, entry: Entry, assignments: Sequence[Assignment]) -> Edit:
-        """Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
+        """
+        Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
 
         Raises:
             VandrelError: ``unknown-field``, ``bad-value``, ``not-found``, ``ambiguous``.
+
         """
         edit = Edit(entry, self._house.dialect.sort_of(entry))
         changes: dict[str, Change] = {}
@@ -89,8 +91,8 @@ class Editor:
 
     @staticmethod
     def _collect(changes: dict[str, Change], more: list[Change]) -> None:
-        for change in more:
-            before = changes.get(change.attribute)
+        for new in more:
+            change, before = new, changes.get(new.attribute)
             if before is not None:
                 change = Change(change.attribute, before.removed + change.removed, before.added + change.added)
             changes[change.attribute] = change
@@ -107,7 +109,9 @@ class Editor:
         edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
         if known.name == "enabled" and after == ["yes"] and not edit.entry.values_of("userPassword"):
             what = f"{self._house.label(edit.entry)} has no password, so enabling it lets nobody log on"
-            edit.findings.append(Finding("refused", what, "enabled", "give one as well: password=generate", fatal=False))
+            edit.findings.append(
+                Finding("refused", what, "enabled", "give one as well: password=generate", fatal=False)
+            )
         for value in after:
             if value not in before:
                 self._free(edit, known.name, value)
@@ -132,7 +136,9 @@ class Editor:
         kind = self._house.one(edit.entry, "kind")
         if edit.sort != ACCOUNT or kind not in self._house.charter.document.kinds:
             return
-        stay = [t for t in NAMED if name in self._house.charter.naming(t, kind).fields() and self._house.one(edit.entry, t)]
+        stay = [
+            t for t in NAMED if name in self._house.charter.naming(t, kind).fields() and self._house.one(edit.entry, t)
+        ]
         if stay:
             what = f"the names built from {name} stay as they are: {', '.join(stay)}"
             edit.findings.append(Finding("refused", what, name, "set them as well, if they are to follow", fatal=False))
@@ -171,7 +177,11 @@ class Editor:
         now = {group.dn.key: group for group in house.directory.search(house.charter.base, where=where)}
         typed = {g.dn.key: g for g in (resolve(house, name, (GROUP,)) for name in assignment.values)}
         join = [g for key, g in typed.items() if key not in now] if assignment.operator != "-=" else []
-        leave = [g for key, g in now.items() if (key in typed) == (assignment.operator == "-=")] if assignment.operator != "+=" else []
+        leave = (
+            [g for key, g in now.items() if (key in typed) == (assignment.operator == "-=")]
+            if assignment.operator != "+="
+            else []
+        )
         for group in join:
             if group.dn == dn:
                 edit.findings.append(Finding("refused", "a group cannot be a member of itself", "groups"))
@@ -204,9 +214,7 @@ class Editor:
         if changes:
             edit.steps.append(Set(edit.entry.dn, tuple(changes)))
             after = [dn.name for key, dn in present.items() if dn not in remove] + [dn.name for dn in add]
-            edit.differences.append(
-                Difference("members", tuple(dn.name for dn in present.values()), tuple(after))
-            )
+            edit.differences.append(Difference("members", tuple(dn.name for dn in present.values()), tuple(after)))
 
     # --- the entry's own name, and raw attributes
 
@@ -235,10 +243,12 @@ class Editor:
             )  # fmt: skip
         if schema.is_binary(name):
             remedy = "password=ask asks for a password" if name == "userPassword" else ""
-            raise VandrelError("bad-value", f"{name} holds octets and cannot be typed", where=assignment.field, remedy=remedy)
+            raise VandrelError(
+                "bad-value", f"{name} holds octets and cannot be typed", where=assignment.field, remedy=remedy
+            )
         before = edit.entry.values_of(name)
         now = {schema.key(name, value): value for value in before}
-        typed_values: dict[object, Value] = {schema.key(name, value): value for value in assignment.values}
+        typed_values: dict[str | bytes, Value] = {schema.key(name, value): value for value in assignment.values}
         if assignment.operator == "-=":
             removed = [value for key, value in now.items() if key in typed_values]
             added: list[Value] = []

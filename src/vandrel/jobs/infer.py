@@ -12,7 +12,10 @@ from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, FIELDS, Shape
 from vandrel.jobs.house import House
 
-_G, _S = ("{given", "{given 1", "{given 2", "{given 3", "{given first"), ("{surname", "{surname bare", "{surname first", "{surname 1")
+_G, _S = (
+    ("{given", "{given 1", "{given 2", "{given 3", "{given first"),
+    ("{surname", "{surname bare", "{surname first", "{surname 1"),
+)
 
 
 def _two(separators: Sequence[str]) -> list[str]:
@@ -82,7 +85,7 @@ def infer(house: House, entries: Sequence[Entry], target: str) -> Inferred:
 
 def _patterns(target: str, house: House) -> list[str]:
     if target in ("full", "display", "name"):
-        return [pattern for pattern in _SHOWN if pattern != "{%s}" % target]
+        return [pattern for pattern in _SHOWN if pattern != f"{{{target}}}"]
     local = [*_LOCAL, *(f"{pattern}{{count}}" for pattern in _LOCAL)]
     if target == "login":
         return local

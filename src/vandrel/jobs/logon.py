@@ -36,5 +36,5 @@ def logon_state(house: House, entry: Entry, today: date) -> LogonState:
         return LogonState(False, f"{name} cannot log on: {listed(causes, 'and')}.")
     forms = listed([form for field in ("login", "principal") if (form := house.one(entry, field))], "or")
     until = f", through {ends}" if ends else ""
-    first = " The password must be changed at the first logon." if read(entry, "change") == ["yes"] else ""
+    first = " The password must be changed at the next logon." if read(entry, "change") == ["yes"] else ""
     return LogonState(True, f"{name} can log on as {forms}{until}.{first}")

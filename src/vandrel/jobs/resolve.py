@@ -12,7 +12,7 @@ from vandrel.directory.filter import And, Compare, Filter, Or, Substring
 from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, GROUP, UNIT
 from vandrel.jobs.house import House
-from vandrel.text.nearest import listed, nearest
+from vandrel.text.nearest import listed, nearest, nearest_part
 from vandrel.text.transliterate import to_ascii
 
 SORTS = (ACCOUNT, GROUP, UNIT)
@@ -50,7 +50,8 @@ class NotOne(VandrelError):
 
 
 def resolve(house: House, typed: str, sorts: Iterable[str] = SORTS) -> Entry:
-    """The one object of these sorts that `typed` means.
+    """
+    The one object of these sorts that `typed` means.
 
     Taken in turn: a place, a distinguished name, an exact name of any sort (logon, principal, mail, employee
     number, entry, full or display name), fragments of which every word must occur.
@@ -58,6 +59,7 @@ def resolve(house: House, typed: str, sorts: Iterable[str] = SORTS) -> Entry:
     Raises:
         NotOne: ``ambiguous`` with the candidates, or ``not-found`` with near spellings.
         VandrelError: ``bad-name`` for a place or distinguished name that cannot be read.
+
     """
     sorts = tuple(sorts)
     typed = typed.strip()
@@ -69,13 +71,20 @@ def resolve(house: House, typed: str, sorts: Iterable[str] = SORTS) -> Entry:
         return entry
     for where in (_exact(house, typed, sorts), _fragments(house, typed, sorts)):
         found = _search(house, where, sorts)
-        logins = [entry for entry in found if typed.casefold() in (v.casefold() for v in house.dialect.read(entry, "login"))]
+        logins = [
+            entry for entry in found if typed.casefold() in (v.casefold() for v in house.dialect.read(entry, "login"))
+        ]
         if len(found) == 1 or len(logins) == 1:
             return (logins or found)[0]
         if found:
             more = f" ({len(found)} in all)" if len(found) > _SHOWN else ""
             raise NotOne(
-                house, "ambiguous", f"{typed!r} can be any of these{more}", typed, found[:_SHOWN], "type more of the name, or its logon name"
+                house,
+                "ambiguous",
+                f"{typed!r} can be any of these{more}",
+                typed,
+                found[:_SHOWN],
+                "type more of the name, or its logon name",
             )
     raise _nothing(house, typed, sorts)
 
@@ -102,7 +111,9 @@ def _fragments(house: House, typed: str, sorts: tuple[str, ...]) -> Filter:
     for word in typed.split():
         # Who types Mueller for Müller is understood: logon names and addresses are in ASCII.
         spellings = dict.fromkeys((word, to_ascii(word), to_ascii(word, "de")))
-        parts.append(Or(tuple(Substring(a, "", (spelling,), "") for spelling in spellings if spelling for a in attributes)))
+        parts.append(
+            Or(tuple(Substring(a, "", (spelling,), "") for spelling in spellings if spelling for a in attributes))
+        )
     return And(tuple(parts))
 
 
@@ -149,7 +160,9 @@ def _nothing(house: House, typed: str, sorts: tuple[str, ...]) -> NotOne:
             break
         for field in ("login", "full", "name", "surname"):
             for value in house.dialect.read(entry, field):
-                spelled.setdefault(value, entry)
-    near = list({spelled[word].dn.key: spelled[word] for word in nearest(typed, spelled, 5)}.values())
-    remedy = "near it, above" if near else "vandrel find lists what there is"
+                spelled.setdefault(to_ascii(value).lower(), entry)
+    near = list(
+        {spelled[word].dn.key: spelled[word] for word in nearest_part(to_ascii(typed).lower(), spelled, 5)}.values()
+    )
+    remedy = "those above come near" if near else "vandrel find lists what there is"
     return NotOne(house, "not-found", f"nothing fits {typed!r} as {what}", typed, near, remedy)

@@ -16,10 +16,12 @@ from vandrel.text.prep import prepare
 
 
 def read(house: House, field: Field, values: Sequence[str], sort: str) -> list[str]:
-    """The values of one field in the form that dialects take: names resolved, words of lists spelled as listed.
+    """
+    The values of one field in the form that dialects take: names resolved, words of lists spelled as listed.
 
     Raises:
         VandrelError: ``bad-value``, ``not-found``, ``ambiguous``.
+
     """
     match field.shape:
         case Shape.FLAG:
@@ -65,9 +67,7 @@ def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[
     findings = []
     if not field.many and len(values) > 1:
         findings.append(Finding("bad-value", f"{field.name} takes one value, and {len(values)} are given", field.name))
-    target = TARGETS.get(
-        {"name": sort if sort in TARGETS else "name", "alias": "mail"}.get(field.name, field.name)
-    )
+    target = TARGETS.get({"name": sort if sort in TARGETS else "name", "alias": "mail"}.get(field.name, field.name))
     for value in values:
         why = target.fault(value) if target is not None else ""
         if why:
@@ -88,5 +88,3 @@ def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[
             if finding:
                 findings.append(finding)
     return findings
-
-

@@ -1,4 +1,5 @@
-"""The journal: who did what, when, by which command, step by step with the state before; never a password.
+"""
+The journal: who did what, when, by which command, step by step with the state before; never a password.
 
 The steps of a job are written down before the first is made. ``reached`` is the number of the last step that is
 known to be over; after a kill, the directory tells which of those behind it were made.
@@ -26,7 +27,8 @@ _APPLICATION = 0x56616E6A
 
 TABLES = """
 CREATE TABLE job(
-    number INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, who TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
+    number INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT,
+    who TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
     command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, planned INTEGER NOT NULL,
     made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
     state TEXT NOT NULL
@@ -88,10 +90,12 @@ class Journal:
     """A journal file (SQLite, mode 0600), made on first use."""
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
-        """Open the journal.
+        """
+        Open the journal.
 
         Raises:
             DirectoryError: as opening a directory does.
+
         """
         if create and not path.exists():
             try:
@@ -158,7 +162,8 @@ class Journal:
     # --- reading
 
     _JOB = (
-        "SELECT number, begun, coalesce(ended, ''), who, host, command, title, directory, planned, made, refused, state, pid "
+        "SELECT number, begun, coalesce(ended, ''), who, host, command, title, directory, planned, made, refused, "
+        "state, pid "
         "FROM job"
     )
 
@@ -173,10 +178,12 @@ class Journal:
                 yield _job(row)
 
     def job(self, number: int) -> Job:
-        """One job.
+        """
+        One job.
 
         Raises:
             VandrelError: code ``not-found``.
+
         """
         with layout.plain_errors(self.path):
             row = self._db.execute(f"{self._JOB} WHERE number = ?", (number,)).fetchone()

@@ -15,7 +15,8 @@ from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
 
 class Checks:
-    """Checks steps batch by batch; what earlier batches will have made counts as there.
+    """
+    Checks steps batch by batch; what earlier batches will have made counts as there.
 
     The directory is asked once per batch and question, not once per step.
     """
@@ -135,7 +136,7 @@ class Checks:
         for name, value in self._references(step):
             target = _parsed(value)
             if target is not None and target and not self._is_there(target, existing):
-                yield Finding("dangling", f"{name} points at {value}, which does not exist", str(step.dn))
+                yield Finding("dangling", f"{name} points at {target}, which does not exist", str(step.dn))
 
     def _set(self, step: Set, existing: set[str]) -> Iterator[Finding]:
         yield from self._must_exist(step.dn, existing)
@@ -168,7 +169,9 @@ class Checks:
     def _released(self, dn: DN) -> Iterator[Finding]:
         entry = self._directory.get(dn)
         if entry is not None and self._dialect.read(entry, "protected") == ["yes"]:
-            yield Finding("protected", "the object is protected", str(dn), "release it first: vandrel edit ... protected=no")
+            yield Finding(
+                "protected", "the object is protected", str(dn), "release it first: vandrel edit ... protected=no"
+            )
 
     def _names_free(
         self, dn: DN, values: Iterable[tuple[str, str]], taken: dict[tuple[tuple[str, ...], str], DN]

@@ -21,7 +21,8 @@ Progress = Callable[[int, int], None]
 
 @dataclass(frozen=True)
 class Plan:
-    """A change worked out in full.
+    """
+    A change worked out in full.
 
     With ``whole`` it is made whole or not at all, where the directory can; else a refused step does not stop
     the others. ``findings`` are what the job itself found; those of the common checks come on top.
@@ -63,11 +64,13 @@ class Runner:
         return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
 
     def run(self, plan: Plan, command: str, progress: Progress = lambda made, planned: None) -> Report:
-        """Check a plan and make it.
+        """
+        Check a plan and make it.
 
         Raises:
             Refused: a finding stops it; nothing was written.
             DirectoryError: the directory as a whole failed; what was made before stays and is in the journal.
+
         """
         findings = self.check(plan)
         if any(finding.fatal for finding in findings):
@@ -107,12 +110,14 @@ class Runner:
     # --- going on after a kill
 
     def resume(self, number: int) -> Report:
-        """Finish a job that was broken off: every step that was begun is looked up, and made if it was not.
+        """
+        Finish a job that was broken off: every step that was begun is looked up, and made if it was not.
 
         A password is in no record: where it may not have been set, the report says so.
 
         Raises:
             VandrelError: ``not-found`` where there is no such job, ``refused`` where it has ended.
+
         """
         journal = self._open_journal()
         job = journal.job(number)
@@ -124,7 +129,8 @@ class Runner:
         if len(items) < job.planned:
             journal.end(number, PART)
             raise VandrelError(
-                "refused", f"job {number} was broken off before its first step: nothing was made", where=f"job {number}",
+                "refused", f"job {number} was broken off before its first step: nothing was made",
+                where=f"job {number}",
                 remedy=f"give its command again: {job.command}",
             )  # fmt: skip
         for item in items:

@@ -9,14 +9,23 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import (
-    AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword,
+    AddEntry,
+    Change,
+    DeleteEntry,
+    ModifyEntry,
+    Operation,
+    RenameEntry,
+    SetPassword,
 )  # fmt: skip
 from vandrel.directory.port import Directory
 from vandrel.secret import Secret
 
 #: What only the directory sets: left out when a removed object is to be added again.
 _BIRTH_MARKS = frozenset(
-    "entryUUID createTimestamp modifyTimestamp creatorsName modifiersName structuralObjectClass pwdChangedTime pwdHistory".split()
+    (
+        "entryUUID createTimestamp modifyTimestamp creatorsName modifiersName structuralObjectClass "
+        "pwdChangedTime pwdHistory"
+    ).split()
 )
 #: Never in a record: whoever reads the journal must not be able to try them out.
 _SECRETS = frozenset({"userPassword", "pwdHistory", "unicodePwd"})

@@ -15,6 +15,14 @@ def nearest(word: str, known: Iterable[str], limit: int = 3) -> list[str]:
     return [str(match[0]) for match in found]
 
 
+def nearest_part(word: str, known: Iterable[str], limit: int = 3) -> list[str]:
+    """Like `nearest`, but a part of a known word that is near counts too, for names typed in part."""
+    from rapidfuzz import fuzz, process
+
+    found = process.extract(word, list(dict.fromkeys(known)), scorer=fuzz.WRatio, limit=limit, score_cutoff=70)
+    return [str(match[0]) for match in found]
+
+
 def listed(words: Iterable[str], last: str = "or") -> str:
     """Words as prose: ``a``, ``a or b``, ``a, b or c``."""
     items = list(words)

@@ -7,8 +7,10 @@ from dataclasses import dataclass
 
 #: Particles that stand before a surname and belong to it; a charter may replace the list.
 PARTICLES = frozenset(
-    "af al am auf av bin bint da dal dalla das de degli dei del della delle dem den der des di do dos du e el ibn "
-    "la las le los of op 't te ten ter thi till und van vom von y zu zum zur".split()
+    (
+        "af al am auf av bin bint da dal dalla das de degli dei del della delle dem den der des di do dos du e el ibn "
+        "la las le los of op 't te ten ter thi till und van vom von y zu zum zur"
+    ).split()
 )
 
 #: What may follow a surname (RFC 4519, generationQualifier).
@@ -28,7 +30,8 @@ class PersonName:
 
 
 def split_full_name(text: str, particles: frozenset[str] = PARTICLES) -> PersonName:
-    """Take ``Anna Maria van der Meer Jr`` or ``van der Meer, Anna Maria`` apart.
+    """
+    Take ``Anna Maria van der Meer Jr`` or ``van der Meer, Anna Maria`` apart.
 
     A name of one word is a surname: every person entry must have one (RFC 4519, section 3.12). The split is a
     proposal that the caller shows; single fields override it.

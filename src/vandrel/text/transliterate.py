@@ -1,4 +1,5 @@
-"""Names in ASCII, by the language of the name.
+"""
+Names in ASCII, by the language of the name.
 
 The same letter is written differently by different languages: German writes ``ö`` as ``oe``, Turkish as ``o``.
 `to_ascii` takes the language as the primary subtag of a BCP 47 tag, as preferredLanguage keeps it (RFC 2798, 2.7).
@@ -73,7 +74,7 @@ def _greek_word(word: str) -> str:
     letters: list[str] = []
     apart: list[bool] = []
     for char in unicodedata.normalize("NFC", word):
-        base, *marks = unicodedata.normalize("NFD", char)
+        base, *marks = list(unicodedata.normalize("NFD", char))
         letters.append(base)
         apart.append("\u0308" in marks or (bool(letters[:-1]) and _accented(word, len(letters) - 2) and base == "υ"))
     out: list[str] = []
@@ -157,14 +158,15 @@ def _word_to_ascii(word: str, language: str) -> str:
 
 @lru_cache(maxsize=4096)
 def to_ascii(text: str, language: str = "") -> str:
-    """`text` in printable ASCII by the customs of `language` (a BCP 47 tag; empty: ICAO Doc 9303).
+    """
+    `text` in printable ASCII by the customs of `language` (a BCP 47 tag; empty: ICAO Doc 9303).
 
     >>> to_ascii("Jörg Weiß"), to_ascii("Özgür Işık", "tr")
     ('Joerg Weiss', 'Ozgur Isik')
     """
     if text.isascii():
         return text
-    primary = language.split("-")[0].lower()
+    primary = language.split("-", maxsplit=1)[0].lower()
     text = unicodedata.normalize("NFC", text)
     written = _WORD.sub(lambda match: _word_to_ascii(match.group(), primary), text)
     if not written.isascii():

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from contextlib import contextmanager
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from urllib.parse import quote
 
@@ -73,10 +73,12 @@ def plain_errors(path: Path) -> Iterator[None]:
 
 
 def check_header(path: Path, application: int, what: str) -> None:
-    """See to it that the file is there, readable, and one of ours.
+    """
+    See to it that the file is there, readable, and one of ours.
 
     Raises:
         DirectoryError: ``out-of-reach``, ``not-permitted``, ``foreign`` or ``damaged``.
+
     """
     try:
         with path.open("rb") as file:
@@ -86,7 +88,9 @@ def check_header(path: Path, application: int, what: str) -> None:
     except OSError as error:
         raise DirectoryError("not-permitted", f"the {what} cannot be read: {error.strerror}", where=str(path)) from None
     if len(header) < 100 or not header.startswith(_HEADER):
-        raise DirectoryError("foreign", f"this file is not a Vandrel {what}", where=str(path), remedy="name another file")
+        raise DirectoryError(
+            "foreign", f"this file is not a Vandrel {what}", where=str(path), remedy="name another file"
+        )
     if int.from_bytes(header[68:72], "big") != application:
         raise DirectoryError(
             "foreign", f"this SQLite file belongs to another program, not to Vandrel ({what})", where=str(path),
@@ -101,12 +105,14 @@ def check_header(path: Path, application: int, what: str) -> None:
 
 
 def create(path: Path, application: int, tables: str, what: str) -> None:
-    """Make a new file with these tables, for its owner alone (mode 0600).
+    """
+    Make a new file with these tables, for its owner alone (mode 0600).
 
     The file gets its name only once it is complete, so that a kill leaves no half-made one behind.
 
     Raises:
         DirectoryError: ``taken`` where the file exists; ``not-permitted``, ``out-of-reach``, ``disk-full``.
+
     """
     draft = path.with_name(f".{path.name}.{os.getpid()}.new")
     try:

@@ -54,7 +54,9 @@ class Index:
         self.names = {number: name for name, number in numbers.items()}
         self.references = {name: numbers[name] for name in schema.references() if name in numbers}
         self._keyed = {
-            name: (number, schema.normalizer(name) or str) for name, number in numbers.items() if name not in self.references
+            name: (number, schema.normalizer(name) or str)
+            for name, number in numbers.items()
+            if name not in self.references
         }
 
     def table_of(self, attribute: str) -> tuple[str, str]:
@@ -73,9 +75,7 @@ class Index:
 _MANY = 400
 
 
-def read(
-    connection: sqlite3.Connection, index: Index, rows: Iterable[tuple[int, str, str, bytes]]
-) -> Iterator[Entry]:
+def read(connection: sqlite3.Connection, index: Index, rows: Iterable[tuple[int, str, str, bytes]]) -> Iterator[Entry]:
     """Make entries of rows (id, key, dn, data), adding their references."""
     batch: list[tuple[int, str, str, bytes]] = []
     for row in rows:

@@ -14,7 +14,13 @@ from vandrel.directory.embedded import hashing
 from vandrel.directory.embedded.records import Data, Index, decode, encode
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import (
-    AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword,
+    AddEntry,
+    Change,
+    DeleteEntry,
+    ModifyEntry,
+    Operation,
+    RenameEntry,
+    SetPassword,
 )  # fmt: skip
 from vandrel.directory.schema import Schema, shorten
 from vandrel.directory.schema.matching import Key
@@ -131,7 +137,7 @@ class Writer:
         links: list[tuple[object, ...]] = []
         outcomes: list[Outcome] = []
         for operation, unique in zip(operations, uniques, strict=True):
-            dn, parent = operation.dn, operation.dn.parent
+            dn = operation.dn
             try:
                 above = self._parent(dn, known)
                 if dn.key in known:
@@ -226,7 +232,9 @@ class Writer:
         for kind, value in operation.dn.rdn:
             name = self._schema.attribute_name(kind)
             if self._schema.key(name, value) not in {self._schema.key(name, one) for one in after.get(name, ())}:
-                raise DirectoryError("schema", f"{name}={value} is the object's name and cannot go", where=str(operation.dn))
+                raise DirectoryError(
+                    "schema", f"{name}={shorten(value)} is the object's name and cannot go", where=str(operation.dn)
+                )
         fresh = set(self._unique_keys(after)) - set(self._unique_keys(before))
         taken = self._taken({(group, key) for group, key, _ in fresh})
         for group, key, value in fresh:
@@ -255,7 +263,9 @@ class Writer:
                 "DELETE FROM reference WHERE attribute = ? AND key = ? AND entry = ?", (number, key, entry)
             ).rowcount
             if not gone and change.added and value:
-                raise DirectoryError("changed", f"{change.attribute} no longer has the value {shorten(value)}", where=str(dn))
+                raise DirectoryError(
+                    "changed", f"{change.attribute} no longer has the value {shorten(value)}", where=str(dn)
+                )
         for value in change.added:
             finding = self._schema.check_value(change.attribute, value, str(dn))
             if finding:
@@ -279,7 +289,9 @@ class Writer:
 
     def _refuse_protected(self, data: Data, dn: DN) -> None:
         if data.get("vandrelProtected") == ["TRUE"]:
-            raise DirectoryError("protected", "the object is protected", where=str(dn), remedy="release it first, on purpose")
+            raise DirectoryError(
+                "protected", "the object is protected", where=str(dn), remedy="release it first, on purpose"
+            )
 
     def _rename(self, operation: RenameEntry) -> None:
         old, new = operation.dn, operation.new
@@ -299,11 +311,13 @@ class Writer:
         self._check(new, after | self._some_references(entry))
         text = f"{new.rdn_text},{above[1]}" if above else str(new)
         self._db.execute(
-            "UPDATE entry SET key = ?, dn = ?, parent = ? WHERE id = ?", (new.key, text, above[0] if above else None, entry)
+            "UPDATE entry SET key = ?, dn = ?, parent = ? WHERE id = ?",
+            (new.key, text, above[0] if above else None, entry),
         )
         low, high = names.below(old.key)
         self._db.execute(
-            "UPDATE entry SET key = ? || substr(key, ?), dn = substr(dn, 1, length(dn) - ?) || ? WHERE key >= ? AND key < ?",
+            "UPDATE entry SET key = ? || substr(key, ?), dn = substr(dn, 1, length(dn) - ?) || ? "
+            "WHERE key >= ? AND key < ?",
             (new.key, len(old.key) + 1, len(old_text), text, low, high),
         )
         self._store(entry, before, after)
@@ -372,4 +386,4 @@ class Writer:
 
 
 def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:
-    return DirectoryError("taken", f"{value} is taken by {holder}", where=str(dn))
+    return DirectoryError("taken", f"{value!s} is taken by {holder}", where=str(dn))

@@ -53,9 +53,7 @@ class Schema:
         types = set(self._attributes.values())
         self._normalizers = {a.name: matching.normalizer(a.equality) for a in types}
         self._validators = {a.name: (a, syntaxes.validator(a.syntax)) for a in types}
-        self._references = frozenset(
-            a.name for a in types if a.syntax in (syntaxes.DN_SYNTAX, syntaxes.NAME_AND_UID)
-        )
+        self._references = frozenset(a.name for a in types if a.syntax in (syntaxes.DN_SYNTAX, syntaxes.NAME_AND_UID))
 
     # --- asking
 
@@ -137,7 +135,11 @@ class Schema:
         if rule.startswith("caseExact"):
             return item.initial, list(item.middle), item.final
         if rule.startswith(("telephone", "numeric")):
-            strip = (lambda s: fold(s).replace(" ", "").replace("-", "")) if rule[0] == "t" else (lambda s: s.replace(" ", ""))
+            strip = (
+                (lambda s: fold(s).replace(" ", "").replace("-", ""))
+                if rule[0] == "t"
+                else (lambda s: s.replace(" ", ""))
+            )
             return strip(item.initial), [strip(part) for part in item.middle], strip(item.final)
         return (
             prepare_fragment(item.initial, initial=True),
@@ -172,7 +174,8 @@ class Schema:
             unit = "octets" if isinstance(value, bytes) else "characters"
             return Finding(
                 "schema",
-                f"{attribute.name} takes {attribute.limit} {unit} at most, and this value has {len(value)}: {shorten(value)}",
+                f"{attribute.name} takes {attribute.limit} {unit} at most, and this value has {len(value)}: "
+                f"{shorten(value)}",
                 where,
                 f"shorten it by {len(value) - attribute.limit}",
             )
@@ -192,8 +195,8 @@ class Schema:
         """All that is wrong with an entry as a whole: classes, required, allowed, single, syntax, length."""
         classes = tuple(str(value) for value in attributes.get("objectClass", ()))
         if classes not in self._sound:
-            if found := self._class_findings(classes, where):
-                return found
+            if unsound := self._class_findings(classes, where):
+                return unsound
             self._sound.add(classes)
         must, may = self.shape(classes)
         findings = [

@@ -6,12 +6,15 @@ import re
 from dataclasses import dataclass
 
 _TOKEN = re.compile(r"'((?:[^'\\]|\\27|\\5[Cc])*)'|([()$])|([^\s()$']+)")
-_FLAGS = frozenset({"SINGLE-VALUE", "COLLECTIVE", "NO-USER-MODIFICATION", "OBSOLETE", "ABSTRACT", "STRUCTURAL", "AUXILIARY"})
+_FLAGS = frozenset(
+    {"SINGLE-VALUE", "COLLECTIVE", "NO-USER-MODIFICATION", "OBSOLETE", "ABSTRACT", "STRUCTURAL", "AUXILIARY"}
+)
 
 
 @dataclass(frozen=True, slots=True)
 class AttributeType:
-    """One attribute type; what it inherits from ``sup`` is already filled in.
+    """
+    One attribute type; what it inherits from ``sup`` is already filled in.
 
     ``limit`` is the greatest number of characters (octets for octet strings), 0 where the schema sets none.
     """
@@ -52,15 +55,18 @@ class ObjectClass:
 
 
 def fields_of(text: str) -> tuple[str, dict[str, tuple[str, ...]]]:
-    """The OID and the keyworded parts of one definition in brackets.
+    """
+    The OID and the keyworded parts of one definition in brackets.
 
     Raises:
         ValueError: the text does not follow the notation.
+
     """
     tokens = [(m.group(1) is not None, m.group(1) or m.group(2) or m.group(3) or "") for m in _TOKEN.finditer(text)]
     if len(tokens) < 3 or tokens[0][1] != "(" or tokens[-1][1] != ")":
         raise ValueError(f"not a schema definition: {text[:60]!r}")
-    oid, parts, index, end = tokens[1][1], {}, 2, len(tokens) - 1
+    oid, index, end = tokens[1][1], 2, len(tokens) - 1
+    parts: dict[str, tuple[str, ...]] = {}
     while index < end:
         keyword = tokens[index][1]
         index += 1

@@ -23,7 +23,9 @@ OCTET_STRING = _ARC + "40"
 BINARY = frozenset({OCTET_STRING, _ARC + "28", _ARC + "4", _ARC + "5", _ARC + "8", _ARC + "23"})
 
 _PRINTABLE = re.compile(r"[A-Za-z0-9'()+,\-./:? ]+")
-_TIME = re.compile(r"(\d{4})(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])([01]\d|2[0-3])(?:([0-5]\d)([0-5]\d|60)?)?([.,]\d+)?(Z|[+-]\d{2}(?:\d{2})?)")
+_TIME = re.compile(
+    r"(\d{4})(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])([01]\d|2[0-3])(?:([0-5]\d)([0-5]\d|60)?)?([.,]\d+)?(Z|[+-]\d{2}(?:\d{2})?)"
+)
 
 
 def _is_text(value: str) -> str:
@@ -70,7 +72,8 @@ _CHECKS: dict[str, Callable[[str], str]] = {
 
 
 def validator(syntax: str) -> Callable[[Value], str]:
-    """The check of a syntax, by its OID: what is wrong with a value, or an empty string.
+    """
+    The check of a syntax, by its OID: what is wrong with a value, or an empty string.
 
     The answer reads after the name of the attribute: ``mail may have ASCII characters only``. A syntax that
     is not listed here accepts every text.

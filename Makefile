@@ -1,0 +1,40 @@
+# `make demo` and `make test` need nothing but Python 3.11 or later and, for the screens, Debian's packages.
+PYTHON ?= python3
+VENV ?= .venv
+BIN := $(VENV)/bin
+export PIP_DISABLE_PIP_VERSION_CHECK := 1
+
+.PHONY: demo test lint bench screens clean
+
+$(VENV)/.installed: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --editable .
+	touch $@
+
+$(VENV)/.dev: $(VENV)/.installed
+	$(BIN)/pip install --quiet --editable ".[dev]"
+	touch $@
+
+demo: $(VENV)/.installed
+	rm -rf demo
+	$(BIN)/vandrel demo demo
+	@echo "From here:  . $(BIN)/activate && cd demo && vandrel --help"
+
+test: $(VENV)/.dev
+	tools/prepare-tests
+	$(BIN)/pytest
+
+lint: $(VENV)/.dev
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+bench: $(VENV)/.dev
+	$(BIN)/python benchmarks/startup.py
+	$(BIN)/python benchmarks/accounts.py
+
+screens: $(VENV)/.dev
+	$(BIN)/python tools/screens.py
+
+clean:
+	rm -rf $(VENV) demo
