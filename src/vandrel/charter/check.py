@@ -315,17 +315,13 @@ class Checker:
         open_fields = pattern.fields()
         if open_fields - self.document.lists.keys():
             return  # depends on more than the lists: only a person can tell
-        charter = Charter(self.document, pathlib.Path())
-        if not any(
-            places.same(charter.place_of(text, {**unit.words}), unit.place)
-            for unit in design
-            if open_fields <= unit.words.keys() or not open_fields
-        ) and not self._reachable(text, open_fields, charter, design):
+        if not self._reachable(text, open_fields, design):
             known = [places.to_text(unit.place) for unit in design]
             self.source.fault(path, f"no unit of the hierarchy is {text!r}", did_you_mean(text, known))
 
-    def _reachable(self, text: str, fields: frozenset[str], charter: Charter, design: tuple[DesignedUnit, ...]) -> bool:
+    def _reachable(self, text: str, fields: frozenset[str], design: tuple[DesignedUnit, ...]) -> bool:
         """Whether some choice of words from the lists makes the pattern a unit of the design."""
+        charter = Charter(self.document, pathlib.Path())
         known = {tuple(map(prepare, unit.place)) for unit in design}
         choices: list[dict[str, str]] = [{}]
         for field in sorted(fields):

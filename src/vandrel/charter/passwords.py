@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import secrets
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -208,6 +207,8 @@ def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:
 
     `avoid` holds words that may not stand in it, such as the person's names.
     """
+    import secrets
+
     length = max(rules.number("generated"), rules.number("length"), 8)
     alphabet = "".join(_LETTERS.values())
     banned = [word.casefold() for word in avoid if len(word) >= _SHORTEST_PART]

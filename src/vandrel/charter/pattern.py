@@ -17,6 +17,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from vandrel.errors import VandrelError
 from vandrel.text import people
@@ -139,6 +140,7 @@ def _bounds(pattern: str, start: int, match: re.Match[str]) -> tuple[int | None,
     return int(low) - 1, int(high) if high else None
 
 
+@lru_cache(maxsize=1024)
 def parse(text: str) -> Pattern:
     """
     Read a pattern.

@@ -59,5 +59,3 @@ def of(dn: DN, base: DN) -> str:
     return to_text(tuple(str(rdn[0][1]) for rdn in reversed(above)))
 
 
-def same(one: Place, other: Place) -> bool:
-    return [prepare(step) for step in one] == [prepare(step) for step in other]

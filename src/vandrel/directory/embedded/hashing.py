@@ -8,8 +8,6 @@ carries enough entropy for one round of salted SHA-512, so that many accounts ca
 from __future__ import annotations
 
 import base64
-import hashlib
-import hmac
 import os
 
 from vandrel.secret import Secret
@@ -20,11 +18,15 @@ _SALT = 16
 
 
 def _scrypt(password: bytes, salt: bytes, log_n: int) -> bytes:
+    import hashlib
+
     return hashlib.scrypt(password, salt=salt, n=1 << log_n, r=_R, p=_P, maxmem=1 << 26, dklen=32)
 
 
 def protect(secret: Secret) -> bytes:
     """The value to keep for a password."""
+    import hashlib
+
     password, salt = secret.reveal().encode(), os.urandom(_SALT)
     if secret.generated:
         digest = hashlib.sha512(password + salt).digest()
@@ -35,6 +37,9 @@ def protect(secret: Secret) -> bytes:
 
 def fits(secret: Secret, stored: bytes) -> bool:
     """Whether `stored`, as `protect` made it, belongs to this password; False for a scheme not known here."""
+    import hashlib
+    import hmac
+
     password = secret.reveal().encode()
     scheme, _, rest = stored.partition(b"}")
     if scheme == b"{SSHA512":
