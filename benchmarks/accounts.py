@@ -118,7 +118,8 @@ def main() -> None:
     print(f"creating {count} accounts, embedded, with journal: {ours:.1f} s; bare executemany {theirs:.1f} s; "
           f"{ours / theirs:.1f} x (goal 4)")  # fmt: skip
     print(
-        f"cost per account at {count} against {count // 100}: {ours / count / (small / (count // 100)):.2f} x (goal 0.8 to 1.2)"
+        f"cost per account at {count} against {count // 100}: "
+        f"{ours / count / (small / (count // 100)):.2f} x (goal 0.8 to 1.2)"
     )
     print(f"peak memory {peak:.0f} MB")
 

@@ -6,8 +6,9 @@ The tens of an exit code name the family (see docs/exit-codes.md); the units tel
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 DONE = 0
 DONE_IN_PART = 1
@@ -52,8 +53,7 @@ CODES: dict[str, tuple[int, str]] = {
 }
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """
     One thing that a check found.
 

@@ -7,8 +7,9 @@ in these names only. The order here is the order of help and of completion.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from vandrel.errors import VandrelError
 from vandrel.text.nearest import did_you_mean
@@ -42,8 +43,7 @@ _A, _AG, _AGU = frozenset({ACCOUNT}), frozenset({ACCOUNT, GROUP}), frozenset({AC
 _G, _GU = frozenset({GROUP}), frozenset({GROUP, UNIT})
 
 
-@dataclass(frozen=True, slots=True)
-class Field:
+class Field(Struct, frozen=True):
     """
     One field.
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from vandrel.charter.document import Document, Unit
 from vandrel.charter.pattern import Context, EmptyField, PatternError, build, parse
@@ -13,8 +14,7 @@ _DEEPEST = 24
 _LEAF = Unit()
 
 
-@dataclass(frozen=True, slots=True)
-class DesignedUnit:
+class DesignedUnit(Struct, frozen=True):
     """
     One unit of the design. ``words`` holds the word of each list that it is repeated for.
 

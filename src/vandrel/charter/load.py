@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from vandrel.charter import cache
 from vandrel.charter.charter import Charter
-from vandrel.charter.check import Checker
-from vandrel.charter.source import read
-from vandrel.charter.structure import to_document
 from vandrel.errors import VandrelError
 
 
@@ -36,11 +34,20 @@ def load(path: Path) -> Charter:
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
         raise VandrelError("not-permitted", f"the charter cannot be read: {why}", where=str(path)) from None
-    return from_text(text, path)
+    known = cache.find(path, text)
+    if known is not None:
+        return Charter(known, path)
+    charter = from_text(text, path)
+    cache.keep(path, text, charter.document)
+    return charter
 
 
 def from_text(text: str, path: Path) -> Charter:
     """The charter that `text` holds; `path` is its name in messages. Raises as `load` does."""
+    from vandrel.charter.check import Checker
+    from vandrel.charter.source import read
+    from vandrel.charter.structure import to_document
+
     source = read(str(path), text)
     if not source.faults or source.data is not None:
         document = to_document(source)

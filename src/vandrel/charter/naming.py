@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
-from dataclasses import dataclass, replace
 from functools import lru_cache
+
+from msgspec import Struct, structs
 
 from vandrel.charter.pattern import Context, EmptyField, Pattern, Piece, build, fit, to_expression
 from vandrel.charter.targets import Target
@@ -19,8 +20,7 @@ _DIGITS = re.compile(r"\d+")
 _TRIM = " .-_"
 
 
-@dataclass(frozen=True, slots=True)
-class Candidate:
+class Candidate(Struct, frozen=True):
     """A name that a rule allows; ``rung`` counts from 1, ``count`` is None but for a counter's rung."""
 
     value: str
@@ -32,24 +32,21 @@ class Candidate:
         return self.value
 
 
-@dataclass(frozen=True, slots=True)
-class Passed:
+class Passed(Struct, frozen=True):
     """A candidate that could not be had, and why."""
 
     candidate: Candidate
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """The name chosen, and those that came before it on the ladder."""
 
     chosen: Candidate
     passed: tuple[Passed, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class NamingRule:
+class NamingRule(Struct, frozen=True):
     """How one name is built: the rungs of its ladder, from the first choice to the last."""
 
     target: Target
@@ -175,7 +172,7 @@ class NamingRule:
             if not unknown:
                 made = self._make(pattern, values, count)
                 return made is not None and prepare(made) == prepare(value)
-            pieces = build(pattern, values, replace(self._context(values), unknown=unknown), count)
+            pieces = build(pattern, values, structs.replace(self._context(values), unknown=unknown), count)
         except EmptyField:
             return False
         return re.fullmatch(to_expression(pieces, fold), prepare(value)) is not None

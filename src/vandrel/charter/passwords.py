@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+from msgspec import Struct
 
 from vandrel.charter.document import Passwords
 from vandrel.errors import Finding
@@ -33,8 +34,7 @@ _TOKENS = re.compile(r"[,.\-_#\s]+")
 _SHORTEST_PART = 3
 
 
-@dataclass(frozen=True, slots=True)
-class Rule:
+class Rule(Struct, frozen=True):
     """One rule in force: its name in the charter, its value, and who set it."""
 
     name: str
@@ -67,8 +67,7 @@ class Rule:
         return f"{self.name}: {value}"
 
 
-@dataclass(frozen=True)
-class PasswordRules:
+class PasswordRules(Struct, frozen=True):
     """All rules in force for one account, by name."""
 
     rules: dict[str, Rule]

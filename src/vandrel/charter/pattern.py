@@ -16,8 +16,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from functools import lru_cache
+
+from msgspec import Struct
 
 from vandrel.errors import VandrelError
 from vandrel.text import people
@@ -44,13 +45,11 @@ class PatternError(VandrelError):
         self.why = why
 
 
-@dataclass(frozen=True, slots=True)
-class Literal:
+class Literal(Struct, frozen=True):
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Placeholder:
+class Placeholder(Struct, frozen=True):
     """``start`` and ``stop`` are a Python slice of the letters, or None; ``pad`` and ``first`` are for numbers."""
 
     field: str
@@ -66,15 +65,13 @@ class Placeholder:
         return self.start is None and self.stop is None
 
 
-@dataclass(frozen=True, slots=True)
-class Section:
+class Section(Struct, frozen=True):
     items: tuple[Literal | Placeholder, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Pattern:
+class Pattern(Struct, frozen=True):
     text: str
-    items: tuple[Literal | Placeholder | Section, ...] = field(compare=False)
+    items: tuple[Literal | Placeholder | Section, ...]
 
     def placeholders(self) -> Iterator[Placeholder]:
         for item in self.items:
@@ -206,8 +203,7 @@ def parse(text: str) -> Pattern:
 # --- building
 
 
-@dataclass(slots=True)
-class Piece:
+class Piece(Struct):
     """
     A part of a name while it is built: words with the separators before them.
 
@@ -221,8 +217,7 @@ class Piece:
         return "".join(separator + word for separator, word in self.words)
 
 
-@dataclass(frozen=True, slots=True)
-class Context:
+class Context(Struct, frozen=True):
     """
     What building needs besides the fields: how the rule writes, and what may not stand in the name.
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
+import msgspec
 import yaml
+from msgspec import Struct
 
 from vandrel.errors import Finding
 
@@ -30,8 +31,7 @@ for _tag, _pattern, _first in (
     _Loader.add_implicit_resolver(f"tag:yaml.org,2002:{_tag}", re.compile(_pattern), list(_first))
 
 
-@dataclass(slots=True)
-class Source:
+class Source(Struct):
     """
     A file read: its data, the position of each value and key, and the faults met on the way.
 
@@ -40,10 +40,10 @@ class Source:
 
     name: str
     data: Any = None
-    values: dict[Path, tuple[int, int]] = field(default_factory=dict)
-    keys: dict[Path, tuple[int, int]] = field(default_factory=dict)
-    quoted: set[Path] = field(default_factory=set)
-    faults: list[Finding] = field(default_factory=list)
+    values: dict[Path, tuple[int, int]] = msgspec.field(default_factory=dict)
+    keys: dict[Path, tuple[int, int]] = msgspec.field(default_factory=dict)
+    quoted: set[Path] = msgspec.field(default_factory=set)
+    faults: list[Finding] = msgspec.field(default_factory=list)
 
     def fault(self, path: Path, what: str, remedy: str = "", *, key: bool = False, letter: int | None = None) -> None:
         """

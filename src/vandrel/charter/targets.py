@@ -8,14 +8,14 @@ section 4.5.3.1, and RFC 5322, section 3.2.3, for mail addresses; X.520 (1988) u
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 _ATOM = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789!#$%&'*+/=?^_`{|}~-."
 _LOGON_FORBIDDEN = frozenset('"/\\[]:;|=,+*?<>@ ')
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(Struct, frozen=True):
     """
     One sort of name.
 

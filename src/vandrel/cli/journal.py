@@ -119,7 +119,7 @@ def _say(value: object) -> str:
 
 
 def _job_json(job: Job) -> dict[str, object]:
-    return {name: getattr(job, name) for name in job.__slots__}
+    return {name: getattr(job, name) for name in job.__struct_fields__}
 
 
 def _step_json(step: JournalStep) -> dict[str, object]:

@@ -6,15 +6,14 @@ import os
 import sys
 from collections.abc import Sequence
 
-from vandrel.errors import CODES, DONE, INTERRUPTED, VandrelError
-
 
 def main(words: Sequence[str]) -> int:
     """Run one command line and return its exit code."""
     from vandrel.cli.parser import build_parser
     from vandrel.cli.session import Session
+    from vandrel.errors import DONE, INTERRUPTED, VandrelError
 
-    parser = build_parser()
+    parser = build_parser(words[0] if words else "")
     args = parser.parse_args(words)
     session = Session(args, words)
     try:
@@ -40,14 +39,14 @@ def entry() -> None:
         from vandrel import __version__
 
         print(f"vandrel {__version__}")
-        sys.exit(DONE)
+        return
     try:
         code = main(words)
         sys.stdout.flush()
     except BrokenPipeError:
         # The reader has gone, as head does: no traceback at the end either.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        code = DONE
+        code = 0
     except KeyboardInterrupt:
-        code = CODES["interrupted"][0]
+        code = 130
     sys.exit(code)

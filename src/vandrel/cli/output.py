@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 from collections.abc import Iterable, Sequence
@@ -65,6 +64,8 @@ class Output:
     # --- for programs
 
     def json(self, data: Any) -> None:
+        import json
+
         json.dump(data, sys.stdout, ensure_ascii=False, indent=2, default=str)
         sys.stdout.write("\n")
 
@@ -119,6 +120,8 @@ class Output:
 
     def error(self, error: VandrelError) -> None:
         if self.as_json:
+            import json
+
             findings = [finding.as_json() for finding in error.findings]
             json.dump({"exit": error.exit_code, "findings": findings}, sys.stderr, ensure_ascii=False, indent=2)
             sys.stderr.write("\n")

@@ -5,25 +5,16 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from importlib import import_module
 
 from vandrel import __version__
-from vandrel.cli import (
-    charter,
-    completion,
-    create,
-    demo,
-    edit,
-    find,
-    hierarchy,
-    journal,
-    manual,
-    resume,
-    show,
-    tree,
-)  # fmt: skip
 
-#: In the order of help: what is there, what is designed, what is changed, what was done, and the program itself.
-COMMANDS = (show, find, tree, create, edit, hierarchy, charter, journal, resume, demo, completion, manual)
+#: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
+#: Each is a module of this package.
+COMMANDS = (
+    "show", "find", "tree", "create", "edit", "hierarchy", "charter", "journal", "resume", "demo",
+    "completion", "manual",
+)  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."
 
@@ -72,15 +63,16 @@ def writing_options() -> argparse.ArgumentParser:
     return parser
 
 
-def build_parser() -> argparse.ArgumentParser:
-    """The whole command line."""
+def build_parser(only: str = "") -> argparse.ArgumentParser:
+    """The command line: of every command, or, for speed, of the one that is called `only`."""
     parser = argparse.ArgumentParser(
         prog="vandrel", description=DESCRIPTION, epilog=EPILOG, formatter_class=_Formatter, allow_abbrev=False
     )
     parser.add_argument("--version", action="version", version=f"vandrel {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
     common, writing = common_options(), writing_options()
-    for command in COMMANDS:
+    for name in [only] if only in COMMANDS else COMMANDS:
+        command = import_module(f"vandrel.cli.{name}")
         parents = [common, writing] if command.WRITES else [common]
         added = commands.add_parser(
             command.NAME, help=command.HELP, description=command.DESCRIPTION, epilog="examples:\n" + command.EXAMPLES,

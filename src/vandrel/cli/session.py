@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import os
-import shlex
 import sys
 from collections.abc import Sequence
 from functools import cached_property
@@ -37,8 +36,14 @@ class Session:
             verbose=getattr(args, "verbose", False),
             color=not getattr(args, "no_color", False),
         )
-        #: The command as it was typed, for the journal. Passwords never stand in it.
-        self.command = shlex.join(["vandrel", *words])
+        self._words = words
+
+    @property
+    def command(self) -> str:
+        """The command as it was typed, for the journal. Passwords never stand in it."""
+        import shlex
+
+        return shlex.join(["vandrel", *self._words])
 
     # --- files
 

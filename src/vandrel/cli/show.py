@@ -222,11 +222,10 @@ def _listed(values: Sequence[str]) -> str:
 
 def _when(session: Session, stamp: str) -> str:
     """A time stamp of the directory (Generalized Time, UTC) in the organization's zone."""
-    from datetime import UTC, datetime
+    from vandrel.directory import gentime
 
-    try:
-        instant = datetime.strptime(stamp, "%Y%m%d%H%M%SZ").replace(tzinfo=UTC)
-    except ValueError:
+    instant = gentime.parse(stamp)
+    if instant is None:
         return stamp
     return instant.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M")
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import UTC, date, datetime
+from datetime import date, datetime
 
 from vandrel.charter.charter import Charter
+from vandrel.directory import gentime
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Filter, Not
@@ -102,9 +103,8 @@ class StandardDialect:
         return values
 
     def _day(self, field: str, value: str) -> date | None:
-        try:
-            instant = datetime.strptime(value, "%Y%m%d%H%M%SZ").replace(tzinfo=UTC)
-        except ValueError:
+        instant = gentime.parse(value)
+        if instant is None:
             return None
         return self._charter.last_day(instant) if field == "ends" else instant.astimezone(self._charter.zone).date()
 
@@ -149,7 +149,7 @@ class StandardDialect:
         instant = (
             self._charter.end_instant(day) if field == "ends" else datetime(day.year, day.month, day.day, tzinfo=zone)
         )
-        return instant.astimezone(UTC).strftime("%Y%m%d%H%M%SZ")
+        return gentime.to_text(instant)
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
         sort = self.sort_of(entry)

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from vandrel.directory.dn import DN
 
 Value = str | bytes
 
 
-@dataclass(slots=True)
-class Entry:
+class Entry(Struct):
     """
     One object of a directory.
 

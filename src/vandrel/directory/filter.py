@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from typing import NoReturn, Protocol
+
+from msgspec import Struct
 
 from vandrel.errors import VandrelError
 
@@ -13,23 +14,19 @@ _RULE = re.compile(r"[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+")
 _ESCAPE = re.compile(r"[\x00()*\\]")
 
 
-@dataclass(frozen=True, slots=True)
-class And:
+class And(Struct, frozen=True):
     parts: tuple[Filter, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Or:
+class Or(Struct, frozen=True):
     parts: tuple[Filter, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Not:
+class Not(Struct, frozen=True):
     part: Filter
 
 
-@dataclass(frozen=True, slots=True)
-class Compare:
+class Compare(Struct, frozen=True):
     """``=``, ``>=``, ``<=`` or ``~=`` with one value."""
 
     attribute: str
@@ -37,13 +34,11 @@ class Compare:
     value: str
 
 
-@dataclass(frozen=True, slots=True)
-class Present:
+class Present(Struct, frozen=True):
     attribute: str
 
 
-@dataclass(frozen=True, slots=True)
-class Substring:
+class Substring(Struct, frozen=True):
     """``initial`` and ``final`` may be empty; ``middle`` holds what stands between two asterisks."""
 
     attribute: str
@@ -52,8 +47,7 @@ class Substring:
     final: str
 
 
-@dataclass(frozen=True, slots=True)
-class Extensible:
+class Extensible(Struct, frozen=True):
     """``attribute:dn:rule:=value``; attribute or rule may be empty, not both."""
 
     attribute: str

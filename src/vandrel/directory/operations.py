@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.secret import Secret
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """What happens to one attribute: these values go, these come. Canonical attribute name."""
 
     attribute: str
@@ -18,33 +17,28 @@ class Change:
     added: tuple[Value, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class AddEntry:
+class AddEntry(Struct, frozen=True):
     dn: DN
     attributes: dict[str, list[Value]]
 
 
-@dataclass(frozen=True, slots=True)
-class ModifyEntry:
+class ModifyEntry(Struct, frozen=True):
     dn: DN
     changes: tuple[Change, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class RenameEntry:
+class RenameEntry(Struct, frozen=True):
     """New name, new superior, or both; descendants come along and the old naming value goes."""
 
     dn: DN
     new: DN
 
 
-@dataclass(frozen=True, slots=True)
-class DeleteEntry:
+class DeleteEntry(Struct, frozen=True):
     dn: DN
 
 
-@dataclass(frozen=True, slots=True)
-class SetPassword:
+class SetPassword(Struct, frozen=True):
     """``secret`` is None to take the password away. ``must_change`` demands a new one at the next logon."""
 
     dn: DN

@@ -6,7 +6,6 @@ import re
 
 from vandrel.directory.dn import DN
 from vandrel.errors import VandrelError
-from vandrel.text.prep import prepare
 
 _SLASH = re.compile(r"(?<!\\)/")
 _ESCAPED = re.compile(r"\\(/)")
@@ -57,5 +56,3 @@ def of(dn: DN, base: DN) -> str:
         return str(dn)
     above = dn.rdns[: len(dn.rdns) - len(base.rdns)]
     return to_text(tuple(str(rdn[0][1]) for rdn in reversed(above)))
-
-

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from vandrel.errors import VandrelError
 from vandrel.fields import FIELDS, Shape
@@ -12,8 +13,7 @@ from vandrel.fields import FIELDS, Shape
 _ASSIGNMENT = re.compile(r"(@?[A-Za-z][A-Za-z0-9-]*)(\+=|-=|=)(.*)", re.DOTALL)
 
 
-@dataclass(frozen=True, slots=True)
-class Assignment:
+class Assignment(Struct, frozen=True):
     """One field, what is done to it (``=``, ``+=``, ``-=``), and the values; a raw attribute begins with ``@``."""
 
     field: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from vandrel.charter.hierarchy import DesignedUnit
 from vandrel.directory import place as places
@@ -30,8 +31,7 @@ class State(Enum):
     MISPLACED = "misplaced"
 
 
-@dataclass(frozen=True, slots=True)
-class UnitState:
+class UnitState(Struct, frozen=True):
     """One unit, designed or found; ``elsewhere`` is where a misplaced one belongs."""
 
     place: Place
@@ -41,8 +41,7 @@ class UnitState:
     elsewhere: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Stray:
+class Stray(Struct, frozen=True):
     """An account that stands where the design does not want it, and why."""
 
     dn: DN
@@ -50,8 +49,7 @@ class Stray:
     why: str
 
 
-@dataclass(frozen=True)
-class Comparison:
+class Comparison(Struct, frozen=True):
     """The design beside the directory."""
 
     units: tuple[UnitState, ...]

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date
 from functools import partial
+
+import msgspec
+from msgspec import Struct
 
 from vandrel.charter.document import Kind
 from vandrel.charter.naming import Choice
@@ -30,8 +32,7 @@ from vandrel.text import people
 PLACE = "place"
 
 
-@dataclass(frozen=True, slots=True)
-class Derived:
+class Derived(Struct, frozen=True):
     """One value of the new account, in words the rule that gave it, and the names that were passed over."""
 
     field: str
@@ -40,18 +41,17 @@ class Derived:
     passed: tuple[str, ...] = ()
 
 
-@dataclass
-class Draft:
+class Draft(Struct):
     """A new account, worked out and not yet made."""
 
     kind: str
     place: Place = ()
     dn: DN | None = None
-    derived: dict[str, Derived] = field(default_factory=dict)
-    groups: list[Entry] = field(default_factory=list)
-    findings: list[Finding] = field(default_factory=list)
+    derived: dict[str, Derived] = msgspec.field(default_factory=dict)
+    groups: list[Entry] = msgspec.field(default_factory=list)
+    findings: list[Finding] = msgspec.field(default_factory=list)
     rules: PasswordRules | None = None
-    missing: list[str] = field(default_factory=list)
+    missing: list[str] = msgspec.field(default_factory=list)
 
     def value(self, name: str) -> str:
         found = self.derived.get(name)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+
+import msgspec
+from msgspec import Struct
 
 from vandrel.charter.passwords import PasswordRules
 from vandrel.directory.dn import DN
@@ -22,8 +24,7 @@ from vandrel.text.nearest import did_you_mean
 from vandrel.text.prep import prepare
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """What happens to one field of one object: its values before and after, as people read them."""
 
     field: str
@@ -31,15 +32,14 @@ class Difference:
     after: tuple[str, ...]
 
 
-@dataclass
-class Edit:
+class Edit(Struct):
     """The change to one object, worked out: what differs, and the steps that make it so."""
 
     entry: Entry
     sort: str
-    differences: list[Difference] = field(default_factory=list)
-    steps: list[Step] = field(default_factory=list)
-    findings: list[Finding] = field(default_factory=list)
+    differences: list[Difference] = msgspec.field(default_factory=list)
+    steps: list[Step] = msgspec.field(default_factory=list)
+    findings: list[Finding] = msgspec.field(default_factory=list)
 
 
 def password_rules(house: House, entry: Entry) -> PasswordRules:

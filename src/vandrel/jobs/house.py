@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from vandrel.charter.charter import Charter
 from vandrel.dialects.dialect import Dialect
@@ -12,8 +12,7 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
 
 
-@dataclass(frozen=True)
-class House:
+class House(Struct, frozen=True):
     """One organization's charter and directory."""
 
     charter: Charter

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from vandrel.charter.naming import NamingRule
 from vandrel.charter.pattern import parse
@@ -45,16 +46,14 @@ _LEAST = 0.02
 _RUNGS = 5
 
 
-@dataclass(frozen=True, slots=True)
-class Rung:
+class Rung(Struct, frozen=True):
     """One pattern and the number of accounts whose name comes from it."""
 
     pattern: str
     accounts: int
 
 
-@dataclass(frozen=True, slots=True)
-class Inferred:
+class Inferred(Struct, frozen=True):
     """The ladder of patterns for one name; ``exceptions`` are (entry, name) pairs that no rung explains."""
 
     target: str

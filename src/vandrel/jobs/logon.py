@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import date
+
+from msgspec import Struct
 
 from vandrel.directory.entry import Entry
 from vandrel.jobs.house import House
 from vandrel.text.nearest import listed
 
 
-@dataclass(frozen=True, slots=True)
-class LogonState:
+class LogonState(Struct, frozen=True):
     """``able`` and the sentence that says so, with every cause where it is not."""
 
     able: bool

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
@@ -25,8 +26,7 @@ _MOST_NEAR = 20_000
 _SHOWN = 12
 
 
-@dataclass(frozen=True, slots=True)
-class Candidate:
+class Candidate(Struct, frozen=True):
     """What an ambiguous or misspelt name may have meant, in words."""
 
     name: str

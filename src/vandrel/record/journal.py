@@ -12,11 +12,11 @@ import os
 import socket
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct, structs
 
 from vandrel.directory.embedded import layout
 from vandrel.errors import DirectoryError, VandrelError
@@ -47,8 +47,7 @@ _encode = msgspec.msgpack.Encoder().encode
 _decode = msgspec.msgpack.Decoder().decode
 
 
-@dataclass(frozen=True, slots=True)
-class Job:
+class Job(Struct, frozen=True):
     """One change as a whole. Times are UTC in ISO 8601; ``ended`` is empty while it runs or was broken off."""
 
     number: int
@@ -65,8 +64,7 @@ class Job:
     state: str
 
 
-@dataclass(frozen=True, slots=True)
-class JournalStep:
+class JournalStep(Struct, frozen=True):
     """One step of a job: ``begun`` (may or may not have been made), ``made`` or ``refused``."""
 
     number: int
@@ -211,7 +209,7 @@ def _job(row: tuple[object, ...]) -> Job:
     *values, pid = row
     job = Job(*values)  # type: ignore[arg-type]
     if job.state == RUNNING and not _alive(job.host, int(str(pid))):
-        return replace(job, state=BROKEN)
+        return structs.replace(job, state=BROKEN)
     return job
 
 

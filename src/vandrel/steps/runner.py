@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+
+import msgspec
+from msgspec import Struct
 
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.port import Directory
@@ -19,8 +21,7 @@ BATCH = 4000
 Progress = Callable[[int, int], None]
 
 
-@dataclass(frozen=True)
-class Plan:
+class Plan(Struct, frozen=True):
     """
     A change worked out in full.
 
@@ -34,14 +35,13 @@ class Plan:
     whole: bool = True
 
 
-@dataclass
-class Report:
+class Report(Struct):
     """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal."""
 
     job: int = 0
     planned: int = 0
     made: int = 0
-    refused: list[tuple[str, VandrelError]] = field(default_factory=list)
+    refused: list[tuple[str, VandrelError]] = msgspec.field(default_factory=list)
     seconds: float = 0.0
 
     @property

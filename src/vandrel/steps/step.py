@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
@@ -33,8 +34,7 @@ _SECRETS = frozenset({"userPassword", "pwdHistory", "unicodePwd"})
 Record = dict[str, Any]
 
 
-@dataclass(frozen=True, slots=True)
-class Add:
+class Add(Struct, frozen=True):
     """A new object."""
 
     dn: DN
@@ -53,8 +53,7 @@ class Add:
         return directory.get(self.dn) is not None
 
 
-@dataclass(frozen=True, slots=True)
-class Set:
+class Set(Struct, frozen=True):
     """Values that change on an object; ``changes`` hold both what goes and what comes."""
 
     dn: DN
@@ -86,8 +85,7 @@ class Set:
         return True
 
 
-@dataclass(frozen=True, slots=True)
-class Rename:
+class Rename(Struct, frozen=True):
     """A new name, a new place, or both; everything below comes along."""
 
     dn: DN
@@ -106,8 +104,7 @@ class Rename:
         return directory.get(self.dn) is None and directory.get(self.new) is not None
 
 
-@dataclass(frozen=True, slots=True)
-class Remove:
+class Remove(Struct, frozen=True):
     """An object that goes; ``attributes`` is what it was."""
 
     dn: DN
@@ -127,8 +124,7 @@ class Remove:
         return directory.get(self.dn) is None
 
 
-@dataclass(frozen=True, slots=True)
-class Password:
+class Password(Struct, frozen=True):
     """A new password, or none any more. The record says so and never which; it cannot be taken back."""
 
     dn: DN

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 #: Particles that stand before a surname and belong to it; a charter may replace the list.
 PARTICLES = frozenset(
@@ -19,8 +20,7 @@ GENERATIONS = frozenset({"jr", "jr.", "sr", "sr.", "ii", "iii", "iv", "v"})
 _PARTS = re.compile(r"[\s\-\u2010\u2011]+")
 
 
-@dataclass(frozen=True)
-class PersonName:
+class PersonName(Struct, frozen=True):
     """The parts of one person's name; each may be empty, but not all."""
 
     given: str = ""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or, Present, Substring
 from vandrel.directory.schema import Schema
@@ -11,8 +12,7 @@ from vandrel.directory.schema import Schema
 _LAST = "\U0010ffff"
 
 
-@dataclass(frozen=True, slots=True)
-class Condition:
+class Condition(Struct, frozen=True):
     """
     An SQL condition on ``entry.id``.
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
+
+import msgspec
 
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
@@ -46,10 +47,10 @@ class EmbeddedDirectory:
             definitions = self._db.execute("SELECT kind, text FROM definition ORDER BY number").fetchall()
             numbers = dict(self._db.execute("SELECT name, number FROM attribute").fetchall())
         try:
-            self._contexts = tuple(names.parse(text) for text in json.loads(meta["contexts"]))
-            self._unique: list[list[str]] = json.loads(meta["unique"])
+            self._contexts = tuple(names.parse(text) for text in msgspec.json.decode(meta["contexts"], type=list[str]))
+            self._unique = msgspec.json.decode(meta["unique"], type=list[list[str]])
             self._schema = Schema(definitions)
-        except (KeyError, ValueError) as error:
+        except (KeyError, ValueError, msgspec.MsgspecError) as error:
             raise DirectoryError("damaged", f"the directory file is damaged: {error!r}", where=str(path)) from None
         self._index = Index(self._schema, numbers)
         self._compiler = Compiler(self._schema, numbers.get, self._index.table_of)
@@ -65,7 +66,7 @@ class EmbeddedDirectory:
             for table, rows in (
                 ("definition", quoted),
                 ("attribute", list(enumerate(indexed_attributes(schema), 1))),
-                ("meta", [("contexts", json.dumps([str(dn) for dn in contexts])), ("unique", json.dumps(UNIQUE))]),
+                ("meta", [("contexts", _json([str(dn) for dn in contexts])), ("unique", _json(UNIQUE))]),
             )
             for row in rows
         )
@@ -194,6 +195,10 @@ def _undone() -> DirectoryError:
 
 def _octets(value: str | bytes) -> bytes:
     return value if isinstance(value, bytes) else value.encode()
+
+
+def _json(value: object) -> str:
+    return msgspec.json.encode(value).decode()
 
 
 def _literal(value: object) -> str:

@@ -6,9 +6,9 @@ import sqlite3
 import uuid
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, datetime
 
 from vandrel.directory import dn as names
+from vandrel.directory import gentime
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing
 from vandrel.directory.embedded.records import Data, Index, decode, encode
@@ -32,10 +32,6 @@ HISTORY_KEPT = 64
 _OCTETS = "1.3.6.1.4.1.1466.115.121.1.40"
 
 Outcome = DirectoryError | None
-
-
-def _timestamp() -> str:
-    return datetime.now(UTC).strftime("%Y%m%d%H%M%SZ")
 
 
 def _chunks(values: Sequence[str], size: int = 500) -> Iterator[Sequence[str]]:
@@ -129,7 +125,7 @@ class Writer:
         known = self._ids(key for op in operations for key in (op.dn.key, op.dn.parent.key))
         uniques = [list(self._unique_keys(op.attributes)) for op in operations]
         taken = self._taken({(group, key) for found in uniques for group, key, _ in found})
-        now = _timestamp()
+        now = gentime.now()
         row = self._db.execute("SELECT coalesce(max(id), 0) FROM entry").fetchone()
         number = int(row[0])
         entries: list[tuple[object, ...]] = []
@@ -216,7 +212,7 @@ class Writer:
         old, new = Counter(self._index.values(entry, before)), Counter(self._index.values(entry, after))
         self._db.executemany("DELETE FROM value WHERE attribute = ? AND value = ? AND entry = ?", list(old - new))
         self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", list(new - old))
-        after["modifyTimestamp"] = [_timestamp()]
+        after["modifyTimestamp"] = [gentime.now()]
         self._db.execute("UPDATE entry SET data = ? WHERE id = ?", (encode(after), entry))
 
     def _modify(self, operation: ModifyEntry) -> None:
@@ -370,7 +366,7 @@ class Writer:
     def _password(self, operation: SetPassword) -> None:
         entry, _, before = self._row(operation.dn)
         after = {name: list(values) for name, values in before.items()}
-        now = _timestamp()
+        now = gentime.now()
         for old in after.pop("userPassword", ()):
             octets = old if isinstance(old, bytes) else old.encode()
             kept = f"{now}#{_OCTETS}#{len(octets)}#".encode() + octets

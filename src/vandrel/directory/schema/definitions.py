@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 _TOKEN = re.compile(r"'((?:[^'\\]|\\27|\\5[Cc])*)'|([()$])|([^\s()$']+)")
 _FLAGS = frozenset(
@@ -11,8 +12,7 @@ _FLAGS = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class AttributeType:
+class AttributeType(Struct, frozen=True):
     """
     One attribute type; what it inherits from ``sup`` is already filled in.
 
@@ -37,8 +37,7 @@ class AttributeType:
         return self.names[0] if self.names else self.oid
 
 
-@dataclass(frozen=True, slots=True)
-class ObjectClass:
+class ObjectClass(Struct, frozen=True):
     """One object class; ``must`` and ``may`` hold its own attributes, without those of its superiors."""
 
     oid: str

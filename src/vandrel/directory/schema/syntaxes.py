@@ -22,10 +22,8 @@ OCTET_STRING = _ARC + "40"
 #: Syntaxes whose values are octets; all others are text.
 BINARY = frozenset({OCTET_STRING, _ARC + "28", _ARC + "4", _ARC + "5", _ARC + "8", _ARC + "23"})
 
-_PRINTABLE = re.compile(r"[A-Za-z0-9'()+,\-./:? ]+")
-_TIME = re.compile(
-    r"(\d{4})(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])([01]\d|2[0-3])(?:([0-5]\d)([0-5]\d|60)?)?([.,]\d+)?(Z|[+-]\d{2}(?:\d{2})?)"
-)
+_PRINTABLE = r"[A-Za-z0-9'()+,\-./:? ]+"
+_TIME = r"(\d{4})(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])([01]\d|2[0-3])(?:([0-5]\d)([0-5]\d|60)?)?([.,]\d+)?(Z|[+-]\d{2}(?:\d{2})?)"
 
 
 def _is_text(value: str) -> str:
@@ -45,12 +43,12 @@ def _is_dn(value: str) -> str:
 
 
 def _fits(pattern: str, why: str) -> Callable[[str], str]:
-    compiled = re.compile(pattern)
-    return lambda value: "" if compiled.fullmatch(value) else why
+    # Compiled at the first value: most of a schema is never asked for in one run, and re keeps what it compiled.
+    return lambda value: "" if re.fullmatch(pattern, value) else why
 
 
 def _is_time(value: str) -> str:
-    return "" if _TIME.fullmatch(value) else "must be a Generalized Time such as 20261231220000Z"
+    return "" if re.fullmatch(_TIME, value) else "must be a Generalized Time such as 20261231220000Z"
 
 
 _CHECKS: dict[str, Callable[[str], str]] = {
@@ -62,8 +60,8 @@ _CHECKS: dict[str, Callable[[str], str]] = {
     _ARC + "26": _is_ia5,
     _ARC + "11": _fits("[A-Za-z]{2}", "must be a country code of two letters (ISO 3166-1)"),
     _ARC + "36": _fits(r"[\d ]+", "may have digits and spaces only"),
-    _ARC + "44": _fits(_PRINTABLE.pattern, "may have letters, digits, space and ' ( ) + , - . / : ? only"),
-    _ARC + "50": _fits(_PRINTABLE.pattern, "may have digits, letters, space and ' ( ) + , - . / : ? only"),
+    _ARC + "44": _fits(_PRINTABLE, "may have letters, digits, space and ' ( ) + , - . / : ? only"),
+    _ARC + "50": _fits(_PRINTABLE, "may have digits, letters, space and ' ( ) + , - . / : ? only"),
     _ARC + "22": _fits(r"[A-Za-z0-9'()+,\-./:? ]+(\$[A-Za-z0-9]+)*", "is not a fax number"),
     _ARC + "41": _is_text,
     _ARC + "38": _fits(r"[A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+", "is not a name or OID"),

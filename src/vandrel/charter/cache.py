@@ -1,0 +1,49 @@
+"""
+Charters that were found right, kept as they were decoded: reading and checking YAML takes longer than most commands.
+
+An entry holds the whole text that it was made from, and counts only for exactly that text and this version.
+"""
+
+from __future__ import annotations
+
+import os
+import zlib
+from pathlib import Path
+
+import msgspec
+
+from vandrel import __version__
+from vandrel.charter.document import Document
+
+
+class _Kept(msgspec.Struct, frozen=True, array_like=True):
+    version: str
+    text: str
+    document: Document
+
+
+def _file(path: Path) -> Path:
+    from platformdirs import user_cache_path
+
+    return user_cache_path("vandrel") / f"charter-{zlib.crc32(str(path.absolute()).encode()):08x}.msgpack"
+
+
+def find(path: Path, text: str) -> Document | None:
+    """The document of the charter at `path`, if exactly this text was found right before."""
+    try:
+        kept = msgspec.msgpack.decode(_file(path).read_bytes(), type=_Kept)
+    except (OSError, msgspec.MsgspecError):
+        return None
+    return kept.document if kept.version == __version__ and kept.text == text else None
+
+
+def keep(path: Path, text: str, document: Document) -> None:
+    """Keep a document; where that is not possible, the next command reads the YAML again."""
+    file = _file(path)
+    draft = file.with_suffix(f".{os.getpid()}")
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        draft.write_bytes(msgspec.msgpack.encode(_Kept(__version__, text, document)))
+        draft.replace(file)
+    except OSError:
+        draft.unlink(missing_ok=True)
