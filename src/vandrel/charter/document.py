@@ -4,8 +4,6 @@ The charter as it is written: one class per mapping of the file. `vandrel.charte
 These classes are the one source of the loader's checks and of the JSON Schema for editors.
 """
 
-from __future__ import annotations
-
 from typing import Annotated, Literal
 
 import msgspec
@@ -115,7 +113,7 @@ class Unit(_Part, frozen=True):
         dict[str, list[Text]], Meta(description="Groups that go with the unit: kind of group, and stems.")
     ] = {}
     branch: Annotated[str, Meta(description="A branch that hangs below this unit.")] = ""
-    units: Annotated[dict[str, Unit | None], Meta(description="The units below.")] = {}
+    units: Annotated["dict[str, Unit | None]", Meta(description="The units below.")] = {}
 
 
 class Document(_Part, frozen=True):

@@ -1,0 +1,128 @@
+"""What the tests share: the installed program, the demo's folder, and a house of the core without the interface."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from vandrel.charter.charter import Charter
+from vandrel.charter.load import from_text
+from vandrel.demo.world import charter_text
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.jobs.build import compare
+from vandrel.jobs.house import House
+from vandrel.record.journal import Journal
+from vandrel.steps.runner import Plan, Runner
+
+PROGRAM = Path(sys.executable).with_name("vandrel")
+
+settings.register_profile("vandrel", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("vandrel")
+
+
+@dataclass
+class Result:
+    """How a run of the program ended."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> dict:
+        return json.loads(self.out)
+
+
+@dataclass
+class Folder:
+    """A folder with a charter and a directory, and the program run in it."""
+
+    path: Path
+    env: dict[str, str] = field(default_factory=dict)
+
+    def run(self, *words: str, stdin: str = "", timeout: float = 60, **more: str) -> Result:
+        done = subprocess.run(
+            [str(PROGRAM), *words],
+            cwd=self.path,
+            input=stdin,
+            capture_output=True,
+            text=True,
+            timeout=timeout,
+            env=self.environment() | more,
+            check=False,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        return Result(done.returncode, done.stdout, done.stderr)
+
+    def environment(self) -> dict[str, str]:
+        own = {"XDG_CACHE_HOME": str(self.path / ".cache"), "XDG_CONFIG_HOME": str(self.path / ".config"), "COLUMNS": "120"}
+        return {k: v for k, v in os.environ.items() if not k.startswith(("VANDREL", "XDG", "NO_COLOR"))} | own
+
+    def start(self, *words: str) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [str(PROGRAM), *words], cwd=self.path, env=self.environment(), text=True,
+            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        )  # fmt: skip
+
+    def state(self) -> bytes:
+        """What the directory holds, for asserting that nothing was written."""
+        directory = EmbeddedDirectory(self.path / "directory.db")
+        try:
+            return repr([(str(e.dn), sorted(e.attributes.items())) for e in directory.search(directory.contexts[0])]).encode()
+        finally:
+            directory.close()
+
+
+@pytest.fixture(scope="session")
+def demo_template(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo's folder, made once by the installed program."""
+    path = tmp_path_factory.mktemp("template") / "demo"
+    done = subprocess.run([str(PROGRAM), "demo", str(path), "--no-tour"], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    return path
+
+
+@pytest.fixture
+def demo(demo_template: Path, tmp_path: Path) -> Folder:
+    """A fresh copy of the demo's folder."""
+    path = tmp_path / "demo"
+    shutil.copytree(demo_template, path)
+    return Folder(path)
+
+
+@pytest.fixture(scope="session")
+def charter() -> Charter:
+    return from_text(charter_text(), Path("charter.yaml"))
+
+
+@dataclass
+class Workbench:
+    """The core, without the interface: a house, its runner and its journal."""
+
+    house: House
+    runner: Runner
+    journal: Journal
+
+
+@pytest.fixture
+def bench(tmp_path: Path, charter: Charter) -> Iterator[Workbench]:
+    """A directory with the units and groups of the demo's charter, and nobody in it."""
+    directory = EmbeddedDirectory.create(tmp_path / "directory.db", [charter.base])
+    journal = Journal(tmp_path / "journal.db", create=True)
+    house = House(charter, directory, StandardDialect(directory.schema, charter))
+    runner = Runner(directory, house.dialect, lambda: journal)
+    comparison = compare(house)
+    runner.run(Plan("build", comparison.steps, comparison.findings), "test")
+    yield Workbench(house, runner, journal)
+    journal.close()
+    directory.close()
