@@ -161,12 +161,14 @@ def check(
                 "wait, or reset it as an administrator",
             )
     if rules.word("common") != "allow" and not secret.generated:
-        word = _common_word(text, [login, *full.split(), *words])
-        if word:
+        if _varies_a_word(text, [login, *full.split(), *words]):
+            # Which word is not said: it would all but give the password away.
             broken(
-                "common", f"it varies the common word {word!r}", "take words that have nothing to do with each other",
+                "common",
+                "it varies a common word",
+                "take words that have nothing to do with each other",
                 fatal=rules.word("common") == "refuse",
-            )  # fmt: skip
+            )
     return findings
 
 
@@ -181,23 +183,16 @@ def _own_parts(login: str, full: str) -> list[str]:
 _ENOUGH = 10.0
 
 
-def _common_word(text: str, words: list[str]) -> str:
-    """The common word that `text` varies, or an empty string."""
+def _varies_a_word(text: str, words: list[str]) -> bool:
+    """Whether a common word, or one of `words`, makes up half of a password that is easy to guess."""
     from zxcvbn import zxcvbn
 
     # Longer than this the estimate takes long and no word matters any more.
     result = zxcvbn(text[:64], user_inputs=[word for word in words if len(word) >= _SHORTEST_PART])
     if float(result["guesses_log10"]) >= _ENOUGH:
-        return ""
-    found = [
-        match
-        for match in result["sequence"]
-        if match["pattern"] == "dictionary" and len(match["token"]) >= _SHORTEST_PART
-    ]
-    longest = max(found, key=lambda match: len(match["token"]), default=None)
-    if longest is None or len(longest["token"]) * 2 < len(text):
-        return ""
-    return str(longest["matched_word"])
+        return False
+    lengths = [len(match["token"]) for match in result["sequence"] if match["pattern"] == "dictionary"]
+    return max(lengths, default=0) >= max(_SHORTEST_PART, len(text) / 2)
 
 
 def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 
+_WORSE = 12
+
+
 def nearest(word: str, known: Iterable[str], limit: int = 3) -> list[str]:
     """The at most `limit` words of `known` that `word` could be a slip for, best first; often none."""
     from rapidfuzz import fuzz, process
@@ -12,7 +15,8 @@ def nearest(word: str, known: Iterable[str], limit: int = 3) -> list[str]:
     found = process.extract(
         word, list(dict.fromkeys(known)), scorer=fuzz.ratio, processor=str.casefold, limit=limit, score_cutoff=60
     )
-    return [str(match[0]) for match in found]
+    # Beside a word that is hit almost exactly, one that merely resembles it is noise.
+    return [str(name) for name, score, _ in found if score > found[0][1] - _WORSE]
 
 
 def nearest_part(word: str, known: Iterable[str], limit: int = 3) -> list[str]:

@@ -1,0 +1,135 @@
+"""The schema: the notation of RFC 4512, syntaxes, matching, and what an entry must be."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from vandrel.directory import gentime
+from vandrel.directory.schema import Schema, shipped_definitions
+from vandrel.directory.schema.definitions import attribute_type, fields_of, object_class
+from vandrel.directory.schema.matching import normalizer
+
+SCHEMA = Schema(shipped_definitions())
+PERSON = {"objectClass": ["top", "person", "organizationalPerson", "inetOrgPerson"], "cn": ["A"], "sn": ["B"]}
+
+
+def test_an_attribute_type_of_the_standard():
+    # RFC 4512, section 4.1.2, with what RFC 4519 says of name.
+    name = attribute_type(
+        "( 2.5.4.41 NAME 'name' EQUALITY caseIgnoreMatch SUBSTR caseIgnoreSubstringsMatch "
+        "SYNTAX 1.3.6.1.4.1.1466.115.121.1.15{32768} )",
+        {},
+    )
+    cn = attribute_type("( 2.5.4.3 NAME ( 'cn' 'commonName' ) DESC 'it\\27s a name' SUP name )", {"name": name})
+    assert (cn.names, cn.equality, cn.syntax, cn.limit) == (("cn", "commonName"), "caseIgnoreMatch", name.syntax, 32768)
+    assert cn.description == "it's a name"
+    assert not cn.single
+
+
+def test_an_object_class_of_the_standard():
+    person = object_class(
+        "( 2.5.6.6 NAME 'person' SUP top STRUCTURAL MUST ( sn $ cn ) MAY ( userPassword $ telephoneNumber $ seeAlso $ description ) )"
+    )
+    assert (person.kind, person.must, person.sup) == ("STRUCTURAL", ("sn", "cn"), ("top",))
+    assert len(person.may) == 4
+
+
+@pytest.mark.parametrize("text", ["", "( )", "( 1.2.3 NAME )", "1.2.3 NAME 'x'"])
+def test_what_is_no_definition_is_refused(text):
+    with pytest.raises(ValueError, match=r"definition|value"):
+        fields_of(text)
+
+
+def test_a_superior_must_be_defined_before():
+    with pytest.raises(ValueError, match="nosuch"):
+        attribute_type("( 1.2.3 NAME 'x' SUP nosuch )", {})
+
+
+def test_every_shipped_class_uses_attributes_that_are_defined():
+    for kind, text in shipped_definitions():
+        if kind == "objectclass":
+            cls = object_class(text)
+            assert all(SCHEMA.attribute(name) for name in (*cls.must, *cls.may)), cls.name
+            assert all(SCHEMA.object_class(name) for name in cls.sup)
+        else:
+            attribute = SCHEMA.attribute(fields_of(text)[0])
+            assert attribute is not None
+            assert attribute.syntax
+            assert not attribute.equality or normalizer(attribute.equality) or attribute.equality in (
+                "octetStringMatch", "bitStringMatch"
+            )  # fmt: skip
+
+
+def what(attributes: dict, **more) -> list[str]:
+    return [finding.what for finding in SCHEMA.check_entry({**attributes, **more})]
+
+
+@pytest.mark.parametrize(
+    ("more", "word"),
+    [
+        ({}, ""),
+        ({"sn": ["x" * 65]}, "64 characters at most, and this value has 65"),
+        ({"mail": ["å@x.example"]}, "ASCII"),
+        ({"displayName": ["a", "b"]}, "one value, and 2"),
+        ({"uid": [""]}, "must not be empty"),
+        ({"manager": ["nobody"]}, "not a distinguished name"),
+        ({"telephoneNumber": ["+47 55;55"]}, "digits, letters"),
+        ({"jpegPhoto": ["text"]}, "octets"),
+        ({"userPassword": [b"x" * 257]}, "256 octets at most"),
+        ({"member": ["cn=x"]}, "not allowed"),
+        ({"titel": ["x"]}, "no attribute 'titel'"),
+        ({"objectClass": ["top"]}, "no structural"),
+        ({"objectClass": ["top", "preson"]}, "no object class 'preson'"),
+        ({"objectClass": ["top", "organizationalUnit"]}, "ou is required"),
+        ({"pwdReset": ["maybe"]}, "TRUE or FALSE"),
+        ({"pwdAccountLockedTime": ["yesterday"]}, "Generalized Time"),
+        ({"employeeNumber": ["0042"]}, ""),
+    ],
+)
+def test_what_an_entry_must_be(more, word):
+    found = what(PERSON, **more)
+    assert any(word in item for item in found) if word else not found
+
+
+def test_must_lists_what_is_missing():
+    assert what({"objectClass": PERSON["objectClass"]}) == [
+        f"{name} is required by the object classes top, person, organizationalPerson, inetOrgPerson" for name in ("cn", "sn")
+    ]
+
+
+@pytest.mark.parametrize(
+    ("rule", "one", "other"),
+    [
+        ("caseIgnoreMatch", " Anna  LUND", "anna lund"),
+        ("telephoneNumberMatch", "+47 55-55", "+475555"),
+        ("distinguishedNameMatch", "CN=A, dc=B", "cn=a,dc=b"),
+        ("generalizedTimeMatch", "20261123130000+0100", "20261123120000Z"),
+        ("generalizedTimeMatch", "2026112312Z", "20261123120000.0Z"),
+        ("booleanMatch", "true", "TRUE"),
+        ("numericStringMatch", "12 34", "1234"),
+    ],
+)
+def test_equal_values(rule, one, other):
+    key = normalizer(rule)
+    assert key(one) == key(other)
+
+
+@given(st.integers(), st.integers())
+def test_the_order_of_integers_is_the_order_of_their_keys(one, other):
+    key = normalizer("integerMatch")
+    if abs(one) < 10**38 and abs(other) < 10**38:
+        assert (key(str(one)) < key(str(other))) == (one < other)
+
+
+@given(st.datetimes(timezones=st.just(gentime.parse("19700101000000Z").tzinfo)))
+def test_generalized_time_survives_text_and_back(instant):
+    text = gentime.to_text(instant)
+    if instant.year >= 1000:
+        assert gentime.parse(text) == instant.replace(microsecond=0)
+
+
+@given(st.text(max_size=16))
+def test_what_is_no_generalized_time_is_none(text):
+    assert gentime.parse(text) is None or len(text) == 15

@@ -1,0 +1,222 @@
+"""Steps, checks, the runner and the journal, on the core alone."""
+
+from __future__ import annotations
+
+import sqlite3
+import stat
+
+import pytest
+
+from vandrel.directory import dn as names
+from vandrel.directory.operations import Change
+from vandrel.errors import DirectoryError, Refused, VandrelError
+from vandrel.record.journal import BROKEN, DONE, PART, Journal
+from vandrel.secret import Secret
+from vandrel.steps.runner import Plan
+from vandrel.steps.step import Add, Password, Remove, Rename, Set, from_record
+
+PERSON = ["top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"]
+GUESTS = names.parse("ou=Guests,dc=marrowick,dc=example")
+ANNA = GUESTS.child("cn", "Anna")
+SECRET = Secret("Kv9-fjord-lamp", generated=True)
+
+
+def add(dn=ANNA, login="anna", **more) -> Add:
+    return Add(dn, {"objectClass": list(PERSON), "cn": [dn.name], "sn": ["Lund"], "uid": [login], **more})
+
+
+def run(bench, *steps, whole=True):
+    return bench.runner.run(Plan("test", list(steps), whole=whole), "vandrel test")
+
+
+def codes(bench, *steps) -> list[str]:
+    return [finding.code for finding in bench.runner.check(Plan("test", list(steps)))]
+
+
+CHANGE = Set(ANNA, (Change("title", (), ("Mate",)), Change("sn", ("Lund",), ("Brekke",))))
+
+
+@pytest.mark.parametrize(
+    "step", [add(), CHANGE, Rename(ANNA, GUESTS.child("cn", "Anna B")), Remove(ANNA, {"cn": ["Anna"], "jpegPhoto": [b"\xff"]})]
+)
+def test_a_step_survives_its_record(bench, step):
+    number = bench.journal.begin("c", "t", "d", 1)
+    bench.journal.write(number, 1, [step])
+    (item,) = bench.journal.steps(number)
+    assert from_record(item.record) == step
+
+
+@pytest.mark.parametrize(
+    ("before", "step"),
+    [([], add()), ([add()], CHANGE), ([add()], Rename(ANNA, GUESTS.child("cn", "Anna B")))],
+)
+def test_a_step_and_its_reverse_leave_what_was(bench, before, step):
+    if before:
+        run(bench, *before)
+    was = _contents(bench)
+    assert not step.done_in(bench.house.directory)
+    run(bench, step)
+    assert step.done_in(bench.house.directory)
+    assert _contents(bench) != was
+    run(bench, step.reverse())
+    assert _contents(bench) == was
+
+
+def test_what_was_removed_comes_back_without_its_birth_marks(bench):
+    run(bench, add(title=["Mate"]))
+    entry = bench.house.directory.get(ANNA)
+    remove = Remove(ANNA, entry.attributes)
+    run(bench, remove)
+    assert remove.done_in(bench.house.directory)
+    run(bench, remove.reverse())
+    assert bench.house.directory.get(ANNA).text("title") == "Mate"
+
+
+def _contents(bench) -> list:
+    own = {"entryUUID", "createTimestamp", "modifyTimestamp"}
+    found = bench.house.directory.search(bench.house.charter.base)
+    return [(str(e.dn), sorted((k, v) for k, v in e.attributes.items() if k not in own)) for e in found]
+
+
+def test_a_password_is_in_no_record_and_cannot_be_taken_back(bench, tmp_path):
+    step = Password(ANNA, SECRET, True)
+    assert step.reverse() is None
+    assert from_record(step.record()) is None
+    run(bench, add(), step)
+    bench.journal.close()
+    for file in tmp_path.iterdir():
+        assert SECRET.reveal().encode() not in file.read_bytes()
+    again = Set(ANNA, (Change("userPassword", (b"{SSHA512}x",), ()),))
+    assert b"SSHA" not in repr(again.record()).encode()
+
+
+BOSS = GUESTS.child("cn", "Boss")
+
+
+@pytest.mark.parametrize(
+    ("steps", "expected"),
+    [
+        ([add(), add(BOSS, "boss", manager=[str(ANNA)])], []),
+        ([add(manager=[str(BOSS)])], ["dangling"]),
+        ([add(), add()], ["taken"]),
+        ([add(), add(BOSS, "ANNA")], ["taken"]),
+        ([add(mail=["a@x.example"]), add(BOSS, "b", vandrelMailAlias=["A@x.example"])], ["taken"]),
+        ([add(GUESTS.child("ou", "No").child("cn", "X"))], ["no-parent"]),
+        ([add(title=["x" * 65])], ["schema"]),
+        ([add(titel=["x"])], ["unknown-field"]),
+        ([CHANGE], ["not-found"]),
+        ([add(), CHANGE, Password(ANNA, SECRET, True), Remove(ANNA, {}), add()], []),
+        ([Password(BOSS, SECRET, True)], ["not-found"]),
+        ([add(), Set(ANNA, (Change("nosuch", (), ("x",)),))], ["unknown-field"]),
+        ([add(), Set(ANNA, (Change("entryUUID", (), ("x",)),))], ["schema", "schema"]),
+        ([add(), Rename(ANNA, ANNA.child("cn", "x"))], ["refused"]),
+        ([Remove(GUESTS, {})], ["protected"]),
+        ([Rename(GUESTS, names.parse("ou=Visitors,dc=marrowick,dc=example"))], ["protected"]),
+        ([add(), add(BOSS, "boss"), Rename(BOSS, ANNA)], ["taken"]),
+    ],
+)
+def test_the_checks_that_hold_for_every_change(bench, steps, expected):
+    assert codes(bench, *steps) == expected
+
+
+def test_a_finding_stops_everything(bench):
+    was = _contents(bench)
+    jobs = len(list(bench.journal.jobs()))
+    with pytest.raises(Refused) as caught:
+        run(bench, add(), add(BOSS, "boss", title=["x" * 65]))
+    assert caught.value.exit_code == 22
+    assert _contents(bench) == was
+    assert len(list(bench.journal.jobs())) == jobs
+
+
+def test_the_journal_holds_who_when_what_and_the_state_before(bench):
+    report = run(bench, add())
+    report = run(bench, CHANGE)
+    job = bench.journal.job(report.job)
+    assert (job.state, job.planned, job.made, job.refused, job.command) == (DONE, 1, 1, 0, "vandrel test")
+    assert job.who
+    assert job.begun <= job.ended
+    (item,) = bench.journal.steps(job.number)
+    assert item.record["changes"] == [["title", [], ["Mate"]], ["sn", ["Lund"], ["Brekke"]]]
+    assert [j.number for j in bench.journal.jobs(about=str(ANNA))] == [job.number, job.number - 1]
+    assert stat.S_IMODE(bench.journal.path.stat().st_mode) == 0o600
+
+
+def test_a_refusal_of_the_directory_is_reported_and_the_rest_goes_on(bench, monkeypatch):
+    # Somebody takes the name between check and run.
+    monkeypatch.setattr("vandrel.steps.checks.Checks.check", lambda self, steps: [])
+    run(bench, add())
+    report = run(bench, add(BOSS, "anna"), add(GUESTS.child("cn", "C"), "c"), whole=False)
+    assert (report.made, report.in_part) == (1, True)
+    assert report.refused[0][0] == str(BOSS)
+    assert report.refused[0][1].code == "taken"
+    assert bench.journal.job(report.job).state == PART
+    whole = run(bench, add(BOSS, "anna"), add(GUESTS.child("cn", "D"), "d"))
+    assert (whole.made, len(whole.refused)) == (0, 2)
+    assert bench.house.directory.get(GUESTS.child("cn", "D")) is None
+
+
+def broken_off(bench, monkeypatch, steps, *, after: int) -> int:
+    """The number of a job that broke off when `after` of its steps were made and the journal did not know it yet."""
+    directory = bench.house.directory
+    execute = type(directory).execute
+
+    def fail(self, operations, *, atomic):
+        execute(self, operations[:after], atomic=False)
+        raise DirectoryError("disk-full", "no room left on the disk")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(type(directory), "execute", fail)
+        with pytest.raises(DirectoryError):
+            run(bench, *steps)
+    return next(bench.journal.jobs(1)).number
+
+
+@pytest.mark.parametrize("after", [0, 1, 2, 3])
+def test_a_job_that_broke_off_is_finished_exactly(bench, monkeypatch, after):
+    steps = [add(), add(BOSS, "boss"), Set(ANNA, (Change("manager", (), (str(BOSS),)),))]
+    number = broken_off(bench, monkeypatch, steps, after=after)
+    assert [job.number for job in bench.journal.broken()] == [number]
+    report = bench.runner.resume(number)
+    assert (report.made, report.refused) == (3, [])
+    assert bench.journal.job(number).state == DONE
+    assert bench.house.directory.get(ANNA).text("manager") == str(BOSS)
+    assert not bench.journal.broken()
+    with pytest.raises(VandrelError, match="not broken off"):
+        bench.runner.resume(number)
+
+
+def test_a_password_that_may_not_have_been_set_is_reported(bench, monkeypatch):
+    number = broken_off(bench, monkeypatch, [add(), Password(ANNA, SECRET, True)], after=1)
+    report = bench.runner.resume(number)
+    assert report.made == 1
+    assert "in no record" in str(report.refused[0][1])
+    assert bench.journal.job(number).state == PART
+
+
+def test_a_job_whose_process_is_gone_counts_as_broken_off(bench):
+    number = bench.journal.begin("vandrel test", "t", "d", 2)
+    assert bench.journal.job(number).state == "running"
+    connection = sqlite3.connect(bench.journal.path)
+    connection.execute("UPDATE job SET pid = 4194305 WHERE number = ?", (number,))
+    connection.commit()
+    connection.close()
+    assert bench.journal.job(number).state == BROKEN
+    with pytest.raises(VandrelError, match="before its first step"):
+        bench.runner.resume(number)
+
+
+def test_a_long_run_goes_in_batches_and_tells_of_its_progress(bench, monkeypatch):
+    monkeypatch.setattr("vandrel.steps.runner.BATCH", 10)
+    seen = []
+    steps = [add(GUESTS.child("cn", f"P{n}"), f"p{n}") for n in range(25)]
+    report = bench.runner.run(Plan("t", steps), "c", lambda made, planned: seen.append((made, planned)))
+    assert seen == [(10, 25), (20, 25), (25, 25)]
+    assert (report.made, report.in_part) == (25, False)
+    assert len(list(bench.journal.steps(report.job))) == 25
+
+
+def test_a_journal_is_no_directory_and_the_reverse(bench, tmp_path):
+    with pytest.raises(DirectoryError) as caught:
+        Journal(tmp_path / "directory.db")
+    assert caught.value.code == "foreign"
