@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN := $(VENV)/bin
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test lint bench screens clean
+.PHONY: demo test lint bench screens docs clean
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -35,6 +35,9 @@ bench: $(VENV)/.dev
 
 screens: $(VENV)/.dev
 	$(BIN)/python tools/screens.py
+
+docs: $(VENV)/.installed
+	COLUMNS=100 $(BIN)/python tools/document.py
 
 clean:
 	rm -rf $(VENV) demo

@@ -65,7 +65,11 @@ class Folder:
         return Result(done.returncode, done.stdout, done.stderr)
 
     def environment(self) -> dict[str, str]:
-        own = {"XDG_CACHE_HOME": str(self.path / ".cache"), "XDG_CONFIG_HOME": str(self.path / ".config"), "COLUMNS": "120"}
+        own = {
+            "XDG_CACHE_HOME": str(self.path / ".cache"),
+            "XDG_CONFIG_HOME": str(self.path / ".config"),
+            "COLUMNS": "120",
+        }
         return {k: v for k, v in os.environ.items() if not k.startswith(("VANDREL", "XDG", "NO_COLOR"))} | own
 
     def start(self, *words: str) -> subprocess.Popen[str]:
@@ -78,7 +82,9 @@ class Folder:
         """What the directory holds, for asserting that nothing was written."""
         directory = EmbeddedDirectory(self.path / "directory.db")
         try:
-            return repr([(str(e.dn), sorted(e.attributes.items())) for e in directory.search(directory.contexts[0])]).encode()
+            return repr(
+                [(str(e.dn), sorted(e.attributes.items())) for e in directory.search(directory.contexts[0])]
+            ).encode()
         finally:
             directory.close()
 

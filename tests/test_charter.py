@@ -122,7 +122,10 @@ def test_all_faults_come_in_one_go_in_the_order_of_the_file():
 
 
 def test_a_branch_below_itself_is_named():
-    text = SMALL.replace('"{department}": {holds: [staff]}', "Slip: {branch: a}") + "branches: {a: {units: {B: {branch: a}}}}\n"
+    text = (
+        SMALL.replace('"{department}": {holds: [staff]}', "Slip: {branch: a}")
+        + "branches: {a: {units: {B: {branch: a}}}}\n"
+    )
     assert any("hangs below itself" in what for _, what, _ in faults(text))
 
 
@@ -139,7 +142,11 @@ def test_no_text_brings_the_reader_down(text):
 
 
 def test_words_that_other_readers_take_for_something_else():
-    assert read("x", "language: no\nends: 2026-09-30\non: yes").data == {"language": "no", "ends": "2026-09-30", "on": "yes"}
+    assert read("x", "language: no\nends: 2026-09-30\non: yes").data == {
+        "language": "no",
+        "ends": "2026-09-30",
+        "on": "yes",
+    }
 
 
 def test_a_branch_is_written_once_and_hung_in_many_places(charter):

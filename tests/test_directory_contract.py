@@ -29,7 +29,9 @@ def person(dn: names.DN, login: str, **more: list) -> AddEntry:
 
 
 def group(dn: names.DN, *members: names.DN) -> AddEntry:
-    return AddEntry(dn, {"objectClass": ["top", "groupOfNames", "vandrelGroup"], "member": [str(m) for m in members] or [""]})
+    return AddEntry(
+        dn, {"objectClass": ["top", "groupOfNames", "vandrelGroup"], "member": [str(m) for m in members] or [""]}
+    )
 
 
 @pytest.fixture(params=["embedded"])
@@ -124,8 +126,12 @@ def test_refusals_change_nothing(directory, operation, code):
 
 
 def test_values_come_and_go(directory):
-    assert not one(directory, ModifyEntry(ANNA, (Change("telephoneNumber", added=("1", "2")), Change("title", added=("Mate",)))))
-    assert not one(directory, ModifyEntry(ANNA, (Change("telephoneNumber", ("1",), ("3",)), Change("title", ("Mate",)))))
+    assert not one(
+        directory, ModifyEntry(ANNA, (Change("telephoneNumber", added=("1", "2")), Change("title", added=("Mate",))))
+    )
+    assert not one(
+        directory, ModifyEntry(ANNA, (Change("telephoneNumber", ("1",), ("3",)), Change("title", ("Mate",))))
+    )
     entry = directory.get(ANNA)
     assert entry.texts("telephoneNumber") == ["2", "3"]
     assert "title" not in entry.attributes
@@ -188,7 +194,9 @@ def test_a_whole_change_is_made_whole_or_not_at_all(directory):
 
 def test_two_new_entries_of_one_sequence_cannot_share_a_name(directory):
     twin = DECK.child("cn", "Twin")
-    outcomes = directory.execute([person(twin, "t1"), person(twin, "t2"), person(DECK.child("cn", "Twin 2"), "T1")], atomic=False)
+    outcomes = directory.execute(
+        [person(twin, "t1"), person(twin, "t2"), person(DECK.child("cn", "Twin 2"), "T1")], atomic=False
+    )
     assert [o.code if o else "" for o in outcomes] == ["", "taken", "taken"]
 
 
@@ -201,14 +209,30 @@ def test_passwords(directory):
     assert not one(directory, SetPassword(ANNA, second, must_change=False))
     assert directory.get(ANNA).text("pwdReset") == ""
     assert not directory.verify_password(ANNA, first)
-    assert [directory.password_used(ANNA, s, 2) for s in (first, second, Secret("other", generated=True))] == [True, True, False]
+    assert [directory.password_used(ANNA, s, 2) for s in (first, second, Secret("other", generated=True))] == [
+        True,
+        True,
+        False,
+    ]
     assert not directory.password_used(ANNA, first, 1)
     assert not one(directory, SetPassword(ANNA, None, must_change=True))
     assert not directory.verify_password(ANNA, second)
     assert "pwdReset" not in directory.get(ANNA).attributes
 
 
-HOSTILE = ["*)(uid=*", "a\x00b", "\\", "' OR 1=1 --", "\r\ninjected: yes", "#04024869", " ", "\u202eevil", "🚢" * 20, "%s{0}", "a" * 64]
+HOSTILE = [
+    "*)(uid=*",
+    "a\x00b",
+    "\\",
+    "' OR 1=1 --",
+    "\r\ninjected: yes",
+    "#04024869",
+    " ",
+    "\u202eevil",
+    "🚢" * 20,
+    "%s{0}",
+    "a" * 64,
+]
 
 
 @pytest.mark.parametrize("value", HOSTILE)

@@ -85,7 +85,9 @@ def test_below_and_moved():
     assert [str(dn) for dn in anna.ancestors()] == ["ou=Deck,dc=example", "dc=example"]
 
 
-@pytest.mark.parametrize("text", ["cn", "cn=a,", "=a", "cn=a\\", 'cn="a"', "cn=#0", "cn=a\\zz", "c n=a", "cn=\\ff", "cn=a,,dc=b"])
+@pytest.mark.parametrize(
+    "text", ["cn", "cn=a,", "=a", "cn=a\\", 'cn="a"', "cn=#0", "cn=a\\zz", "c n=a", "cn=\\ff", "cn=a,,dc=b"]
+)
 def test_malformed_names_say_where(text):
     with pytest.raises(VandrelError) as caught:
         names.parse(text)
@@ -106,7 +108,9 @@ def test_places():
             places.parse(bad)
 
 
-@given(st.lists(st.text(alphabet=st.characters(exclude_categories=["Cs", "Cc"]), min_size=1).map(str.strip).filter(bool)))
+@given(
+    st.lists(st.text(alphabet=st.characters(exclude_categories=["Cs", "Cc"]), min_size=1).map(str.strip).filter(bool))
+)
 def test_places_survive_text_and_back(steps):
     if not any(step.endswith("\\") for step in steps):
         assert places.parse(places.to_text(tuple(steps))) == tuple(steps)

@@ -111,7 +111,9 @@ def test_a_file_that_cannot_be_written_can_be_read(path, tmp_path):
     path.chmod(0o400)
     path.parent.chmod(0o500)
     drop = ["setpriv", "--bounding-set", "-dac_override", "--inh-caps", "-dac_override"] if os.getuid() == 0 else []
-    done = subprocess.run([*drop, sys.executable, "-c", textwrap.dedent(code)], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [*drop, sys.executable, "-c", textwrap.dedent(code)], capture_output=True, text=True, check=False
+    )
     path.parent.chmod(0o700)
     assert done.stdout.split() == ["1", "not-permitted"], done.stderr
 

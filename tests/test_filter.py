@@ -23,7 +23,12 @@ EXAMPLES = [
     ("(!(cn=Tim Howes))", Not(Compare("cn", "=", "Tim Howes"))),
     (
         "(&(objectClass=Person)(|(sn=Jensen)(cn=Babs J*)))",
-        And((Compare("objectClass", "=", "Person"), Or((Compare("sn", "=", "Jensen"), Substring("cn", "Babs J", (), ""))))),
+        And(
+            (
+                Compare("objectClass", "=", "Person"),
+                Or((Compare("sn", "=", "Jensen"), Substring("cn", "Babs J", (), ""))),
+            )
+        ),
     ),
     ("(o=univ*of*mich*)", Substring("o", "univ", ("of", "mich"), "")),
     ("(seeAlso=)", Compare("seeAlso", "=", "")),
@@ -33,7 +38,10 @@ EXAMPLES = [
     ("(o:dn:=Ace Industry)", Extensible("o", "", True, "Ace Industry")),
     ("(:1.2.3:=Wilma Flintstone)", Extensible("", "1.2.3", False, "Wilma Flintstone")),
     ("(:DN:2.4.6.8.10:=Dino)", Extensible("", "2.4.6.8.10", True, "Dino")),
-    (r"(o=Parens R Us \28for all your parenthetical needs\29)", Compare("o", "=", "Parens R Us (for all your parenthetical needs)")),
+    (
+        r"(o=Parens R Us \28for all your parenthetical needs\29)",
+        Compare("o", "=", "Parens R Us (for all your parenthetical needs)"),
+    ),
     (r"(cn=*\2A*)", Substring("cn", "", ("*",), "")),
     (r"(filename=C:\5cMyFile)", Compare("filename", "=", "C:\\MyFile")),
     (r"(bin=\00\00\00\04)", Compare("bin", "=", "\0\0\0\x04")),
@@ -65,15 +73,21 @@ def test_malformed_filters_say_where(text):
 
 
 VALUES = st.text(alphabet="aAbBøß *?[]()\\-", max_size=5)
-ATTRIBUTES = st.sampled_from(["cn", "sn", "title", "telephoneNumber", "description", "member", "nosuch", "vandrelProtected"])
+ATTRIBUTES = st.sampled_from(
+    ["cn", "sn", "title", "telephoneNumber", "description", "member", "nosuch", "vandrelProtected"]
+)
 
 
 def leaves() -> st.SearchStrategy[filters.Filter]:
     # Two asterisks side by side cannot be written, so an inner part is never empty.
     inner = st.lists(VALUES.filter(bool), max_size=2).map(tuple)
-    substring = st.builds(Substring, ATTRIBUTES, VALUES, inner, VALUES).filter(lambda s: bool(s.initial or s.middle or s.final))
+    substring = st.builds(Substring, ATTRIBUTES, VALUES, inner, VALUES).filter(
+        lambda s: bool(s.initial or s.middle or s.final)
+    )
     return st.one_of(
-        st.builds(Compare, ATTRIBUTES, st.sampled_from(["=", ">=", "<=", "~="]), VALUES), st.builds(Present, ATTRIBUTES), substring
+        st.builds(Compare, ATTRIBUTES, st.sampled_from(["=", ">=", "<=", "~="]), VALUES),
+        st.builds(Present, ATTRIBUTES),
+        substring,
     )
 
 
@@ -114,7 +128,10 @@ def people(tmp_path_factory: pytest.TempPathFactory) -> EmbeddedDirectory:
     for number, word in enumerate(words):
         more = {"title": [word], "description": [word * 2]} if number % 2 else {"telephoneNumber": ["a-b a"]}
         operations.append(
-            AddEntry(base.child("cn", word), {"objectClass": person, "sn": [words[-number]], "vandrelProtected": ["TRUE"], **more})
+            AddEntry(
+                base.child("cn", word),
+                {"objectClass": person, "sn": [words[-number]], "vandrelProtected": ["TRUE"], **more},
+            )
         )
     assert not any(directory.execute(operations, atomic=True))
     return directory
@@ -131,7 +148,13 @@ def test_the_index_finds_what_evaluation_finds(people, item):
 SCHEMA = Schema(shipped_definitions())
 ENTRY = Entry(
     names.parse("cn=Anna Lund,ou=Deck,dc=example"),
-    {"objectClass": ["person"], "cn": ["Anna Lund"], "sn": ["Lund"], "telephoneNumber": ["+47 55-55 01"], "member": ["CN=x, dc=example"]},
+    {
+        "objectClass": ["person"],
+        "cn": ["Anna Lund"],
+        "sn": ["Lund"],
+        "telephoneNumber": ["+47 55-55 01"],
+        "member": ["CN=x, dc=example"],
+    },
 )
 
 

@@ -86,7 +86,12 @@ LOGIN = rule(
 
 
 def test_a_ladder_goes_from_the_first_choice_to_the_counter():
-    assert first(LOGIN, 4, given="Anna", middle="Sofie", surname="de Vries") == ["avries", "asvries", "avries2", "avries3"]
+    assert first(LOGIN, 4, given="Anna", middle="Sofie", surname="de Vries") == [
+        "avries",
+        "asvries",
+        "avries2",
+        "avries3",
+    ]
     assert first(LOGIN, 3, surname="Cher") == ["cher", "cher2", "cher3"]
 
 
@@ -143,11 +148,28 @@ def test_what_is_fixed_and_too_long_cannot_be_had():
 
 def test_an_address_keeps_its_domain_whole_and_has_no_foreign_letters():
     naming = rule("mail", "{given}.{surname}@{domain}", style="lower hyphens", longest=19)
-    assert first(naming, given="Søren", surname="O'Brien Ærø", domain="skelling.example") == ["soeren.o'brien@skelling.example"]
+    assert first(naming, given="Søren", surname="O'Brien Ærø", domain="skelling.example") == [
+        "soeren.o'brien@skelling.example"
+    ]
 
 
 NAMES = st.text(alphabet=st.characters(exclude_categories=["Cs"]), max_size=40) | st.sampled_from(
-    ["Müller", "O'Brien", "de la Cruz", "Łoś", "Щукин", "Παπαδάκης", "Nguyễn", "İnce", "李", ".", "-x-", "a" * 70, "@", "Jr."]
+    [
+        "Müller",
+        "O'Brien",
+        "de la Cruz",
+        "Łoś",
+        "Щукин",
+        "Παπαδάκης",
+        "Nguyễn",
+        "İnce",
+        "李",
+        ".",
+        "-x-",
+        "a" * 70,
+        "@",
+        "Jr.",
+    ]
 )
 RULES = st.sampled_from(
     [
@@ -164,19 +186,31 @@ RULES = st.sampled_from(
 
 @given(RULES, NAMES, NAMES, NAMES, st.sampled_from(["", "de", "tr", "el"]))
 def test_results_are_always_legal_unique_stable_and_explained(naming, given_name, middle, surname, language):
-    values = {"given": given_name, "middle": middle, "surname": surname, "language": language, "suffix": "marrowick.example"}
+    values = {
+        "given": given_name,
+        "middle": middle,
+        "surname": surname,
+        "language": language,
+        "suffix": "marrowick.example",
+    }
     found = list(islice(naming.candidates(values), 8))
     assert len({c.value for c in found}) == len(found)
     assert found == list(islice(naming.candidates(dict(reversed(values.items()))), 8))
     for candidate in found:
         assert naming.target.fault(candidate.value) == ""
-        assert len(candidate.value.rpartition("@")[0] or candidate.value) <= max(naming.limit, len("marrowick.example") + 65)
+        assert len(candidate.value.rpartition("@")[0] or candidate.value) <= max(
+            naming.limit, len("marrowick.example") + 65
+        )
         explained = naming.explain(candidate.value, values)
         assert explained is not None
         assert explained.rung <= candidate.rung
 
 
-@given(st.lists(st.tuples(st.sampled_from(["Anna", "Arne", "Åse"]), st.sampled_from(["Lund", "Lunde", "van Lund"])), max_size=12))
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(["Anna", "Arne", "Åse"]), st.sampled_from(["Lund", "Lunde", "van Lund"])), max_size=12
+    )
+)
 def test_many_people_of_like_names_all_get_a_name_of_their_own(people):
     taken: set[str] = set()
     for given_name, surname in people:

@@ -95,7 +95,8 @@ def test_what_an_entry_must_be(more, word):
 
 def test_must_lists_what_is_missing():
     assert what({"objectClass": PERSON["objectClass"]}) == [
-        f"{name} is required by the object classes top, person, organizationalPerson, inetOrgPerson" for name in ("cn", "sn")
+        f"{name} is required by the object classes top, person, organizationalPerson, inetOrgPerson"
+        for name in ("cn", "sn")
     ]
 
 

@@ -37,7 +37,8 @@ CHANGE = Set(ANNA, (Change("title", (), ("Mate",)), Change("sn", ("Lund",), ("Br
 
 
 @pytest.mark.parametrize(
-    "step", [add(), CHANGE, Rename(ANNA, GUESTS.child("cn", "Anna B")), Remove(ANNA, {"cn": ["Anna"], "jpegPhoto": [b"\xff"]})]
+    "step",
+    [add(), CHANGE, Rename(ANNA, GUESTS.child("cn", "Anna B")), Remove(ANNA, {"cn": ["Anna"], "jpegPhoto": [b"\xff"]})],
 )
 def test_a_step_survives_its_record(bench, step):
     number = bench.journal.begin("c", "t", "d", 1)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import lru_cache
 
 from msgspec import Struct, structs
@@ -16,6 +16,7 @@ from vandrel.text.prep import fold, prepare
 
 #: Tries of a counter before a ladder gives up.
 _MOST = 100_000
+_MOST_DIGITS = 6
 _DIGITS = re.compile(r"\d+")
 _TRIM = " .-_"
 
@@ -157,9 +158,9 @@ class NamingRule(Struct, frozen=True):
         for number, pattern in enumerate(self.rungs, 1):
             unknown = pattern.fields() - values.keys() - {"count"}
             counter = pattern.counter
-            counts: list[int | None] = [None]
+            counts: Sequence[int | None] = [None]
             if counter:
-                counts = [*sorted({int(m) for m in _DIGITS.findall(value) if len(m) < 10 and int(m) >= counter.first})]
+                counts = [count for count in _numbers_in(value) if count >= counter.first]
             for count in counts:
                 if self._fits(pattern, values, unknown, value, count):
                     return Candidate(value, number, pattern.text, count)
@@ -181,6 +182,20 @@ class NamingRule(Struct, frozen=True):
 @lru_cache(maxsize=64)
 def _forbidden(target: Target, more: frozenset[str]) -> _Forbidden:
     return _Forbidden(target, more)
+
+
+def _numbers_in(name: str) -> list[int]:
+    """Every number that digits of `name` can be read as: ``x12`` may be x and 12, or x1 and 2."""
+    runs = _DIGITS.findall(name)
+    return sorted(
+        {
+            int(run[i:j])
+            for run in runs
+            for i in range(len(run))
+            for j in range(i + 1, len(run) + 1)
+            if j - i <= _MOST_DIGITS
+        }
+    )
 
 
 class _Forbidden(frozenset[str]):

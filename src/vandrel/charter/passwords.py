@@ -160,15 +160,11 @@ def check(
                 f"it may not be changed again before {free:%Y-%m-%d %H:%M}",
                 "wait, or reset it as an administrator",
             )
-    if rules.word("common") != "allow" and not secret.generated:
-        if _varies_a_word(text, [login, *full.split(), *words]):
-            # Which word is not said: it would all but give the password away.
-            broken(
-                "common",
-                "it varies a common word",
-                "take words that have nothing to do with each other",
-                fatal=rules.word("common") == "refuse",
-            )
+    common = rules.word("common")
+    if common != "allow" and not secret.generated and _varies_a_word(text, [login, *full.split(), *words]):
+        # Which word is not said: it would all but give the password away.
+        remedy = "take words that have nothing to do with each other"
+        broken("common", "it varies a common word", remedy, fatal=common == "refuse")
     return findings
 
 

@@ -48,8 +48,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     complete.attach(under, complete.places)
     columns = parser.add_argument("--columns", metavar="FIELD,...", help="fields, @attributes, dn, place, state, sort")
     complete.attach(columns, complete.columns)
-    by = parser.add_argument("--by", metavar="FIELD", help="sort by this column; -FIELD the other way round")
+    by = parser.add_argument("--by", metavar="FIELD", help="sort by this column")
     complete.attach(by, complete.columns)
+    parser.add_argument("--reverse", action="store_true", help="sort the other way round")
     parser.add_argument("--keep", metavar="NAME", help="keep this list under a name")
     kept = parser.add_argument("--list", metavar="NAME", help="run a kept list again")
     complete.attach(kept, complete.kept_lists)
@@ -69,7 +70,7 @@ def run(session: Session) -> int:
                 setattr(args, key, value)
     what = args.of or "accounts"
     columns = [name.strip() for name in (args.columns or _COLUMNS[what]).split(",") if name.strip()]
-    _check_columns(session, [*columns, *([args.by.lstrip("-")] if args.by else [])])
+    _check_columns(session, [*columns, *([args.by] if args.by else [])])
     entries = _entries(session, what)
     if args.keep:
         lists.keep(session, args.keep, vars(args))
@@ -224,12 +225,11 @@ def cell(session: Session, entry: Entry, name: str) -> list[str]:
 def _sorted(session: Session, entries: Iterator[Entry], columns: Sequence[str], by: str) -> list[list[str]]:
     from vandrel.text.prep import prepare
 
-    name = by.lstrip("-")
     rows = []
     for entry in entries:
-        key = ", ".join(cell(session, entry, name))
+        key = ", ".join(cell(session, entry, by))
         rows.append(((not key, prepare(key)), [", ".join(cell(session, entry, column)) for column in columns]))
-    filled = sorted((row for row in rows if not row[0][0]), key=lambda row: row[0], reverse=by.startswith("-"))
+    filled = sorted((row for row in rows if not row[0][0]), key=lambda row: row[0], reverse=session.args.reverse)
     return [cells for _, cells in [*filled, *(row for row in rows if row[0][0])]]  # the empty ones last, either way
 
 

@@ -12,7 +12,7 @@ from vandrel.text.nearest import did_you_mean
 FILE = "lists.yaml"
 
 #: What is kept of a list, in the words of the options of ``vandrel find``.
-KEPT = ("words", "of", "where", "under", "columns", "by")
+KEPT = ("words", "of", "where", "under", "columns", "by", "reverse")
 
 
 def _path(session: Session) -> Path:

@@ -31,7 +31,9 @@ examples:
 
 class _Formatter(argparse.RawDescriptionHelpFormatter):
     def __init__(self, prog: str) -> None:
-        super().__init__(prog, max_help_position=30, width=min(110, int(os.environ.get("COLUMNS") or 0) or _columns()))
+        width = min(110, int(os.environ.get("COLUMNS") or 0) or _columns())
+        super().__init__(prog, max_help_position=30, width=width)
+        self._action_max_length = 14  # the longest command, indented: argparse forgets to count the indent
 
 
 def _columns() -> int:

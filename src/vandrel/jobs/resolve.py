@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
@@ -20,6 +21,8 @@ SORTS = (ACCOUNT, GROUP, UNIT)
 
 _EXACT = ("login", "principal", "mail", "alias", "number", "name", "full", "display")
 _LOOSE = ("name", "full", "display", "login", "mail", "given", "surname")
+
+_LIKE_A_DN = re.compile(r"\s*([A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+)\s*=")
 
 #: Objects that are looked through for near spellings.
 _MOST_NEAR = 20_000
@@ -67,8 +70,8 @@ def resolve(house: House, typed: str, sorts: Iterable[str] = SORTS) -> Entry:
         raise VandrelError("usage", "a name is empty", remedy="name an account, a group or a unit")
     if typed.startswith("/"):
         return _by_place(house, typed, sorts)
-    if "=" in typed and (entry := _by_dn(house, typed)) is not None:
-        return entry
+    if _LIKE_A_DN.match(typed):
+        return _by_dn(house, typed)
     for where in (_exact(house, typed, sorts), _fragments(house, typed, sorts)):
         found = _search(house, where, sorts)
         logins = [
@@ -138,8 +141,7 @@ def _by_place(house: House, typed: str, sorts: tuple[str, ...]) -> Entry:
     )  # fmt: skip
 
 
-def _by_dn(house: House, typed: str) -> Entry | None:
-    """The entry of this distinguished name; None where the text is none of this directory's names."""
+def _by_dn(house: House, typed: str) -> Entry:
     dn = names.parse(typed)
     entry = house.directory.get(dn)
     if entry is not None:

@@ -38,6 +38,7 @@ CREATE INDEX reference_entry ON reference(entry, attribute);
 """
 
 _BUSY_SECONDS = 10.0
+_LITTLE_ROOM = 65_536  # bytes: what SQLite needs beside the file to open it for writing
 _HEADER = b"SQLite format 3\x00"
 
 # The beginning of sqlite_errorname -> our code, what it means, what to do.
@@ -54,6 +55,13 @@ _SQLITE = (
 )
 
 
+def _is_full(path: Path) -> bool:
+    try:
+        return os.statvfs(path.parent).f_bavail * os.statvfs(path.parent).f_frsize < _LITTLE_ROOM
+    except OSError:
+        return False
+
+
 @contextmanager
 def plain_errors(path: Path) -> Iterator[None]:
     """Turn what SQLite raises into a `DirectoryError` that names the file."""
@@ -61,6 +69,8 @@ def plain_errors(path: Path) -> Iterator[None]:
         yield
     except sqlite3.Error as error:
         name = getattr(error, "sqlite_errorname", "") or ""
+        if name.startswith("SQLITE_IOERR") and _is_full(path):
+            name = "SQLITE_FULL"  # said by the file system in other words
         for beginning, code, what, remedy in _SQLITE:
             if name.startswith(beginning):
                 raise DirectoryError(code, what.format(seconds=_BUSY_SECONDS), where=str(path), remedy=remedy) from None

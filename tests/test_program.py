@@ -1,0 +1,545 @@
+"""The installed program, run on files as a user runs it: every command, its output, its exit codes."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import pty
+import re
+import select
+import shutil
+import signal
+import sqlite3
+import stat
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from vandrel.errors import CODES
+
+from .conftest import PROGRAM, Folder
+
+CREW = ["create", "crew", "Tor Vik", "number=2999", "site=Kelness", "department=Deck", "category=Hands"]
+
+
+def test_version_and_help(demo):
+    assert re.fullmatch(r"vandrel \d+\.\d+\.\d+\n", demo.run("--version").out)
+    text = demo.run("--help").out
+    for command in ("show", "find", "tree", "create", "edit", "hierarchy", "charter", "journal", "resume", "demo"):
+        assert re.search(rf"^    {command} ", text, re.MULTILINE)
+        page = demo.run(command, "--help")
+        assert page.code == 0
+        assert "examples:" in page.out
+
+
+@pytest.mark.parametrize("words", [[], ["shwo"], ["show", "--nosuch"], ["find", "--of", "cats"], ["journal", "x"]])
+def test_wrong_usage(demo, words):
+    done = demo.run(*words)
+    assert (done.code, done.out) == (2, "")
+    assert "usage:" in done.err
+
+
+# --- looking
+
+
+def test_show(demo):
+    out = demo.run("show", "alund").out
+    assert out.splitlines()[0] == "Anna Lund"
+    assert "Anna Lund can log on as alund or alund@marrowick.example." in out
+    for words in ("manager       Halvard Brekke", "phone         +47 5555 0203", "gg-everybody, gg-northquay-deck"):
+        assert words in out
+    assert not re.search(r"[ \t]$", out, re.MULTILINE)
+    assert "userPassword" not in out
+
+
+def test_show_in_other_ways(demo):
+    dn = "cn=Anna Lund,ou=Officers,ou=Deck,ou=Northquay,ou=Ferries,dc=marrowick,dc=example"
+    assert demo.run("show", "alund", "--bare", "dn").out == dn + "\n"
+    assert (
+        demo.run("show", "alund", "hbrekke", "--bare", "mail").out
+        == "anna.lund@marrowick.example\nhalvard.brekke@marrowick.example\n"
+    )
+    assert demo.run("show", "alund", "--bare", "manager").out.startswith("cn=Halvard Brekke,")
+    assert demo.run("show", "alund", "--bare", "@employeeNumber").out == "2003\n"
+    raw = demo.run("show", "alund", "--raw").out
+    assert "vandrelPrincipalName  alund@marrowick.example" in raw
+    assert re.search(r"userPassword +\(kept, never shown\)", raw)
+    only = demo.run("show", "alund", "--only", "phone").out
+    assert re.search(r"home-phone +\(empty\)", only)
+    assert re.search(r"phone +\+47 5555 0203", only)
+    everything = demo.run("show", "alund", "--all").out
+    assert "entryUUID" in everything
+    assert "carLicense" in everything
+    shown = demo.run("show", "alund", "--json").json["objects"][0]
+    assert (shown["dn"], shown["sort"], shown["fields"]["login"]) == (dn, "account", ["alund"])
+    assert demo.run("show", "/Ferries/Northquay").out.splitlines()[0] == "Northquay  protected"
+    assert "Designed for: crew." in demo.run("show", "/Ferries/Kelness/Deck/Hands").out
+
+
+def test_a_name_with_everything_in_it_is_escaped_for_pasting(demo):
+    hard = 'Ann "X" <Y>; #1, plus+'
+    done = demo.run("edit", "alund", f"name={hard}", "--yes")
+    assert done.code == 0, done.err
+    bare = demo.run("show", "alund", "--bare", "dn").out.strip()
+    assert bare.startswith(r"cn=Ann \"X\" \<Y\>\; #1\, plus\+,ou=Officers")
+    assert demo.run("show", bare, "--bare", "login").out == "alund\n"
+
+
+def test_find(demo):
+    lines = demo.run(
+        "find", "site=Northquay", "title=*mate*", "--columns", "login,title,manager", "--by", "surname", "--reverse"
+    ).out.splitlines()
+    assert [line.split()[0] for line in lines[:3]] == ["login", "jmeer", "alund"]
+    assert lines[-1] == "2 accounts"
+    everybody = demo.run("find", "--json").json["rows"]
+    assert len(everybody) == 64
+    assert [row["login"] for row in everybody if row["state"] == "disabled"] == ["g-thorne"]
+    assert "gg-it" in demo.run("find", "--of", "groups", "it").out
+    assert demo.run("find", "groups=gg-it", "--json").json["rows"][0]["place"] == "/Shore/IT"
+    assert len(demo.run("find", "--under", "/Boatyard", "--json").json["rows"]) == 4
+    assert len(demo.run("find", "phone=", "site=Kelness", "--json").json["rows"]) == 7
+    assert "1 account" in demo.run("find", "enabled=no").out
+    raw = demo.run("find", "--where", "(&(objectClass=person)(!(manager=*)))", "--columns", "login", "--json").json[
+        "rows"
+    ]
+    assert {"login": "iaasheim"} in raw
+    unknown = demo.run("find", "--where", "(titel=x)")
+    assert "did you mean title?" in unknown.err
+
+
+def test_lists_are_kept_and_exported(demo):
+    assert demo.run("find", "department=IT", "--columns", "full,phone", "--by", "full", "--keep", "it").code == 0
+    rows = list(csv.reader(io.StringIO(demo.run("find", "--list", "it", "--as", "csv").out)))
+    assert rows[0] == ["full", "phone"]
+    assert len(rows) == 6
+    assert ["Jörg Müller", "'+47 5555 0111"] in rows  # no spreadsheet takes it for a formula
+    assert demo.run("find", "--list", "it", "--to", "it.csv").out == "5 rows in it.csv\n"
+    assert demo.run("find", "--list", "it", "--to", "it.csv").code == CODES["taken"][0]
+    assert demo.run("find", "--list", "ti").code == CODES["not-found"][0]
+
+
+def test_tree_and_hierarchy(demo):
+    tree = demo.run("tree", "/Shore", "--objects").out
+    assert tree.splitlines()[0] == "Shore  protected"
+    assert "jmueller (Jörg Müller)" in tree
+    assert "Officers" not in demo.run("tree", "--depth", "2").out
+    assert "59 units: 59 built." in demo.run("hierarchy").out
+    demo.run("create", "unit", "/Ferries/Kelness/Stores", "--yes")
+    out = demo.run("hierarchy").out
+    assert "Stores  not in the charter" in out
+    assert "60 units: 59 built, 1 not in the charter." in out
+
+
+# --- changing
+
+
+def test_create_shows_every_value_with_its_rule(demo):
+    done = demo.run(*CREW, "password=generate", "--hand-out", "h.csv", "--yes")
+    assert done.code == 0, done.err
+    assert re.search(r"login +tvik +\{given 1\}\{surname bare\}  \(names.login, rung 1 of 6\)", done.out)
+    assert done.out.splitlines()[-1].startswith("Tor Vik can log on as tvik or tvik@marrowick.example.")
+    ((_, login, _, _, password),) = list(csv.reader((demo.path / "h.csv").open()))[1:]
+    assert login == "tvik"
+    assert stat.S_IMODE((demo.path / "h.csv").stat().st_mode) == 0o600
+    assert password not in done.out + done.err
+    for file in ("directory.db", "journal.db"):
+        assert password.encode() not in (demo.path / file).read_bytes()
+    assert demo.run("show", "tvik", "--bare", "groups").out.splitlines() == ["gg-everybody", "gg-kelness-deck"]
+
+
+def test_without_a_password_an_account_is_disabled_and_says_so(demo):
+    done = demo.run(*CREW, "password=none", "--yes")
+    assert done.out.splitlines()[-1] == "Tor Vik cannot log on: the account is disabled and it has no password."
+
+
+def test_a_password_from_standard_input_is_checked(demo):
+    refused = demo.run(*CREW, "password=-", "--yes", stdin="vik\n")
+    assert refused.code == CODES["password"][0]
+    for words in ("3 characters, and 12 is the least (charter)", "1 of the four classes", "own names: Vik"):
+        assert words in refused.err
+    assert demo.run("show", "tvik").code == CODES["not-found"][0]
+    assert demo.run(*CREW, "password=-", "--yes", stdin="Kv9-fjord-lamp\n").code == 0
+    again = demo.run("edit", "tvik", "password=-", "--yes", stdin="Kv9-fjord-lamp\n")
+    assert "one of the last 24" in again.err
+
+
+def test_dry_run_and_json_change_nothing(demo):
+    before = demo.state()
+    done = demo.run(*CREW, "password=none", "--dry-run", "--json")
+    assert [step["step"] for step in done.json["steps"]] == ["add", "set", "set"]
+    assert done.json["job"] is None
+    for words in (["edit", "alund", "title=x", "-n"], ["create", "group", "x", "-n"], ["hierarchy", "build", "-n"]):
+        assert demo.run(*words).code == 0
+    assert demo.state() == before
+
+
+def test_edit_reads_back_and_is_in_the_journal(demo):
+    done = demo.run("edit", "alund", "title=First mate", "phone+=+47 5555 0999", "groups+=gg-it", "--yes")
+    assert re.search(r"title +Second mate +-> +First mate", done.out)
+    assert "phone         +47 5555 0203, +47 5555 0999" in done.out
+    assert demo.run("edit", "alund", "title=First mate", "--yes").out.count("as it is already") == 1
+    jobs = demo.run("journal", "--json").json["jobs"]
+    assert jobs[0]["title"] == "edit Anna Lund"
+    assert jobs[0]["command"].startswith("vandrel edit alund 'title=First mate'")
+    text = demo.run("journal", str(jobs[0]["number"])).out
+    assert "title - Second mate" in text
+    assert "title + First mate" in text
+    assert len(demo.run("journal", "--about", "alund", "--json").json["jobs"]) == 3  # hired, given a manager, and this
+
+
+def test_several_in_one_go(demo):
+    done = demo.run("edit", "alund", "hbrekke", "jmeer", "office=Bridge", "--yes")
+    assert "Done: 3 steps" in done.out
+    assert demo.run("find", "office=Bridge", "--json").json["rows"][2]["login"] == "jmeer"
+
+
+def test_nobody_to_ask(demo):
+    before = demo.state()
+    done = demo.run("edit", "alund", "title=x")
+    assert done.code == CODES["usage"][0]
+    assert "--yes" in done.err
+    assert demo.run(*CREW, "--yes").code == CODES["usage"][0]  # generated, and nowhere to go
+    assert demo.run(*CREW, "password=ask", "--yes").code == CODES["usage"][0]
+    assert demo.state() == before
+
+
+def test_from_nothing_to_a_first_account(tmp_path):
+    folder = Folder(tmp_path)
+    assert folder.run("show", "x").code == CODES["not-found"][0]
+    assert folder.run("charter", "new", "--organization", 'The "Old" Yard', "--domain", "yard.example").code == 0
+    assert "no faults" in folder.run("charter", "check").out
+    assert folder.run("charter", "new").code == CODES["taken"][0]
+    assert folder.run("show", "x").code == CODES["out-of-reach"][0]
+    assert not (tmp_path / "directory.db").exists()
+    assert folder.run("hierarchy", "build", "--dry-run").code == 0
+    assert not (tmp_path / "directory.db").exists()
+    assert folder.run("hierarchy", "build", "--yes").code == 0
+    assert folder.run("create", "staff", "Anna Lund", "department=Office", "password=none", "--yes").code == 0
+    assert folder.run("show", "alund", "--bare", "mail").out == "anna.lund@yard.example\n"
+
+
+def test_charter_names_schema_and_inference(demo):
+    names = demo.run("charter", "names", "crew", "Jörg Müller", "language=de", "--json").json["names"]
+    assert names["login"][0] == "jmueller"
+    assert "properties" in str(demo.run("charter", "schema").json["$defs"])
+    assert "{given 1}{surname bare}" in demo.run("charter", "infer", "login").out
+    (demo.path / "charter.yaml").write_text("organisation: x\nbase: y\n")
+    done = demo.run("charter", "check")
+    assert done.code == CODES["charter"][0]
+    assert "charter.yaml:1:1: unknown key 'organisation'\n      did you mean organization?" in done.err
+    assert "charter.yaml:2:7" in done.err
+
+
+def test_the_tour_runs_as_it_says(tmp_path):
+    done = Folder(tmp_path).run("demo", "tour", timeout=120)
+    assert done.code == 0, done.err
+    assert done.out.count("\n$ vandrel ") == 14
+    assert Folder(tmp_path).run("demo", "tour").code == CODES["taken"][0]
+    assert stat.S_IMODE((tmp_path / "tour" / "hand-out.csv").stat().st_mode) == 0o600
+
+
+# --- bad input: each with its own exit code, nothing on standard output but what was worked out, nothing written
+
+BAD = [
+    (["show", "nobody at all"], "not-found"), (["show", "lund"], "ambiguous"), (["show", "cn=a\\"], "bad-name"), (["show", "/Ferries//x"], "bad-name"),
+    (["show", "cn=x,dc=marrowick,dc=example"], "not-found"), (["show", "alund", "--bare", "nosuch"], "unknown-field"),
+    (["find", "--where", "(cn=a"], "bad-filter"), (["find", "--columns", "titel"], "unknown-field"), (["find", "titel=x"], "unknown-field"),
+    (["create", "crow", "x"], "unknown-kind"), (["create", "crew", "x", "titel=y"], "unknown-field"), ([*CREW[:3], "number=1", "-y"], "required"),
+    ([*CREW, "title=" + "x" * 65, "-y"], "schema"), ([*CREW, "login=alund", "-y"], "taken"), ([*CREW[:2], "😀 ★", *CREW[3:], "-y"], "empty-name"),
+    ([*CREW, "place=/Ferries/Nowhere", "-y"], "no-parent"), ([*CREW, "manager=nobody at all", "-y"], "not-found"), ([*CREW, "login=a/b", "-y"], "bad-value"),
+    ([*CREW, "password=Hemmelig1!", "-y"], "usage"), (["create", "group", "IT", "-y"], "taken"), (["create", "group", "x", "kind=gang", "-y"], "unknown-kind"),
+    (["create", "unit", "/Ferries", "-y"], "taken"), (["create", "unit", "/No/Such", "-y"], "no-parent"), (["create", "unit", "Ferries", "-y"], "bad-name"),
+    (["edit", "alund", "titel=x", "-y"], "unknown-field"), (["edit", "alund", "login=hbrekke", "-y"], "taken"), (["edit", "alund"], "usage"),
+    (["edit", "/Ferries", "name=Boats", "-y"], "protected"), (["edit", "alund", "manager=lund", "-y"], "ambiguous"), (["journal", "999"], "not-found"),
+    (["edit", "alund", "mail=tove.oedegaard@marrowick.example", "-y"], "taken"), (["edit", "alund", "mail=no address", "-y"], "bad-value"),
+    (["edit", "alund", "password=Hemmelig1!", "-y"], "usage"), (["resume", "-y"], "not-found"), (["find", "--under", "/Nowhere"], "not-found"),
+    (["charter", "names", "crew", "x", "--charter", "nosuch.yaml"], "not-found"), (["show", "x", "--directory", "nosuch.db"], "out-of-reach"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("words", "code"), BAD, ids=[f"{code}-{number}" for number, (_, code) in enumerate(BAD)])
+def test_bad_input(demo, words, code):
+    before = demo.state()
+    done = demo.run(*words)
+    assert done.code == CODES[code][0], done.err
+    assert done.err.strip()
+    assert demo.state() == before
+    assert "Hemmelig" not in done.err.replace("password=Hemmelig1!", "")
+
+
+def test_the_families_of_exit_codes_are_told_apart_and_documented():
+    text = (Path(__file__).parent.parent / "docs" / "exit-codes.md").read_text("utf-8")
+    numbers = [code for code, _ in CODES.values()]
+    assert len(set(numbers)) == len(numbers)
+    for word, (code, meaning) in CODES.items():
+        assert f"| {code} | `{word}` | {meaning} |" in text
+
+
+# --- files that fail
+
+
+def test_a_directory_that_cannot_be_written(demo):
+    for file in ("directory.db", "journal.db"):
+        (demo.path / file).chmod(0o400)
+    demo.path.chmod(0o500)
+    drop = ["setpriv", "--bounding-set", "-dac_override", "--inh-caps", "-dac_override"] if os.getuid() == 0 else []
+    words = [*drop, str(PROGRAM), "edit", "alund", "title=x", "--yes"]
+    done = subprocess.run(words, cwd=demo.path, capture_output=True, text=True, env=demo.environment(), check=False)
+    looked = subprocess.run(
+        [*words[:-4], "show", "alund"],
+        cwd=demo.path,
+        capture_output=True,
+        text=True,
+        env=demo.environment(),
+        check=False,
+    )
+    demo.path.chmod(0o700)
+    assert (done.returncode, looked.returncode) == (CODES["not-permitted"][0], 0), done.stderr + looked.stderr
+    assert "cannot be written" in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize("name", ["directory.db", "journal.db"])
+def test_damaged_and_foreign_files(demo, name):
+    words = ["show", "alund"] if name == "directory.db" else ["journal"]
+    path = demo.path / name
+    good = path.read_bytes()
+    path.write_bytes(good[:4096] + os.urandom(len(good) - 4096))
+    done = demo.run(*words)
+    assert done.code in (CODES["damaged"][0], CODES["foreign"][0]), done.err
+    path.write_bytes(b"not a database at all, but long enough to be looked at as one" * 10)
+    assert demo.run(*words).code == CODES["foreign"][0]
+    path.unlink()
+    sqlite3.connect(path).executescript("CREATE TABLE x(y)")
+    assert demo.run(*words).code == CODES["foreign"][0]
+
+
+@pytest.fixture
+def small_disk(tmp_path):
+    """A disk of one megabyte, in a mount namespace of its own where that is allowed."""
+    probe = subprocess.run(["unshare", "--mount", "true"], capture_output=True, check=False)
+    if probe.returncode:
+        pytest.skip("no right to mount a small disk: needs unshare --mount")
+    return tmp_path
+
+
+def test_a_full_disk(small_disk, demo_template):
+    script = """
+        mkdir disk && mount -t tmpfs -o size=1200k tmpfs disk && cp -r "$1"/. disk && cd disk
+        head -c 10000000 /dev/zero > filler 2>/dev/null
+        "$2" edit alund title=Mate notes+="$(head -c 1000 /dev/zero | tr '\\0' x)" --yes; echo "code $?"
+        rm filler
+        "$2" show alund --bare title; "$2" journal --last 1
+        "$2" edit alund title=Mate --yes > /dev/null; echo "after $?"
+    """
+    done = subprocess.run(
+        ["unshare", "--mount", "sh", "-c", script, "sh", str(demo_template), str(PROGRAM)],
+        cwd=small_disk, capture_output=True, text=True, env=Folder(small_disk).environment(), check=False,
+    )  # fmt: skip
+    assert "Traceback" not in done.stderr
+    assert "no room left on the disk" in done.stderr
+    assert f"code {CODES['disk-full'][0]}" in done.stdout
+    assert "\nSecond mate\n" in done.stdout  # nothing was half-written
+    assert "after 0" in done.stdout
+
+
+def test_two_writers_at_once(demo):
+    words = [["edit", "alund", f"@carLicense+=A {n}", "--yes", "-q"] for n in range(6)]
+    running = [demo.start(*w) for w in words]
+    for process in running:
+        _, errors = process.communicate(timeout=60)
+        assert process.returncode == 0, errors
+    assert sorted(demo.run("show", "alund", "--bare", "@carLicense").out.split("\n")[:-1]) == [
+        f"A {n}" for n in range(6)
+    ]
+    holder = sqlite3.connect(demo.path / "directory.db", isolation_level=None)
+    holder.execute("BEGIN IMMEDIATE")
+    done = demo.run("edit", "alund", "title=x", "--yes")
+    holder.execute("ROLLBACK")
+    assert done.code == CODES["busy"][0]
+    assert "another process has been writing" in done.err
+
+
+def test_two_that_create_one_name_at_once(demo):
+    running = [
+        demo.start(*CREW[:2], "Tor Vik", f"number={n}", *CREW[4:], "password=none", "--yes", "-q") for n in range(4)
+    ]
+    codes = sorted(process.wait(timeout=60) for process in running)
+    logins = {row["login"] for row in demo.run("find", "vik", "--json").json["rows"] if "Vik" in row["full"]}
+    assert codes.count(0) == len(logins) >= 1
+    assert set(codes) <= {0, CODES["done-in-part"][0], CODES["taken"][0]}
+
+
+def test_a_kill_in_the_middle_is_told_of_and_finished(demo):
+    process = demo.start(
+        "edit", *[row["login"] for row in demo.run("find", "--json").json["rows"]], "office=Quay", "--yes"
+    )
+    deadline = time.monotonic() + 30
+    before = len(demo.run("journal", "--json").json["jobs"])
+    while time.monotonic() < deadline and process.poll() is None:
+        jobs = sqlite3.connect(demo.path / "journal.db").execute("SELECT count(*) FROM job").fetchone()[0]
+        if jobs > before:
+            process.send_signal(signal.SIGKILL)
+            break
+    process.wait()
+    job = demo.run("journal", "--json").json["jobs"][0]
+    if job["state"] == "broken off":
+        note = demo.run("edit", "alund", "title=x", "--yes")
+        assert f"job {job['number']}" in note.err
+        done = demo.run("resume", "--yes")
+        assert done.code in (0, CODES["refused"][0]), done.err
+        if done.code == 0:
+            assert len(demo.run("find", "office=Quay", "--json").json["rows"]) == 64
+    else:
+        assert job["state"] == "done"
+
+
+# --- at a terminal
+
+
+def at_terminal(demo: Folder, words: list[str], answers: list[tuple[str, str]]) -> tuple[int, str]:
+    """Run the program in a pseudo-terminal; each answer is typed when its question appears."""
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(demo.path)
+        os.execve(PROGRAM, [str(PROGRAM), *words], demo.environment() | {"TERM": "xterm", "LINES": "40"})
+    seen, mark, deadline = "", 0, time.monotonic() + 40
+    pending = list(answers)
+    while time.monotonic() < deadline:
+        ready, _, _ = select.select([terminal], [], [], 0.2)
+        if ready:
+            try:
+                seen += os.read(terminal, 65536).decode("utf-8", "replace")
+            except OSError:
+                break
+        if pending and pending[0][0] in seen[mark:]:
+            mark = len(seen)
+            os.write(terminal, pending.pop(0)[1].encode())
+    assert not pending, seen
+    return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]), seen
+
+
+def test_what_is_missing_is_asked_for_alone_and_the_password_unseen(demo):
+    code, seen = at_terminal(
+        demo,
+        ["create", "staff", "Tor Vik", "password=ask"],
+        [
+            ("number", "3999\r"), ("department (Deck", "IT\r"), ("Password (not shown)", "vik\r"), ("The same again", "vik\r"),
+            ("Password (not shown)", "Kv9-fjord-lamp\r"), ("The same again", "Kv9-fjord-lamq\r"),
+            ("The two differ", ""), ("Password (not shown)", "Kv9-fjord-lamp\r"), ("The same again", "Kv9-fjord-lamp\r"), ("[yes/no]", "yes\r"),
+        ],
+    )  # fmt: skip
+    assert code == 0, seen
+    assert "12 characters or more" in seen  # the rules are shown before the question
+    assert "3 characters, and 12 is the least" in seen
+    assert "Kv9-fjord" not in seen
+    assert "Tor Vik can log on as tvik" in seen
+
+
+def test_a_generated_password_is_shown_on_the_other_screen_only(demo):
+    code, seen = at_terminal(demo, CREW, [("[yes/no]", "y\r"), ("Enter when you have it", "\r")])
+    assert code == 0
+    shown, rest = seen.split("\x1b[?1049h")[1].split("\x1b[?1049l")
+    password = re.search(r"tvik +(\S+)", shown).group(1)
+    assert len(password) == 16
+    assert password not in rest + seen.split("\x1b[?1049h")[0]
+    assert "\x1b[2J" in shown
+
+
+def test_no_is_no(demo):
+    before = demo.state()
+    code, _ = at_terminal(demo, ["edit", "alund", "title=x"], [("[yes/no]", "no\r")])
+    assert code == CODES["declined"][0]
+    code, seen = at_terminal(demo, ["edit", "alund", "title=x"], [("[yes/no]", "\x03")])
+    assert code == CODES["interrupted"][0]
+    assert "Traceback" not in seen
+    assert demo.state() == before
+
+
+def test_control_characters_in_a_value_do_not_reach_the_terminal(demo):
+    demo.run("edit", "alund", "title=Mate\x1b]0;owned\x07\x1b[31m", "--yes")
+    for words in (["show", "alund"], ["show", "alund", "--raw"], ["find", "alund"], ["journal", "--last", "1"]):
+        assert "\x1b" not in demo.run(*words).out
+
+
+def test_a_reader_that_goes_away_is_no_error(demo):
+    done = subprocess.run(
+        ["sh", "-c", f"'{PROGRAM}' find --of all | head -1"],
+        cwd=demo.path,
+        capture_output=True,
+        text=True,
+        env=demo.environment(),
+        check=False,
+    )
+    assert (done.returncode, done.stderr) == (0, "")
+
+
+# --- completion and the manual
+
+
+def complete(demo: Folder, line: str) -> list[str]:
+    env = demo.environment() | {
+        "_ARGCOMPLETE": "1",
+        "COMP_LINE": line,
+        "COMP_POINT": str(len(line)),
+        "_ARGCOMPLETE_IFS": "\n",
+    }
+    read, write = os.pipe()
+    code = "import os, sys; os.dup2(int(sys.argv[1]), 8); os.execv(sys.argv[2], [sys.argv[2]])"
+    subprocess.run(
+        [sys.executable, "-c", code, str(write), str(PROGRAM)],
+        cwd=demo.path,
+        env=env,
+        pass_fds=[write],
+        check=False,
+        timeout=30,
+    )
+    os.close(write)
+    with os.fdopen(read) as pipe:
+        return [word.strip() for word in pipe.read().split("\n") if word.strip()]
+
+
+@pytest.mark.parametrize(
+    ("line", "expected"),
+    [
+        ("vandrel sh", "show"), ("vandrel show alu", "alund"), ("vandrel show /Ferries/No", "/Ferries/Northquay"), ("vandrel create cr", "crew"),
+        ("vandrel create crew dep", "department="), ("vandrel create crew department=D", "department=Deck"), ("vandrel edit alund gro", "groups="),
+        ("vandrel edit alund groups+=gg-i", "groups+=gg-it"), ("vandrel edit hbr", "hbrekke"), ("vandrel find --columns login,fu", "login,full"),
+        ("vandrel find --under /Sho", "/Shore"), ("vandrel tree /Boat", "/Boatyard"), ("vandrel edit alund manager=hb", "manager=hbrekke"),
+        ("vandrel create crew password=g", "password=generate"), ("vandrel edit alund enabled=", "enabled=yes"),
+    ],
+)  # fmt: skip
+def test_completion_of_names_fields_kinds_and_places(demo, line, expected):
+    # A shell breaks words at '=', so what follows it may come alone.
+    assert {expected, expected.partition("=")[2], expected.partition("=")[0]} & set(complete(demo, line))
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_completion_is_put_out_for_each_shell(demo, shell):
+    text = demo.run("completion", shell).out
+    assert "vandrel" in text
+    if not shutil.which(shell):
+        pytest.skip(f"{shell} is not installed: what it would be given is not read by it")
+    assert subprocess.run([shell, "-n"], input=text, text=True, capture_output=True, check=False).returncode == 0
+
+
+def test_completion_never_complains(tmp_path):
+    assert complete(Folder(tmp_path), "vandrel show a") == []
+
+
+def test_the_manual_page(demo):
+    page = demo.run("manual").out
+    for command in ("show", "create", "hierarchy"):
+        assert f"vandrel {command}" in page.replace("\\fB", "").replace("\\fR", "").replace("\\fI\\,", "").replace(
+            "\\/", ""
+        )
+    for code, _ in CODES.values():
+        assert f"\n.B {code}\n" in page
+    if shutil.which("man"):
+        (demo.path / "vandrel.1").write_text(page)
+        done = subprocess.run(["man", "-l", "vandrel.1"], cwd=demo.path, capture_output=True, text=True, check=False)
+        assert "EXIT CODES" in re.sub(r".\x08", "", done.stdout)

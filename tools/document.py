@@ -1,0 +1,66 @@
+"""Writes those pages of docs/ that say what the code already says: exit codes, fields, the manual page."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from vandrel.cli.manual import page
+from vandrel.errors import CODES
+from vandrel.fields import FIELDS, Topic
+
+DOCS = Path(__file__).parent.parent / "docs"
+
+
+def exit_codes() -> str:
+    """docs/exit-codes.md."""
+    rows = "\n".join(f"| {code} | `{word}` | {meaning} |" for word, (code, meaning) in CODES.items())
+    return f"""\
+# Exit codes
+
+The tens name the family: 1x a request that cannot be read, 2x refused by a rule, 3x not found or ambiguous, 4x out of reach
+or not permitted. With `--json` the word stands in the findings on standard error.
+
+| code | word | meaning |
+|---|---|---|
+| 0 | `done` | done |
+{rows}
+"""
+
+
+def fields() -> str:
+    """docs/fields.md."""
+    text = "# Fields\n\nThe words for what is known about an account, a group or a unit. A raw attribute is written `@attribute`.\n"
+    for topic in Topic:
+        text += f"\n## {topic.value}\n\n| field | on | what it is | values |\n|---|---|---|---|\n"
+        for field in FIELDS.values():
+            if field.topic is topic:
+                many = ", several" if field.many else ""
+                on = ", ".join(sorted(field.on))
+                text += f"| `{field.name}` | {on} | {field.about} | {field.shape.value}{many} |\n"
+    return text
+
+
+def main() -> int:
+    """Write the pages; with --check only say whether they are up to date."""
+    pages = {"exit-codes.md": exit_codes(), "fields.md": fields(), "vandrel.1": page()}
+    stale = [name for name, text in pages.items() if not _same(DOCS / name, text)]
+    if "--check" in sys.argv:
+        print("\n".join(f"docs/{name} is out of date: make docs" for name in stale))
+        return bool(stale)
+    for name in stale:
+        (DOCS / name).write_text(pages[name], "utf-8")
+    return 0
+
+
+def _same(path: Path, text: str) -> bool:
+    """Whether the file says the same; the date of the manual page does not count."""
+
+    def undated(page: str) -> str:
+        return "\n".join(line for line in page.splitlines() if not line.startswith(".TH "))
+
+    return path.exists() and undated(path.read_text("utf-8")) == undated(text)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
