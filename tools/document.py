@@ -18,8 +18,8 @@ def exit_codes() -> str:
     return f"""\
 # Exit codes
 
-The tens name the family: 1x a request that cannot be read, 2x refused by a rule, 3x not found or ambiguous, 4x out of reach
-or not permitted. With `--json` the word stands in the findings on standard error.
+The tens name the family: 1x a request that cannot be read, 2x refused by a rule, 3x not found or ambiguous, 4x out of
+reach or not permitted. With `--json` the word stands in the findings on standard error.
 
 | code | word | meaning |
 |---|---|---|
@@ -30,7 +30,8 @@ or not permitted. With `--json` the word stands in the findings on standard erro
 
 def fields() -> str:
     """docs/fields.md."""
-    text = "# Fields\n\nThe words for what is known about an account, a group or a unit. A raw attribute is written `@attribute`.\n"
+    text = "# Fields\n\nThe words for what is known about an account, a group or a unit. "
+    text += "A raw attribute is written `@attribute`.\n"
     for topic in Topic:
         text += f"\n## {topic.value}\n\n| field | on | what it is | values |\n|---|---|---|---|\n"
         for field in FIELDS.values():

@@ -35,6 +35,7 @@ class Checker:
     def __init__(self, document: Document, source: Source) -> None:
         self.document = document
         self.source = source
+        self.incomplete = False  # a branch is missing, so the hierarchy has fewer units than was meant
         self.usable = set(FIELDS) | set(COMPUTED) | set(document.lists)
         # What a fault of structure took away is not reported again as unknown.
         given = source.data if isinstance(source.data, dict) else {}
@@ -225,6 +226,7 @@ class Checker:
                     self._pattern(stem, (*path, "groups", kind, index), document.lists)
                     sound = sound and before == len(self.source.faults)
             if unit.branch and unit.branch not in document.branches:
+                self.incomplete = True
                 hint = did_you_mean(unit.branch, document.branches) or "the charter has no such branch"
                 fault((*path, "branch"), f"there is no branch {unit.branch!r}", hint)
         if not sound:
@@ -315,6 +317,8 @@ class Checker:
         open_fields = pattern.fields()
         if open_fields - self.document.lists.keys():
             return  # depends on more than the lists: only a person can tell
+        if self.incomplete and prepare(text.split("/")[1]) in {prepare(unit.place[0]) for unit in design}:
+            return  # the unit may hang on the missing branch, and that is reported already
         if not self._reachable(text, open_fields, design):
             known = [places.to_text(unit.place) for unit in design]
             self.source.fault(path, f"no unit of the hierarchy is {text!r}", did_you_mean(text, known))

@@ -30,6 +30,8 @@ EXAMPLES = """\
 """
 WRITES = False
 
+_SHOWN = 8
+
 ACTIONS = ("check", "new", "schema", "names", "infer")
 
 
@@ -175,9 +177,13 @@ def _show(session: Session, item: Inferred) -> None:
         ("accounts", "pattern"), [(f"  {rung.accounts}", rung.pattern) for rung in item.rungs], header=False
     )
     if item.exceptions:
-        shown = [f"{name} ({entry.dn.name})" for entry, name in item.exceptions[:8]]
-        more = f" and {len(item.exceptions) - 8} more" if len(item.exceptions) > 8 else ""
-        session.out.line(f"  Exceptions: {', '.join(shown)}{more}")
+        more = f", the first {_SHOWN}" if len(item.exceptions) > _SHOWN else ""
+        session.out.line(f"  {count(len(item.exceptions), 'exception')}{more}:")
+        rows = [
+            (f"    {name}", f"{entry.dn.name} in {session.house.place(entry.dn.parent)}")
+            for entry, name in item.exceptions
+        ]
+        session.out.table(("name", "of"), rows[:_SHOWN], header=False)
 
 
 def _as_json(item: Inferred) -> dict[str, object]:

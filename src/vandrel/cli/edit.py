@@ -34,6 +34,12 @@ EXAMPLES = """\
 WRITES = True
 
 
+_NEW_PASSWORD = {"ask": "asked for", "generate": "generated", "-": "from standard input", "none": "(none)"}
+
+#: Objects up to which every one is shown again after a change; beyond, the count must do.
+_READ_BACK = 5
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
     words = parser.add_argument("words", nargs="+", metavar="NAME|FIELD=VALUE", help="whom or what, and what to change")
     complete.attach(words, complete.assignments)
@@ -60,7 +66,7 @@ def run(session: Session) -> int:
     editor = Editor(session.house)
     edits = [editor.edit(entry, given) for entry in entries]
     findings = [finding for edit in edits for finding in edit.findings]
-    _preview(session, edits)
+    _preview(session, edits, given)
     if any(finding.fatal for finding in findings):
         raise Refused(findings)
     hand_out = HandOut(session, session.args.hand_out)
@@ -80,8 +86,8 @@ def run(session: Session) -> int:
         raise
     if report is not None and not session.out.as_json:
         hand_out.deliver()
-        if len(edits) == 1 and report.made and not session.out.quiet:
-            _read_back(session, edits[0])
+        if report.made and not session.out.quiet and len(edits) <= _READ_BACK:
+            _read_back(session, edits)
     if session.out.as_json:
         changed = [_as_json(edit) for edit in edits]
         session.out.json(
@@ -102,7 +108,7 @@ def _known(given: Sequence[Assignment]) -> None:
             choice_of(assignment.values[0] if assignment.values else "none")
 
 
-def _preview(session: Session, edits: Sequence[Edit]) -> None:
+def _preview(session: Session, edits: Sequence[Edit], given: Sequence[Assignment]) -> None:
     if session.out.as_json or session.out.quiet:
         return
     for edit in edits:
@@ -111,6 +117,12 @@ def _preview(session: Session, edits: Sequence[Edit]) -> None:
             (f"  {d.field}", ", ".join(d.before) or "(empty)", "->", ", ".join(d.after) or "(empty)")
             for d in edit.differences
         ]
+        for assignment in given:
+            if assignment.field == "password":
+                had = "set" if edit.entry.values_of("userPassword") else "(none)"
+                rows.append(
+                    ("  password", had, "->", _NEW_PASSWORD[assignment.values[0] if assignment.values else "none"])
+                )
         if rows:
             session.out.table(("field", "before", "", "after"), rows, header=False)
         else:
@@ -171,15 +183,28 @@ def _in_order(edits: Sequence[Edit], passwords: Sequence[Step]) -> list[Step]:
     return [*(s for s in steps if not isinstance(s, Rename)), *passwords, *(s for s in steps if isinstance(s, Rename))]
 
 
-def _read_back(session: Session, edit: Edit) -> None:
-    from vandrel.cli.show import show_entry
+def _read_back(session: Session, edits: Sequence[Edit]) -> None:
+    """What the directory has now, field by field, for everything that was to change."""
+    from vandrel.cli.show import bare_values, values_of
+    from vandrel.jobs.logon import logon_state
     from vandrel.steps.step import Rename
 
-    renamed = [step.new for step in edit.steps if isinstance(step, Rename)]
-    entry = session.house.directory.get(renamed[0] if renamed else edit.entry.dn)
-    if entry is not None:
+    for edit in edits:
+        renamed = [step.new for step in edit.steps if isinstance(step, Rename)]
+        entry = session.house.directory.get(renamed[0] if renamed else edit.entry.dn)
+        if entry is None:
+            continue
+        rows = []
+        for name in (difference.field for difference in edit.differences):
+            values = (
+                list(bare_values(session, entry, name)) if name.startswith("@") else values_of(session, entry, name)
+            )
+            rows.append((f"  {name}", ", ".join(values) or "(empty)"))
         session.out.line()
-        show_entry(session, entry)
+        session.out.heading(f"{session.house.label(entry)} now")
+        session.out.table(("field", "value"), rows, header=False)
+        if edit.sort == "account":
+            session.out.line("  " + logon_state(session.house, entry, session.charter.today()).sentence)
 
 
 def _as_json(edit: Edit) -> dict[str, object]:

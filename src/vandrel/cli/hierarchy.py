@@ -18,6 +18,7 @@ not in the charter, and which accounts stand where they do not belong. `build` m
 the directory itself where there is none."""
 EXAMPLES = """\
   vandrel hierarchy                  what is there and what is not
+  vandrel hierarchy --differences    only what is not as designed
   vandrel hierarchy build --dry-run  what would be made
   vandrel hierarchy build
 """
@@ -28,6 +29,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "action", nargs="?", choices=("draw", "build"), default="draw", help="draw (the default) or build"
     )
+    parser.add_argument("--differences", action="store_true", help="draw only what is not as designed")
 
 
 def run(session: Session) -> int:
@@ -81,7 +83,7 @@ def _preview(session: Session, comparison: Comparison) -> None:
     ]
     rows += [(f"  {name}", "group", "") for name in comparison.groups]
     if rows:
-        session.out.heading("Missing, and to be made")
+        session.out.heading("To be done")
         session.out.table(("place", "what", "about"), rows, header=False)
         session.out.line()
 
@@ -91,14 +93,20 @@ def _draw(session: Session, comparison: Comparison) -> None:
     from rich.tree import Tree
 
     from vandrel.cli.output import clean, style_of
+    from vandrel.jobs.build import State
 
     root = Tree(
         Text(f"{clean(session.charter.document.organization)}  {session.charter.base}", style="bold"), guide_style="dim"
     )
     branches: dict[tuple[str, ...], Tree] = {(): root}
+    off = [unit.place for unit in comparison.units if unit.state is not State.BUILT]
+    differing = {place[:depth] for place in off for depth in range(1, len(place) + 1)}
     for unit in comparison.units:
+        if session.args.differences and unit.place not in differing:
+            continue
         label = Text(clean(unit.place[-1]))
-        label.append(f"  {unit.state.value}", style=style_of(unit.state.value))
+        if unit.state is not State.BUILT:  # what is as designed needs no word
+            label.append(f"  {unit.state.value}", style=style_of(unit.state.value))
         if unit.elsewhere:
             label.append(f", belongs at {clean(unit.elsewhere)}")
         if unit.accounts:
@@ -130,7 +138,7 @@ def _summary(session: Session, comparison: Comparison) -> None:
     said = [f"{counts[state]} {state.value}" for state in State if counts[state]]
     session.out.note(f"\n{count(len(comparison.units), 'unit')}: {', '.join(said)}.")
     if comparison.steps:
-        session.out.note("vandrel hierarchy build makes what is missing.")
+        session.out.note("vandrel hierarchy build makes what is missing, and protects what is to be protected.")
 
 
 def _as_json(comparison: Comparison) -> dict[str, object]:

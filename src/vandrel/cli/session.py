@@ -59,8 +59,10 @@ class Session:
         named = getattr(self.args, "charter", None) or os.environ.get("VANDREL_CHARTER")
         if named:
             return Path(named)
+        if Path(CHARTER_FILE).is_file():
+            return Path(CHARTER_FILE)
         here = Path.cwd()
-        for folder in (here, *here.parents):
+        for folder in here.parents:
             if (folder / CHARTER_FILE).is_file():
                 return folder / CHARTER_FILE
         from platformdirs import user_config_path

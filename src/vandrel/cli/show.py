@@ -178,8 +178,11 @@ def show_entry(session: Session, entry: Entry, *, full: bool = False) -> None:
     if sort == "account":
         session.out.line(logon_state(house, entry, session.charter.today()).sentence)
     session.out.line(Text(clean(str(entry.dn)), style="dim"))
-    session.out.table(("topic", "field", "value"), list(_topics(session, entry, sort)), header=False)
+    rows = [(Text(topic, style="bold"), name, value) for topic, name, value in _topics(session, entry, sort)]
+    session.out.line()
+    session.out.table(("topic", "field", "value"), rows, header=False)
     if sort in ("unit", ""):
+        session.out.line()
         _below(session, entry)
     if full:
         _show_rest(session, entry)

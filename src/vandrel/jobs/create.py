@@ -110,7 +110,7 @@ class Creator:
                 draft.findings += error.findings
                 continue
             if known.shape is not Shape.MEMBERSHIPS:
-                draft.derived[name] = Derived(name, tuple(read), "given")
+                draft.derived[name] = Derived(name, tuple(read), "typed")
 
     def _set(self, draft: Draft, name: str, value: str, rule: str) -> None:
         if value and name not in draft.derived:
@@ -118,7 +118,7 @@ class Creator:
 
     def _defaults(self, draft: Draft, kind: Kind) -> None:
         charter = self._house.charter
-        draft.derived["kind"] = Derived("kind", (draft.kind,), "given")
+        draft.derived["kind"] = Derived("kind", (draft.kind,), "typed")
         if charter.document.language:
             self._set(draft, "language", charter.document.language, "charter")
         for name, pattern in kind.sets.items():
@@ -150,7 +150,7 @@ class Creator:
         try:
             if typed:
                 draft.place = self._typed_place(typed)
-                draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "given")
+                draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "typed")
             else:
                 draft.place = self._house.charter.place_of(kind.place, self._values(draft))
                 rule = f"kind {draft.kind}: {kind.place}"
@@ -192,6 +192,8 @@ class Creator:
         while todo:
             ready = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
             todo.remove(ready)
+            if rules[ready].fields() & {finding.where for finding in draft.findings}:
+                continue  # built from something that is at fault itself: that is said once
             tied = [t for t in todo if ready in rules[t].fields() and len(rules[t].rungs) == 1]
             try:
                 choice = rules[ready].choose(self._values(draft), partial(self._why, draft, ready, tied=tied))
@@ -299,7 +301,7 @@ class Creator:
             if all(group.dn != other.dn for other in draft.groups):
                 draft.groups.append(group)
                 before = draft.derived.get("groups")
-                rule = f"{before.rule}; given" if before and "given" not in before.rule else "given"
+                rule = f"{before.rule}; typed" if before else "typed"
                 draft.derived["groups"] = Derived("groups", (*(before.values if before else ()), group.dn.name), rule)
 
 

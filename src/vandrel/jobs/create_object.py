@@ -28,7 +28,7 @@ def _read(house: House, draft: Draft, given: Given, sort: str) -> None:
         except VandrelError as error:
             draft.findings += error.findings
             continue
-        draft.derived[name] = Derived(name, tuple(read), "given")
+        draft.derived[name] = Derived(name, tuple(read), "typed")
         draft.findings += given_values.check(house, field, read, sort)
 
 
@@ -74,11 +74,11 @@ def group(house: House, stem: str, given: Given) -> Draft:
     kind = charter.group_kind(kind_name)
     draft = Draft(kind_name)
     _read(house, draft, {name: values for name, values in given.items() if name != "kind"}, GROUP)
-    draft.derived["kind"] = Derived("kind", (kind_name,), "given" if "kind" in given else "the charter's first")
+    draft.derived["kind"] = Derived("kind", (kind_name,), "typed" if "kind" in given else "the charter's first")
     values = _pattern_values(house, stem)
     place = next(iter(given.get(PLACE, ())), "")
     draft.place = places.parse(place) if place else charter.place_of(kind.place, values)
-    draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "given" if place else f"kind {kind_name}")
+    draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "typed" if place else f"kind {kind_name}")
     parent = places.to_dn(draft.place, charter.base)
     if "name" not in draft.derived:
         rule = charter.group_naming(kind_name)
@@ -115,9 +115,9 @@ def unit(house: House, typed: str, given: Given) -> Draft:
         raise VandrelError("bad-name", "the top cannot be created again", where=typed, remedy="write /Ferries/Stores")
     draft = Draft(UNIT, place=place[:-1])
     _read(house, draft, given, UNIT)
-    draft.derived["name"] = Derived("name", (place[-1],), "given")
+    draft.derived["name"] = Derived("name", (place[-1],), "typed")
     draft.derived.setdefault("protected", Derived("protected", ("yes",), "units are protected from birth"))
-    draft.derived[PLACE] = Derived(PLACE, (places.to_text(place[:-1]),), "given")
+    draft.derived[PLACE] = Derived(PLACE, (places.to_text(place[:-1]),), "typed")
     draft.dn = places.to_dn(place, house.charter.base)
     _stand(house, draft, draft.dn)
     if house.charter.designed(place) is None:

@@ -75,7 +75,7 @@ class EmbeddedDirectory:
 
     @property
     def location(self) -> str:
-        return str(self.path)
+        return str(self.path.absolute())
 
     @property
     def schema(self) -> Schema:

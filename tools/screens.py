@@ -1,0 +1,136 @@
+"""Makes the pictures of docs/screenshots/ again: the demo's commands in a terminal window on a screen of its own.
+
+Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu-core. Nothing is shown but the made-up demo.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+OUT = Path(__file__).parent.parent / "docs" / "screenshots"
+PROGRAM = Path(sys.executable).with_name("vandrel")
+SIZE = "1280x800"
+NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick"}
+
+CREATE = (
+    'vandrel create crew "Asbjørn Lund" language=nb number=2014 site=Northquay department=Deck '
+    'category=Officers title="Second mate" manager=hbrekke password=none --yes'
+)
+FAULTY = (
+    "sed -e 's/time-zone/timezone/' -e 's/given 3/givn 3/' -e 's/length: 12/length: twelve/' "
+    "-e 's/Deck: {branch: ship/Deck: {branch: shp/' -e 's/ends: 09-30/ends: 31-31/' "
+    "-e 's/purpose: distribution/purpose: distribtion/' charter.yaml > new.yaml"
+)
+FAULTS = (
+    'vandrel create crew "Tor Vik" number=2999 site=Northqay department=Deck category=Hands '
+    'login=alund mail="tor vik" ends=soon --dry-run'
+)
+EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=dl-sailing-plan --yes'
+
+#: name of the picture -> (commands run unseen before, commands shown)
+SCREENS: dict[str, tuple[list[str], list[str]]] = {
+    "show": ([], ["vandrel show ødeg", "vandrel show lund"]),
+    "find": (
+        [],
+        [
+            'vandrel find site=Northquay title="*mate*" --columns login,full,title,phone,manager',
+            "vandrel find --under /Administrators",
+            "vandrel find --of groups northquay",
+            "vandrel find enabled=no --columns login,full,kind,ends,state",
+        ],
+    ),
+    "tree": ([], ["vandrel tree --depth 3"]),
+    "create": ([], [CREATE]),
+    "create-faults": ([], [FAULTS]),
+    "edit": ([], [EDIT]),
+    "hierarchy": (
+        ["vandrel create unit /Shore/Season --yes", "vandrel edit /Shore/Office protected=no --yes"],
+        ["vandrel hierarchy --differences", "vandrel hierarchy build --dry-run", "vandrel show /Shore"],
+    ),
+    "charter-check": ([FAULTY], ["vandrel charter check --charter new.yaml", "vandrel charter check"]),
+    "charter-names": ([], ['vandrel charter names crew "Maximilian von Hohenstein-Wittgenberg" language=de number=77']),
+    "charter-infer": ([], ["vandrel charter infer login mail display"]),
+    "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5"]),
+}
+
+
+@contextmanager
+def screen() -> Iterator[str]:
+    """A virtual screen; the value of DISPLAY for it."""
+    read, write = os.pipe()
+    server = subprocess.Popen(
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", f"{SIZE}x24", "-nolisten", "tcp"],
+        pass_fds=[write],
+        stderr=subprocess.DEVNULL,
+    )
+    os.close(write)
+    try:
+        with os.fdopen(read) as pipe:
+            yield f":{pipe.readline().strip()}"
+    finally:
+        server.terminate()
+        server.wait()
+
+
+def take(name: str, folder: Path, before: list[str], shown: list[str], env: dict[str, str]) -> None:
+    """Run commands in a terminal window and keep a picture of it."""
+    for command in before:
+        subprocess.run(["sh", "-c", command], cwd=folder, env=env, check=True, stdout=subprocess.DEVNULL)
+    script = folder.parent / "script.sh"
+    ready = folder.parent / "ready"
+    ready.unlink(missing_ok=True)
+    lines = [f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}; {command}; echo" for command in shown]
+    script.write_text("\n".join([*lines, f"touch {shlex.quote(str(ready))}", "sleep 60"]), "utf-8")
+    terminal = subprocess.Popen(
+        ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x47+0+0", "-b", "8", "-bg", "#14181d",
+         "-fg", "#d9dee4", "-cr", "#14181d", "-e", "sh", str(script)],
+        cwd=folder, env=env, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        deadline = time.monotonic() + 30
+        while not ready.exists() and time.monotonic() < deadline:
+            time.sleep(0.05)
+        time.sleep(0.6)  # the window is drawn a moment after the text is written
+        subprocess.run(["import", "-window", "root", "-strip", str(OUT / f"{name}.png")], env=env, check=True)
+    finally:
+        terminal.terminate()
+        terminal.wait()
+
+
+def main() -> int:
+    """Make all pictures, or those named on the command line."""
+    missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
+    if missing:
+        print(f"Not installed: {' '.join(missing)}", file=sys.stderr)
+        return 1
+    OUT.mkdir(parents=True, exist_ok=True)
+    wanted = sys.argv[1:] or list(SCREENS)
+    with screen() as display:
+        for name in wanted:
+            before, shown = SCREENS[name]
+            with tempfile.TemporaryDirectory() as temporary:
+                folder = Path(temporary) / "ferry"
+                env = {
+                    **os.environ,
+                    "DISPLAY": display,
+                    "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}",
+                    "LANG": "C.UTF-8",
+                }
+                env["XDG_CACHE_HOME"] = temporary
+                subprocess.run([PROGRAM, "demo", folder, "--no-tour", "-q"], env=env, check=True)
+                take(name, folder, before, shown, env)
+            print(f"docs/screenshots/{name}.png")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
