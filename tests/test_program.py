@@ -227,6 +227,7 @@ def test_from_nothing_to_a_first_account(tmp_path):
 def test_charter_names_schema_and_inference(demo):
     names = demo.run("charter", "names", "crew", "Jörg Müller", "language=de", "--json").json["names"]
     assert names["login"][0] == "jmueller"
+    assert re.search(r"guest +surname, sponsor +/Guests", demo.run("charter", "kinds").out)
     assert "properties" in str(demo.run("charter", "schema").json["$defs"])
     assert "{given 1}{surname bare}" in demo.run("charter", "infer", "login").out
     (demo.path / "charter.yaml").write_text("organisation: x\nbase: y\n")
@@ -418,8 +419,8 @@ def at_terminal(demo: Folder, words: list[str], answers: list[tuple[str, str]]) 
                 seen += os.read(terminal, 65536).decode("utf-8", "replace")
             except OSError:
                 break
-        if pending and pending[0][0] in seen[mark:]:
-            mark = len(seen)
+        if pending and (found := seen.find(pending[0][0], mark)) >= 0:
+            mark = found + len(pending[0][0])
             os.write(terminal, pending.pop(0)[1].encode())
     assert not pending, seen
     return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]), seen

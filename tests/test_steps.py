@@ -42,7 +42,7 @@ CHANGE = Set(ANNA, (Change("title", (), ("Mate",)), Change("sn", ("Lund",), ("Br
 )
 def test_a_step_survives_its_record(bench, step):
     number = bench.journal.begin("c", "t", "d", 1)
-    bench.journal.write(number, 1, [step])
+    bench.journal.write(number, 1, [step.record()])
     (item,) = bench.journal.steps(number)
     assert from_record(item.record) == step
 

@@ -19,10 +19,12 @@ Work on the charter, the file of house rules (docs/charter.md).
   check    name every fault in it, with line and column
   new      write a charter to start from
   schema   put out its JSON Schema, for editors
+  kinds    list the kinds of account, with what each requires
   names    show what its patterns make of a person's name, every rung of each ladder
   infer    say which patterns the names of the directory's accounts follow, and which are exceptions"""
 EXAMPLES = """\
   vandrel charter check
+  vandrel charter kinds
   vandrel charter new --organization "Skelling Boatyard" --domain skelling.example
   vandrel charter schema > charter.schema.json
   vandrel charter names crew "Jörg Müller-Lüdenscheidt" language=de number=2041
@@ -32,7 +34,7 @@ WRITES = False
 
 _SHOWN = 8
 
-ACTIONS = ("check", "new", "schema", "names", "infer")
+ACTIONS = ("check", "new", "schema", "kinds", "names", "infer")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -50,7 +52,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    actions = {"check": _check, "new": _new, "schema": _schema, "names": _names, "infer": _infer}
+    actions = {"check": _check, "new": _new, "schema": _schema, "kinds": _kinds, "names": _names, "infer": _infer}
     return actions[session.args.action](session)
 
 
@@ -101,6 +103,20 @@ def _schema(session: Session) -> int:
     from vandrel.charter.document import json_schema
 
     session.out.json(json_schema())
+    return 0
+
+
+def _kinds(session: Session) -> int:
+    """Every kind with what it requires, so that nobody finds out by being refused."""
+    kinds = session.charter.document.kinds
+    if session.out.as_json:
+        found = {
+            name: {"about": kind.about, "requires": kind.requires, "place": kind.place} for name, kind in kinds.items()
+        }
+        session.out.json({"command": "charter kinds", "kinds": found})
+        return 0
+    rows = [(name, ", ".join(kind.requires), kind.place, kind.about) for name, kind in kinds.items()]
+    session.out.table(("kind", "requires", "place", "about"), rows)
     return 0
 
 

@@ -184,13 +184,7 @@ def _account(session: Session, kind: str, plain: Sequence[str], fields: dict[str
         raise Refused(draft.findings)
     secret, hand_out = _password(session, draft, fields)
     plan = Plan(f"create {kind} {draft.value('login')}", steps(house, [(draft, secret)]), draft.findings)
-    if not session.args.dry_run:
-        hand_out.prepare()
-    try:
-        report = session.carry_out(plan, f"Create {draft.value('full')}?")
-    except BaseException:
-        hand_out.withdraw()
-        raise
+    report = hand_out.carry_out(plan, f"Create {draft.value('full')}?")
     if report is not None:
         _result(session, draft, hand_out)
     if session.out.as_json:

@@ -77,13 +77,7 @@ def run(session: Session) -> int:
         findings,
         whole=len(edits) == 1,
     )
-    if not session.args.dry_run:
-        hand_out.prepare()
-    try:
-        report = session.carry_out(plan, f"Change {count(len(edits), 'object')}?")
-    except BaseException:
-        hand_out.withdraw()
-        raise
+    report = hand_out.carry_out(plan, f"Change {count(len(edits), 'object')}?")
     if report is not None and not session.out.as_json:
         hand_out.deliver()
         if report.made and not session.out.quiet and len(edits) <= _READ_BACK:

@@ -9,11 +9,15 @@ import os
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from vandrel.charter.passwords import PasswordRules, generate
 from vandrel.cli.session import Session, read_secret_line
 from vandrel.errors import Finding, Refused, VandrelError
 from vandrel.secret import Secret
+
+if TYPE_CHECKING:
+    pass
 
 CHOICES = ("ask", "generate", "none", "-")
 
@@ -128,7 +132,7 @@ class HandOut:
             for *texts, secret in self._rows:
                 writer.writerow([*(harmless(str(text)) for text in texts), secret.reveal()])
 
-    def withdraw(self) -> None:
+    def _withdraw(self) -> None:
         """Take the file back: the accounts were not made."""
         if self._path is not None and self._rows:
             self._path.unlink(missing_ok=True)

@@ -14,13 +14,13 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from msgspec import Struct, structs
 
 from vandrel.directory.embedded import layout
 from vandrel.errors import DirectoryError, VandrelError
-from vandrel.steps.step import Record, Step
 
 #: "Vanj" as PRAGMA application_id.
 _APPLICATION = 0x56616E6A
@@ -39,6 +39,9 @@ CREATE TABLE step(
 ) WITHOUT ROWID;
 CREATE INDEX step_dn ON step(dn);
 """
+
+#: What a step puts down of itself: ``step``, ``dn``, and what it changes.
+Record = dict[str, Any]
 
 RUNNING, DONE, PART, BROKEN = "running", "done", "in part", "broken off"
 BEGUN, MADE, REFUSED = "begun", "made", "refused"
@@ -125,9 +128,9 @@ class Journal:
             ).fetchone()
             return int(row[0])
 
-    def write(self, job: int, first: int, steps: Sequence[Step]) -> None:
+    def write(self, job: int, first: int, records: Sequence[Record]) -> None:
         """Write steps down, before they are made; `first` is the number of the first in the job."""
-        rows = [(job, first + i, str(step.dn), _encode(step.record())) for i, step in enumerate(steps)]
+        rows = [(job, first + i, record["dn"], _encode(record)) for i, record in enumerate(records)]
         with self._transaction():
             self._db.executemany("INSERT INTO step(job, number, dn, record) VALUES(?, ?, ?, ?)", rows)
 

@@ -86,7 +86,7 @@ class Runner:
         report.job = journal.begin(command, plan.title, self._directory.location, len(plan.steps))
         try:
             for first, batch in _batches(plan.steps):
-                journal.write(report.job, first, batch)
+                journal.write(report.job, first, [step.record() for step in batch])
             for first, batch in _batches(plan.steps):
                 self._batch(journal, report, first, batch, whole=plan.whole and len(plan.steps) <= BATCH)
                 progress(report.made + len(report.refused), report.planned)

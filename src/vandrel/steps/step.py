@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from msgspec import Struct
 
 from vandrel.directory import dn as names
@@ -19,6 +17,7 @@ from vandrel.directory.operations import (
     SetPassword,
 )  # fmt: skip
 from vandrel.directory.port import Directory
+from vandrel.record.journal import Record
 from vandrel.secret import Secret
 
 #: What only the directory sets: left out when a removed object is to be added again.
@@ -30,8 +29,6 @@ _BIRTH_MARKS = frozenset(
 )
 #: Never in a record: whoever reads the journal must not be able to try them out.
 _SECRETS = frozenset({"userPassword", "pwdHistory", "unicodePwd"})
-
-Record = dict[str, Any]
 
 
 class Add(Struct, frozen=True):
