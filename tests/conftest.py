@@ -19,6 +19,7 @@ from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.errors import CODES
 from vandrel.jobs.build import compare
 from vandrel.jobs.house import House
 from vandrel.record.journal import Journal
@@ -62,6 +63,7 @@ class Folder:
             check=False,
         )
         assert "Traceback" not in done.stderr, done.stderr
+        assert done.returncode != CODES["internal"][0], done.stderr
         return Result(done.returncode, done.stdout, done.stderr)
 
     def environment(self) -> dict[str, str]:

@@ -49,6 +49,7 @@ CODES: dict[str, tuple[int, str]] = {
     "damaged": (43, "the directory file is damaged"),
     "foreign": (44, "the file is not a Vandrel directory"),
     "busy": (45, "another process is writing to the directory"),
+    "internal": (70, "a fault of the program itself; nothing is left half-made that the journal does not tell of"),
     "interrupted": (INTERRUPTED, "interrupted from the keyboard or by a signal"),
 }
 

@@ -5,13 +5,17 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from vandrel.errors import VandrelError
 
 
 def main(words: Sequence[str]) -> int:
     """Run one command line and return its exit code."""
     from vandrel.cli.parser import build_parser
     from vandrel.cli.session import Session
-    from vandrel.errors import DONE, INTERRUPTED, VandrelError
+    from vandrel.errors import CODES, DONE, INTERRUPTED, VandrelError
 
     parser = build_parser(words[0] if words else "")
     args = parser.parse_args(words)
@@ -30,6 +34,24 @@ def main(words: Sequence[str]) -> int:
     except KeyboardInterrupt:
         print("\nInterrupted. What was made is in the journal: vandrel journal", file=sys.stderr)
         return INTERRUPTED
+    except (BrokenPipeError, SystemExit):
+        raise
+    except Exception as error:
+        session.out.error(_internal(error))
+        return CODES["internal"][0]
+
+
+def _internal(error: Exception) -> VandrelError:
+    """A fault of ours in plain words; the traceback goes to a file, which whoever mends it can ask for."""
+    import tempfile
+    import traceback
+
+    from vandrel.errors import VandrelError
+
+    with tempfile.NamedTemporaryFile("w", prefix="vandrel-", suffix=".txt", delete=False, encoding="utf-8") as file:
+        traceback.print_exception(error, file=file)
+    what = f"this is a fault of Vandrel, not of yours: {type(error).__name__}"
+    return VandrelError("internal", what, remedy=f"vandrel journal tells what was made; report it with {file.name}")
 
 
 def entry() -> None:

@@ -99,7 +99,17 @@ class HandOut:
     def add(self, name: str, login: str, principal: str, mail: str, secret: Secret) -> None:
         self._rows.append((name, login, principal, mail, secret))
 
-    def prepare(self) -> None:
+    def carry_out(self, plan: Plan, question: str) -> Report | None:
+        """Carry a plan out, with the file written before and taken back where the plan comes to nothing."""
+        if not self._session.args.dry_run:
+            self._prepare()
+        try:
+            return self._session.carry_out(plan, question)
+        except BaseException:
+            self._withdraw()
+            raise
+
+    def _prepare(self) -> None:
         """
         Write the file before the directory is changed, so that no password is lost.
 
