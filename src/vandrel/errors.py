@@ -1,5 +1,4 @@
-"""
-Everything that can go wrong, as data: what, where, why, what to do next, and the exit code for it.
+"""Everything that can go wrong, as data: what, where, why, what to do next, and the exit code for it.
 
 The tens of an exit code name the family (see docs/exit-codes.md); the units tell the cases apart.
 """
@@ -55,8 +54,7 @@ CODES: dict[str, tuple[int, str]] = {
 
 
 class Finding(Struct, frozen=True):
-    """
-    One thing that a check found.
+    """One thing that a check found.
 
     ``code`` is a key of `CODES`; ``where`` names the object, field, file or line; ``fatal`` is false for
     a warning, which is shown and stops nothing.
@@ -79,8 +77,7 @@ class Finding(Struct, frozen=True):
 
 
 class VandrelError(Exception):
-    """
-    The root of all errors of this program; carries one finding or several.
+    """The root of all errors of this program; carries one finding or several.
 
     Attributes:
         findings: never empty; the first decides the exit code.

@@ -1,5 +1,4 @@
-"""
-Our fields: the words for what is known about an account, a group or a unit.
+"""Our fields: the words for what is known about an account, a group or a unit.
 
 How a field is kept in a directory is the business of `vandrel.dialects`; charters, commands and patterns speak
 in these names only. The order here is the order of help and of completion.
@@ -44,8 +43,7 @@ _G, _GU = frozenset({GROUP}), frozenset({GROUP, UNIT})
 
 
 class Field(Struct, frozen=True):
-    """
-    One field.
+    """One field.
 
     ``on`` says which objects have it; ``many`` whether it takes several values; ``named`` whether it is a name
     that the charter's patterns build.
@@ -130,8 +128,7 @@ COMPUTED = {
 
 
 def field(name: str, on: str | None = None) -> Field:
-    """
-    The field with this name, on this sort of object.
+    """The field with this name, on this sort of object.
 
     Raises:
         VandrelError: code ``unknown-field``, with near spellings.

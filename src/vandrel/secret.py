@@ -6,8 +6,7 @@ from typing import NoReturn
 
 
 class Secret:
-    """
-    Holds a password; everything that would show it shows a row of dots instead.
+    """Holds a password; everything that would show it shows a row of dots instead.
 
     ``generated`` tells a random one, whose entropy allows a fast hash, from one that somebody thought of.
     """

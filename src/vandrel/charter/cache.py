@@ -1,5 +1,4 @@
-"""
-Charters that were found right, kept as they were decoded: reading and checking YAML takes longer than most commands.
+"""Charters that were found right, kept as they were decoded: reading and checking YAML takes longer than most commands.
 
 An entry holds the whole text that it was made from, and counts only for exactly that text and this version.
 """

@@ -85,8 +85,7 @@ class Charter:
     # --- kinds
 
     def kind(self, name: str) -> Kind:
-        """
-        The kind of account with this name.
+        """The kind of account with this name.
 
         Raises:
             VandrelError: code ``unknown-kind``, with near spellings.
@@ -128,8 +127,7 @@ class Charter:
         )
 
     def fill(self, pattern: str | Pattern, values: Mapping[str, str]) -> str:
-        """
-        A pattern that is no name of its own: a place, a value that a kind sets, a group it joins.
+        """A pattern that is no name of its own: a place, a value that a kind sets, a group it joins.
 
         Raises:
             VandrelError: ``required`` where a field that it needs is empty.

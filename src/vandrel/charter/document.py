@@ -1,5 +1,4 @@
-"""
-The charter as it is written: one class per mapping of the file. `vandrel.charter.charter` gives it meaning.
+"""The charter as it is written: one class per mapping of the file. `vandrel.charter.charter` gives it meaning.
 
 These classes are the one source of the loader's checks and of the JSON Schema for editors.
 """

@@ -15,8 +15,7 @@ _LEAF = Unit()
 
 
 class DesignedUnit(Struct, frozen=True):
-    """
-    One unit of the design. ``words`` holds the word of each list that it is repeated for.
+    """One unit of the design. ``words`` holds the word of each list that it is repeated for.
 
     ``groups`` are (kind of group, stem) pairs; ``path`` is where the charter says so, for messages.
     """
@@ -31,8 +30,7 @@ class DesignedUnit(Struct, frozen=True):
 
 
 def expand(document: Document) -> Iterator[DesignedUnit]:
-    """
-    All units of the design, each after the one that holds it.
+    """All units of the design, each after the one that holds it.
 
     A branch or list that the document does not have counts as empty: the checks of the charter name it.
 

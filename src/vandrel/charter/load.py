@@ -14,8 +14,7 @@ class CharterFaults(VandrelError):
 
 
 def load(path: Path) -> Charter:
-    """
-    Read the charter in `path`.
+    """Read the charter in `path`.
 
     Raises:
         CharterFaults: code ``charter``, every fault with file, line and column.

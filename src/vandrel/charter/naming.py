@@ -75,8 +75,7 @@ class NamingRule(Struct, frozen=True):
         return Context(style, values.get("language", ""), self.particles, forbidden)
 
     def _make(self, pattern: Pattern, values: Mapping[str, str], count: int | None = None) -> str | None:
-        """
-        The name by one rung, or None where no legal name comes of it.
+        """The name by one rung, or None where no legal name comes of it.
 
         Raises:
             EmptyField: a field that the rung needs is empty.
@@ -109,8 +108,7 @@ class NamingRule(Struct, frozen=True):
                     yield Candidate(value, number, pattern.text, count)
 
     def choose(self, values: Mapping[str, str], taken: Callable[[str], str]) -> Choice:
-        """
-        The first candidate that is free.
+        """The first candidate that is free.
 
         Args:
             values: the fields; a missing one counts as empty.
@@ -150,8 +148,7 @@ class NamingRule(Struct, frozen=True):
     # --- backwards
 
     def explain(self, value: str, values: Mapping[str, str]) -> Candidate | None:
-        """
-        By which rung `value` could have come from these fields; None if by none.
+        """By which rung `value` could have come from these fields; None if by none.
 
         A field that is missing from `values` is unknown and fits anything; one that is there and empty is empty.
         """

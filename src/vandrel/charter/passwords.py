@@ -114,8 +114,7 @@ def check(
     changed: datetime | None = None,
     now: datetime | None = None,
 ) -> list[Finding]:
-    """
-    Every rule that a password breaks, each with its figure; the password itself is in none of them.
+    """Every rule that a password breaks, each with its figure; the password itself is in none of them.
 
     Args:
         secret: the password.
@@ -192,8 +191,7 @@ def _varies_a_word(text: str, words: list[str]) -> bool:
 
 
 def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:
-    """
-    A random password that the rules allow: all four classes, no look-alike characters.
+    """A random password that the rules allow: all four classes, no look-alike characters.
 
     `avoid` holds words that may not stand in it, such as the person's names.
     """

@@ -1,5 +1,4 @@
-"""
-Naming patterns: a small language that builds names from the fields of a person.
+"""Naming patterns: a small language that builds names from the fields of a person.
 
     {given 1}{surname}          the first letter of the given name, then the surname
     {surname bare 2..4}         letters 2 to 4 of the surname without its particles
@@ -139,8 +138,7 @@ def _bounds(pattern: str, start: int, match: re.Match[str]) -> tuple[int | None,
 
 @lru_cache(maxsize=1024)
 def parse(text: str) -> Pattern:
-    """
-    Read a pattern.
+    """Read a pattern.
 
     Raises:
         PatternError: with the position.
@@ -204,8 +202,7 @@ def parse(text: str) -> Pattern:
 
 
 class Piece(Struct):
-    """
-    A part of a name while it is built: words with the separators before them.
+    """A part of a name while it is built: words with the separators before them.
 
     Pieces that come from a literal, a counter or a number are fixed: they are never cut.
     """
@@ -218,8 +215,7 @@ class Piece(Struct):
 
 
 class Context(Struct, frozen=True):
-    """
-    What building needs besides the fields: how the rule writes, and what may not stand in the name.
+    """What building needs besides the fields: how the rule writes, and what may not stand in the name.
 
     ``unknown`` fields are built as a wild card (`to_expression`), for running a pattern backwards.
     """
@@ -313,8 +309,7 @@ class EmptyField(Exception):
 
 
 def build(pattern: Pattern, values: Mapping[str, str], context: Context, count: int | None = None) -> list[Piece]:
-    """
-    The pieces of a name.
+    """The pieces of a name.
 
     Raises:
         EmptyField: a field that the pattern needs is empty, or nothing is left of it once it is written.
@@ -369,8 +364,7 @@ def to_expression(pieces: list[Piece], prepared: Callable[[str], str]) -> str:
 
 
 def fit(pieces: list[Piece], longest: int) -> str | None:
-    """
-    The name in `longest` characters at most; None where even the shortest form is longer.
+    """The name in `longest` characters at most; None where even the shortest form is longer.
 
     First whole words go from the end of the longest piece that has several (the second half of a double surname),
     then letters from the longest piece. Counters, numbers and literals stay.

@@ -32,8 +32,7 @@ for _tag, _pattern, _first in (
 
 
 class Source(Struct):
-    """
-    A file read: its data, the position of each value and key, and the faults met on the way.
+    """A file read: its data, the position of each value and key, and the faults met on the way.
 
     Positions are (line, column), counted from 1. ``keys`` has the position of the key of a mapping's item.
     """
@@ -46,8 +45,7 @@ class Source(Struct):
     faults: list[Finding] = msgspec.field(default_factory=list)
 
     def fault(self, path: Path, what: str, remedy: str = "", *, key: bool = False, letter: int | None = None) -> None:
-        """
-        Note a fault at a value, or at the nearest thing above it that stands in the file.
+        """Note a fault at a value, or at the nearest thing above it that stands in the file.
 
         With ``key`` at its key instead; with ``letter`` at that letter of its text, counted from 0.
         """

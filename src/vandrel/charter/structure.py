@@ -18,8 +18,7 @@ _NAMES = {
 
 
 def to_document(source: Source) -> Document:
-    """
-    The charter's document, with every fault of structure noted in the source.
+    """The charter's document, with every fault of structure noted in the source.
 
     What is at fault is left out, so that the rest can still be checked.
     """

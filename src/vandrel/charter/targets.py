@@ -1,5 +1,4 @@
-"""
-The names that patterns build, and what each may be whatever a charter says: length and characters.
+"""The names that patterns build, and what each may be whatever a charter says: length and characters.
 
 Sources: [MS-SAMR] 3.1.1.6 and [MS-ADTS] 3.1.1.5.1.3 for the short logon name and the principal name; RFC 5321,
 section 4.5.3.1, and RFC 5322, section 3.2.3, for mail addresses; X.520 (1988) upper bounds for common names.
@@ -16,8 +15,7 @@ _LOGON_FORBIDDEN = frozenset('"/\\[]:;|=,+*?<>@ ')
 
 
 class Target(Struct, frozen=True):
-    """
-    One sort of name.
+    """One sort of name.
 
     ``longest`` counts characters; for an address (``at``) it counts those before the ``@``. ``scope`` says, in
     words, among what the name must be unique; empty: anywhere, it need not be.

@@ -20,8 +20,7 @@ def _path(session: Session) -> Path:
 
 
 def load(session: Session) -> dict[str, dict[str, object]]:
-    """
-    All kept lists by name.
+    """All kept lists by name.
 
     Raises:
         VandrelError: ``bad-value`` where the file is not what this program writes.
@@ -59,8 +58,7 @@ def keep(session: Session, name: str, options: dict[str, object]) -> None:
 
 
 def kept(session: Session, name: str) -> dict[str, object]:
-    """
-    One kept list.
+    """One kept list.
 
     Raises:
         VandrelError: ``not-found``.

@@ -25,8 +25,7 @@ def clean(text: str) -> str:
 
 
 class Output:
-    """
-    One command's output.
+    """One command's output.
 
     Attributes:
         as_json: whether one JSON object goes to standard output instead of text for people.
@@ -132,8 +131,7 @@ class Output:
     # --- asking
 
     def confirm(self, question: str, *, yes: bool) -> None:
-        """
-        Go on only if the answer is yes.
+        """Go on only if the answer is yes.
 
         Raises:
             VandrelError: ``declined``; ``usage`` where nobody can be asked and --yes was not given.

@@ -17,6 +17,9 @@ from vandrel.errors import Finding, Refused, VandrelError
 from vandrel.secret import Secret
 
 if TYPE_CHECKING:
+    from vandrel.steps.runner import Plan, Report
+
+if TYPE_CHECKING:
     pass
 
 CHOICES = ("ask", "generate", "none", "-")
@@ -25,8 +28,7 @@ Check = Callable[[Secret], list[Finding]]
 
 
 def choice_of(typed: str) -> str:
-    """
-    The choice that ``password=...`` makes.
+    """The choice that ``password=...`` makes.
 
     Raises:
         VandrelError: ``usage`` for anything else: it may be a password, which must never stand in a command line.
@@ -47,8 +49,7 @@ def show_rules(session: Session, rules: PasswordRules) -> None:
 
 
 def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, avoid: Sequence[str]) -> Secret | None:
-    """
-    A password by one of the choices, checked against the rules; None for ``none``.
+    """A password by one of the choices, checked against the rules; None for ``none``.
 
     Who is asked is told every rule that the password breaks and asked again; nothing else typed is lost.
 
@@ -110,8 +111,7 @@ class HandOut:
             raise
 
     def _prepare(self) -> None:
-        """
-        Write the file before the directory is changed, so that no password is lost.
+        """Write the file before the directory is changed, so that no password is lost.
 
         Raises:
             VandrelError: ``usage`` where there is neither a file nor a terminal; ``taken`` where the file exists.

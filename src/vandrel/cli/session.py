@@ -49,8 +49,7 @@ class Session:
 
     @cached_property
     def charter_path(self) -> Path:
-        """
-        The charter: named, in the environment, here or in a folder above, or the user's own.
+        """The charter: named, in the environment, here or in a folder above, or the user's own.
 
         Raises:
             VandrelError: code ``not-found``.
@@ -122,8 +121,7 @@ class Session:
         return House(self.charter, directory, StandardDialect(directory.schema, self.charter))
 
     def journal(self, *, create: bool = False) -> Journal:
-        """
-        The journal of the directory, in the same folder.
+        """The journal of the directory, in the same folder.
 
         Raises:
             VandrelError: ``not-found`` where nothing was ever changed and `create` is false.
@@ -146,8 +144,7 @@ class Session:
     # --- the one way through
 
     def carry_out(self, plan: Plan, question: str) -> Report | None:
-        """
-        Check a plan whose preview is on the screen, ask, run it, report; None after a dry run.
+        """Check a plan whose preview is on the screen, ask, run it, report; None after a dry run.
 
         Raises:
             Refused: the checks do not let it through.

@@ -99,8 +99,7 @@ def values_of(session: Session, entry: Entry, name: str) -> list[str]:
 
 
 def bare_values(session: Session, entry: Entry, name: str) -> Iterator[str]:
-    """
-    The values of a field of ours, of ``dn``, ``place`` or of a raw ``@attribute``, one a line.
+    """The values of a field of ours, of ``dn``, ``place`` or of a raw ``@attribute``, one a line.
 
     Raises:
         VandrelError: ``unknown-field``.
@@ -281,8 +280,7 @@ def _show_raw(session: Session, entry: Entry) -> None:
 
 
 def _show_only(session: Session, entry: Entry, fragment: str) -> None:
-    """
-    Fields and attributes with `fragment` in their name, empty ones too.
+    """Fields and attributes with `fragment` in their name, empty ones too.
 
     Raises:
         VandrelError: ``unknown-field`` where there is none.

@@ -12,8 +12,7 @@ from vandrel.directory.operations import Change
 
 
 class Dialect(Protocol):
-    """
-    Between our fields (`vandrel.fields`) and the attributes of a directory.
+    """Between our fields (`vandrel.fields`) and the attributes of a directory.
 
     Values of our fields are text; dates are ISO 8601 days, flags ``yes`` and ``no``, references names in text.
     """

@@ -33,8 +33,7 @@ Rdn = tuple[Ava, ...]
 
 
 def escape_value(value: str) -> str:
-    """
-    An attribute value as it stands in a name (RFC 4514, section 2.4).
+    """An attribute value as it stands in a name (RFC 4514, section 2.4).
 
     >>> escape_value("Deck, aft #2 ")
     'Deck\\\\, aft #2\\\\ '
@@ -64,8 +63,7 @@ def _rdn_key(rdn: Rdn) -> str:
 
 
 class DN:
-    """
-    A distinguished name: immutable, compared and hashed by its key, so spelling and case do not matter.
+    """A distinguished name: immutable, compared and hashed by its key, so spelling and case do not matter.
 
     ``rdns`` goes from the object up to the root, as the text does. ``key`` goes from the root down, so that
     all names below one have its key as a prefix.
@@ -216,8 +214,7 @@ def _read_value(text: str, start: int) -> tuple[str | bytes, int]:
 
 @lru_cache(maxsize=8192)
 def parse(text: str) -> DN:
-    """
-    Read a distinguished name (RFC 4514; spaces around separators and ``;`` are tolerated).
+    """Read a distinguished name (RFC 4514; spaces around separators and ``;`` are tolerated).
 
     Raises:
         VandrelError: code ``bad-name``, with the column.

@@ -10,8 +10,7 @@ Value = str | bytes
 
 
 class Entry(Struct):
-    """
-    One object of a directory.
+    """One object of a directory.
 
     ``attributes`` has canonical attribute names as keys (the schema's first name) and never an empty list as
     a value. Text is ``str``; values of octet syntaxes are ``bytes``.

@@ -62,8 +62,7 @@ EVERYTHING = Present("objectClass")
 
 
 def escape(value: str) -> str:
-    """
-    A value made safe to stand in a filter (RFC 4515, section 3).
+    """A value made safe to stand in a filter (RFC 4515, section 3).
 
     >>> escape("Deck (aft)*")
     'Deck \\\\28aft\\\\29\\\\2a'
@@ -211,8 +210,7 @@ class _Reader:
 
 
 def parse(text: str) -> Filter:
-    """
-    Read a filter; the outermost brackets may be left out.
+    """Read a filter; the outermost brackets may be left out.
 
     Raises:
         VandrelError: code ``bad-filter``, with the column.

@@ -14,8 +14,7 @@ Place = tuple[str, ...]
 
 
 def parse(text: str) -> Place:
-    """
-    The names of the units from the top down; ``\\/`` is a slash inside of a name.
+    """The names of the units from the top down; ``\\/`` is a slash inside of a name.
 
     Raises:
         VandrelError: code ``bad-name``.

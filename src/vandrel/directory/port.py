@@ -50,8 +50,7 @@ class Directory(Protocol):
         """Which of these names are the names of entries."""
 
     def execute(self, operations: Sequence[Operation], *, atomic: bool) -> list[DirectoryError | None]:
-        """
-        Make the operations in order; for each, None or why it was refused.
+        """Make the operations in order; for each, None or why it was refused.
 
         With `atomic`, where the directory can, a refusal undoes the whole sequence: the operations that would
         have passed are reported with code ``done-in-part``. An error that concerns the directory as a whole

@@ -26,8 +26,7 @@ class Assignment(Struct, frozen=True):
 
 
 def parse(word: str) -> Assignment | None:
-    """
-    The assignment that a word is; None if it is a name.
+    """The assignment that a word is; None if it is a name.
 
     A distinguished name has ``=`` in it too: what begins with a naming attribute that is no field of ours and
     goes on with a comma is one.
@@ -71,8 +70,7 @@ def split(words: Iterable[str]) -> tuple[list[str], list[Assignment]]:
 
 
 def flag(field: str, value: str) -> str:
-    """
-    ``yes`` or ``no``.
+    """``yes`` or ``no``.
 
     Raises:
         VandrelError: code ``bad-value``.

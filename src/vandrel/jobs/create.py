@@ -67,8 +67,7 @@ class Creator:
         self._register = Register(house)
 
     def draft(self, kind_name: str, given: Mapping[str, Sequence[str]]) -> Draft:
-        """
-        Work out one account.
+        """Work out one account.
 
         Args:
             kind_name: a kind of account in the charter.

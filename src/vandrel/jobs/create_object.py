@@ -46,8 +46,7 @@ def _stand(house: House, draft: Draft, dn: DN) -> None:
 
 
 def first_name(house: House, kind: str, stem: str) -> str:
-    """
-    The name that a group of this kind has by convention, free or not.
+    """The name that a group of this kind has by convention, free or not.
 
     Raises:
         VandrelError: ``unknown-kind``; ``empty-name`` where the pattern makes nothing of the stem.
@@ -62,8 +61,7 @@ def _pattern_values(house: House, stem: str) -> dict[str, str]:
 
 
 def group(house: House, stem: str, given: Given) -> Draft:
-    """
-    A new group, named by its kind from a word or two.
+    """A new group, named by its kind from a word or two.
 
     Raises:
         VandrelError: ``unknown-kind``, ``unknown-field``, ``empty-name``.
@@ -103,8 +101,7 @@ def group(house: House, stem: str, given: Given) -> Draft:
 
 
 def unit(house: House, typed: str, given: Given) -> Draft:
-    """
-    A new unit, by its place: ``/Ferries/Northquay/Stores``.
+    """A new unit, by its place: ``/Ferries/Northquay/Stores``.
 
     Raises:
         VandrelError: ``bad-name``, ``unknown-field``.

@@ -55,8 +55,7 @@ class Editor:
         self._register = Register(house)
 
     def edit(self, entry: Entry, assignments: Sequence[Assignment]) -> Edit:
-        """
-        Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
+        """Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
 
         Raises:
             VandrelError: ``unknown-field``, ``bad-value``, ``not-found``, ``ambiguous``.

@@ -7,8 +7,7 @@ from vandrel.jobs.house import House
 
 
 class Register:
-    """
-    Answers for the four scopes of uniqueness: domain, forest, siblings, everywhere.
+    """Answers for the four scopes of uniqueness: domain, forest, siblings, everywhere.
 
     What `reserve` was told counts as taken, so that two new people of one name get different ones.
     """

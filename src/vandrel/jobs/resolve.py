@@ -53,8 +53,7 @@ class NotOne(VandrelError):
 
 
 def resolve(house: House, typed: str, sorts: Iterable[str] = SORTS) -> Entry:
-    """
-    The one object of these sorts that `typed` means.
+    """The one object of these sorts that `typed` means.
 
     Taken in turn: a place, a distinguished name, an exact name of any sort (logon, principal, mail, employee
     number, entry, full or display name), fragments of which every word must occur.

@@ -16,8 +16,7 @@ from vandrel.text.prep import prepare
 
 
 def read(house: House, field: Field, values: Sequence[str], sort: str) -> list[str]:
-    """
-    The values of one field in the form that dialects take: names resolved, words of lists spelled as listed.
+    """The values of one field in the form that dialects take: names resolved, words of lists spelled as listed.
 
     Raises:
         VandrelError: ``bad-value``, ``not-found``, ``ambiguous``.

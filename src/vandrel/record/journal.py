@@ -1,5 +1,4 @@
-"""
-The journal: who did what, when, by which command, step by step with the state before; never a password.
+"""The journal: who did what, when, by which command, step by step with the state before; never a password.
 
 The steps of a job are written down before the first is made. ``reached`` is the number of the last step that is
 known to be over; after a kill, the directory tells which of those behind it were made.
@@ -91,8 +90,7 @@ class Journal:
     """A journal file (SQLite, mode 0600), made on first use."""
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
-        """
-        Open the journal.
+        """Open the journal.
 
         Raises:
             DirectoryError: as opening a directory does.
@@ -179,8 +177,7 @@ class Journal:
                 yield _job(row)
 
     def job(self, number: int) -> Job:
-        """
-        One job.
+        """One job.
 
         Raises:
             VandrelError: code ``not-found``.

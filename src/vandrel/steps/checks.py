@@ -15,8 +15,7 @@ from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
 
 class Checks:
-    """
-    Checks steps batch by batch; what earlier batches will have made counts as there.
+    """Checks steps batch by batch; what earlier batches will have made counts as there.
 
     The directory is asked once per batch and question, not once per step.
     """

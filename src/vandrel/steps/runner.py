@@ -22,8 +22,7 @@ Progress = Callable[[int, int], None]
 
 
 class Plan(Struct, frozen=True):
-    """
-    A change worked out in full.
+    """A change worked out in full.
 
     With ``whole`` it is made whole or not at all, where the directory can; else a refused step does not stop
     the others. ``findings`` are what the job itself found; those of the common checks come on top.
@@ -64,8 +63,7 @@ class Runner:
         return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
 
     def run(self, plan: Plan, command: str, progress: Progress = lambda made, planned: None) -> Report:
-        """
-        Check a plan and make it.
+        """Check a plan and make it.
 
         Raises:
             Refused: a finding stops it; nothing was written.
@@ -110,8 +108,7 @@ class Runner:
     # --- going on after a kill
 
     def resume(self, number: int) -> Report:
-        """
-        Finish a job that was broken off: every step that was begun is looked up, and made if it was not.
+        """Finish a job that was broken off: every step that was begun is looked up, and made if it was not.
 
         A password is in no record: where it may not have been set, the report says so.
 

@@ -30,8 +30,7 @@ class PersonName(Struct, frozen=True):
 
 
 def split_full_name(text: str, particles: frozenset[str] = PARTICLES) -> PersonName:
-    """
-    Take ``Anna Maria van der Meer Jr`` or ``van der Meer, Anna Maria`` apart.
+    """Take ``Anna Maria van der Meer Jr`` or ``van der Meer, Anna Maria`` apart.
 
     A name of one word is a surname: every person entry must have one (RFC 4519, section 3.12). The split is a
     proposal that the caller shows; single fields override it.

@@ -25,8 +25,7 @@ def fold(text: str) -> str:
 
 
 def prepare(text: str) -> str:
-    """
-    The form in which two values of a case-ignoring string syntax are compared (RFC 4518, 2.6.1).
+    """The form in which two values of a case-ignoring string syntax are compared (RFC 4518, 2.6.1).
 
     >>> prepare("  Anna   MÜLLER ")
     'anna müller'

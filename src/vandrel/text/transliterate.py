@@ -1,5 +1,4 @@
-"""
-Names in ASCII, by the language of the name.
+"""Names in ASCII, by the language of the name.
 
 The same letter is written differently by different languages: German writes ``ö`` as ``oe``, Turkish as ``o``.
 `to_ascii` takes the language as the primary subtag of a BCP 47 tag, as preferredLanguage keeps it (RFC 2798, 2.7).
@@ -158,8 +157,7 @@ def _word_to_ascii(word: str, language: str) -> str:
 
 @lru_cache(maxsize=4096)
 def to_ascii(text: str, language: str = "") -> str:
-    """
-    `text` in printable ASCII by the customs of `language` (a BCP 47 tag; empty: ICAO Doc 9303).
+    """`text` in printable ASCII by the customs of `language` (a BCP 47 tag; empty: ICAO Doc 9303).
 
     >>> to_ascii("Jörg Weiß"), to_ascii("Özgür Işık", "tr")
     ('Joerg Weiss', 'Ozgur Isik')

@@ -13,8 +13,7 @@ _LAST = "\U0010ffff"
 
 
 class Condition(Struct, frozen=True):
-    """
-    An SQL condition on ``entry.id``.
+    """An SQL condition on ``entry.id``.
 
     ``exact`` is false where the condition lets through more than the filter, so that each entry found must be
     asked again. ``selective`` is false where it lets through everything.
@@ -38,8 +37,7 @@ def _glob(initial: str, middle: list[str], final: str) -> str:
 
 
 class Compiler:
-    """
-    Turns filters into conditions; ``number_of`` gives the number of an attribute that is indexed, or None.
+    """Turns filters into conditions; ``number_of`` gives the number of an attribute that is indexed, or None.
 
     ``table_of`` says which table holds the values of an attribute: ``value`` or ``reference``.
     """

@@ -1,5 +1,4 @@
-"""
-How the embedded directory keeps passwords: salted hashes with the scheme in braces (RFC 2307, section 5.3).
+"""How the embedded directory keeps passwords: salted hashes with the scheme in braces (RFC 2307, section 5.3).
 
 A password that somebody thought of is kept under scrypt (RFC 7914), which is slow on purpose. A generated one
 carries enough entropy for one round of salted SHA-512, so that many accounts can be made in one go.

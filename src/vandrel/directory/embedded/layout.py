@@ -82,8 +82,7 @@ def plain_errors(path: Path) -> Iterator[None]:
 
 
 def check_header(path: Path, application: int, what: str) -> None:
-    """
-    See to it that the file is there, readable, and one of ours.
+    """See to it that the file is there, readable, and one of ours.
 
     Raises:
         DirectoryError: ``out-of-reach``, ``not-permitted``, ``foreign`` or ``damaged``.
@@ -114,8 +113,7 @@ def check_header(path: Path, application: int, what: str) -> None:
 
 
 def create(path: Path, application: int, tables: str, what: str) -> None:
-    """
-    Make a new file with these tables, for its owner alone (mode 0600).
+    """Make a new file with these tables, for its owner alone (mode 0600).
 
     The file gets its name only once it is complete, so that a kill leaves no half-made one behind.
 

@@ -32,8 +32,7 @@ class EmbeddedDirectory:
     """A directory in one file; see `vandrel.directory.port.Directory` for what its methods promise."""
 
     def __init__(self, path: Path) -> None:
-        """
-        Open the file.
+        """Open the file.
 
         Raises:
             DirectoryError: ``out-of-reach``, ``not-permitted``, ``foreign`` or ``damaged``.

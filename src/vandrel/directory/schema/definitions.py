@@ -13,8 +13,7 @@ _FLAGS = frozenset(
 
 
 class AttributeType(Struct, frozen=True):
-    """
-    One attribute type; what it inherits from ``sup`` is already filled in.
+    """One attribute type; what it inherits from ``sup`` is already filled in.
 
     ``limit`` is the greatest number of characters (octets for octet strings), 0 where the schema sets none.
     """
@@ -54,8 +53,7 @@ class ObjectClass(Struct, frozen=True):
 
 
 def fields_of(text: str) -> tuple[str, dict[str, tuple[str, ...]]]:
-    """
-    The OID and the keyworded parts of one definition in brackets.
+    """The OID and the keyworded parts of one definition in brackets.
 
     Raises:
         ValueError: the text does not follow the notation.

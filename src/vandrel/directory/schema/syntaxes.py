@@ -71,8 +71,7 @@ _CHECKS: dict[str, Callable[[str], str]] = {
 
 
 def validator(syntax: str) -> Callable[[Value], str]:
-    """
-    The check of a syntax, by its OID: what is wrong with a value, or an empty string.
+    """The check of a syntax, by its OID: what is wrong with a value, or an empty string.
 
     The answer reads after the name of the attribute: ``mail may have ASCII characters only``. A syntax that
     is not listed here accepts every text.
