@@ -58,6 +58,7 @@ class Folder:
             input=stdin,
             capture_output=True,
             text=True,
+            errors="replace",
             timeout=timeout,
             env=self.environment() | more,
             check=False,

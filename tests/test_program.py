@@ -259,6 +259,8 @@ BAD = [
     (["edit", "alund", "titel=x", "-y"], "unknown-field"), (["edit", "alund", "login=hbrekke", "-y"], "taken"), (["edit", "alund"], "usage"),
     (["edit", "/Ferries", "name=Boats", "-y"], "protected"), (["edit", "alund", "manager=lund", "-y"], "ambiguous"), (["journal", "999"], "not-found"),
     (["edit", "alund", "mail=tove.oedegaard@marrowick.example", "-y"], "taken"), (["edit", "alund", "mail=no address", "-y"], "bad-value"),
+    (["edit", "alund", "login=", "-y"], "required"), (["show", "a" * 100_000], "not-found"), (["create", "unit", "/Ferries/a\nb", "-y"], "bad-value"),
+    (["edit", "alund", "title=a\nb", "-y"], "bad-value"), (["journal", "9" * 30], "usage"), (["show", "x", "--directory", "."], "not-permitted"),
     (["edit", "alund", "password=Hemmelig1!", "-y"], "usage"), (["resume", "-y"], "not-found"), (["find", "--under", "/Nowhere"], "not-found"),
     (["charter", "names", "crew", "x", "--charter", "nosuch.yaml"], "not-found"), (["show", "x", "--directory", "nosuch.db"], "out-of-reach"),
 ]  # fmt: skip
@@ -408,6 +410,7 @@ def at_terminal(demo: Folder, words: list[str], answers: list[tuple[str, str]]) 
     """Run the program in a pseudo-terminal; each answer is typed when its question appears."""
     pid, terminal = pty.fork()
     if pid == 0:
+        signal.signal(signal.SIGINT, signal.SIG_DFL)  # a shell's background jobs begin with it ignored
         os.chdir(demo.path)
         os.execve(PROGRAM, [str(PROGRAM), *words], demo.environment() | {"TERM": "xterm", "LINES": "40"})
     seen, mark, deadline = "", 0, time.monotonic() + 40
@@ -421,7 +424,10 @@ def at_terminal(demo: Folder, words: list[str], answers: list[tuple[str, str]]) 
                 break
         if pending and (found := seen.find(pending[0][0], mark)) >= 0:
             mark = found + len(pending[0][0])
+            time.sleep(0.15)  # nobody types before the prompt stands
             os.write(terminal, pending.pop(0)[1].encode())
+    if time.monotonic() >= deadline:
+        os.kill(pid, signal.SIGKILL)
     assert not pending, seen
     return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]), seen
 
@@ -464,9 +470,22 @@ def test_no_is_no(demo):
 
 
 def test_control_characters_in_a_value_do_not_reach_the_terminal(demo):
-    demo.run("edit", "alund", "title=Mate\x1b]0;owned\x07\x1b[31m", "--yes")
+    value = "Mate\x1b]0;owned\x07\x1b[31m"
+    assert demo.run("edit", "alund", f"title={value}", "--yes").code == CODES["bad-value"][0]
+    assert demo.run("edit", "alund", f"@title={value}", "--yes").code == 0
     for words in (["show", "alund"], ["show", "alund", "--raw"], ["find", "alund"], ["journal", "--last", "1"]):
         assert "\x1b" not in demo.run(*words).out
+
+
+def test_output_that_cannot_be_written(demo):
+    for redirection, code in (("> /dev/full", CODES["disk-full"][0]), (">&-", 0)):
+        words = f"'{PROGRAM}' show alund {redirection}"
+        done = subprocess.run(
+            ["sh", "-c", words], cwd=demo.path, capture_output=True, text=True, env=demo.environment(), check=False
+        )
+        assert "Traceback" not in done.stderr
+        assert done.returncode == code, done.stderr
+    assert demo.run("show", "epapadakis", PYTHONIOENCODING="latin-1:strict").code == 0
 
 
 def test_a_reader_that_goes_away_is_no_error(demo):

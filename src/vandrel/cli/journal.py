@@ -26,10 +26,17 @@ WRITES = False
 _LAST = 20
 
 
+def number(text: str) -> int:
+    """A number of a job, or of jobs."""
+    if not text.isdecimal() or len(text) > 15:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number")
+    return int(text)
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("job", nargs="?", type=int, metavar="JOB", help="the number of one job")
+    parser.add_argument("job", nargs="?", type=number, metavar="JOB", help="the number of one job")
     parser.add_argument(
-        "--last", type=int, default=_LAST, metavar="N", help="how many jobs to list (default: 20; 0: all)"
+        "--last", type=number, default=_LAST, metavar="N", help="how many jobs to list (default: 20; 0: all)"
     )
     about = parser.add_argument("--about", metavar="NAME", help="only jobs that changed this object")
     complete.attach(about, complete.objects)

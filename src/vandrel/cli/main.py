@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from collections.abc import Sequence
@@ -34,11 +35,25 @@ def main(words: Sequence[str]) -> int:
     except KeyboardInterrupt:
         print("\nInterrupted. What was made is in the journal: vandrel journal", file=sys.stderr)
         return INTERRUPTED
-    except (BrokenPipeError, SystemExit):
+    except BrokenPipeError:
         raise
+    except OSError as error:
+        found = _system(error)
+        session.out.error(found)
+        return found.exit_code
     except Exception as error:
         session.out.error(_internal(error))
         return CODES["internal"][0]
+
+
+def _system(error: OSError) -> VandrelError:
+    """What the operating system refuses: a full disk under standard output, a file that has gone."""
+    import errno
+
+    from vandrel.errors import VandrelError
+
+    code = "disk-full" if error.errno in (errno.ENOSPC, errno.EDQUOT) else "not-permitted"
+    return VandrelError(code, f"the system says: {error.strerror or error}", where=str(error.filename or "output"))
 
 
 def _internal(error: Exception) -> VandrelError:
@@ -54,6 +69,11 @@ def _internal(error: Exception) -> VandrelError:
     return VandrelError("internal", what, remedy=f"vandrel journal tells what was made; report it with {file.name}")
 
 
+def _let_go() -> None:
+    """Let what is still to be written go nowhere, so that the interpreter does not fail at its end."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
 def entry() -> None:
     """The console script."""
     words = sys.argv[1:]
@@ -62,13 +82,22 @@ def entry() -> None:
 
         print(f"vandrel {__version__}")
         return
+    if sys.stdout is None:  # closed by the caller
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115, PTH123
+    for stream in (sys.stdout, sys.stderr):
+        # A terminal that cannot show a letter shows a question mark: no reason to fail.
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
     try:
         code = main(words)
         sys.stdout.flush()
     except BrokenPipeError:
-        # The reader has gone, as head does: no traceback at the end either.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        code = 0
+        _let_go()
+        code = 0  # the reader has gone, as head does
+    except OSError as error:
+        _let_go()
+        print(f"stop  output: {error.strerror}", file=sys.stderr)
+        code = 42  # disk-full
     except KeyboardInterrupt:
         code = 130
     sys.exit(code)

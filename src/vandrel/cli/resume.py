@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from vandrel.cli.journal import number
 from vandrel.cli.session import Session, exit_code
 
 NAME = "resume"
@@ -19,15 +20,15 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("job", nargs="?", type=int, metavar="JOB", help="its number in the journal")
+    parser.add_argument("job", nargs="?", type=number, metavar="JOB", help="its number in the journal")
 
 
 def run(session: Session) -> int:
     from vandrel.errors import VandrelError
 
     journal = session.journal()
-    number = session.args.job
-    if number is None:
+    chosen = session.args.job
+    if chosen is None:
         broken = journal.broken()
         if not broken:
             raise VandrelError("not-found", "no job was broken off", remedy="vandrel journal lists them all")
@@ -36,18 +37,18 @@ def run(session: Session) -> int:
             raise VandrelError(
                 "ambiguous", f"several jobs were broken off: {numbers}", remedy="name one: vandrel resume JOB"
             )
-        number = broken[0].number
-    job = journal.job(number)
+        chosen = broken[0].number
+    job = journal.job(chosen)
     session.out.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
     if session.args.dry_run:
         session.out.note("Dry run: nothing was changed.")
         return 0
     session.out.confirm("Finish it?", yes=session.args.yes)
-    report = session.runner.resume(number)
+    report = session.runner.resume(chosen)
     session.report(report)
     if session.out.as_json:
         refused = [{"dn": dn, "why": str(error)} for dn, error in report.refused]
         session.out.json(
-            {"command": "resume", "job": number, "planned": report.planned, "made": report.made, "refused": refused}
+            {"command": "resume", "job": chosen, "planned": report.planned, "made": report.made, "refused": refused}
         )
     return exit_code(report)

@@ -6,6 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from vandrel.cli import complete
+from vandrel.cli.journal import number
 from vandrel.cli.session import Session, count
 
 if TYPE_CHECKING:
@@ -30,7 +31,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     place = parser.add_argument("place", nargs="?", metavar="PLACE", help="the unit to begin with (default: the top)")
     complete.attach(place, complete.places)
     parser.add_argument("--objects", action="store_true", help="draw the accounts and groups too")
-    parser.add_argument("--depth", type=int, metavar="N", help="levels to draw")
+    parser.add_argument("--depth", type=number, metavar="N", help="levels to draw")
 
 
 def run(session: Session) -> int:

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.errors import Finding, VandrelError
-from vandrel.fields import GROUP, UNIT
+from vandrel.fields import FIELDS, GROUP, UNIT
 from vandrel.fields import field as field_named
 from vandrel.jobs import values as given_values
 from vandrel.jobs.create import PLACE, Derived, Draft
@@ -116,6 +116,7 @@ def unit(house: House, typed: str, given: Given) -> Draft:
     draft.derived.setdefault("protected", Derived("protected", ("yes",), "units are protected from birth"))
     draft.derived[PLACE] = Derived(PLACE, (places.to_text(place[:-1]),), "typed")
     draft.dn = places.to_dn(place, house.charter.base)
+    draft.findings += given_values.check(house, FIELDS["name"], [place[-1]], UNIT)
     _stand(house, draft, draft.dn)
     if house.charter.designed(place) is None:
         what = f"{places.to_text(place)} is not in the charter's hierarchy"

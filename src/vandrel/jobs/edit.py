@@ -105,6 +105,9 @@ class Editor:
         changes = self._house.dialect.changes(edit.entry, known.name, after)
         if not changes:
             return []
+        if not after and known.name in self._required(edit):
+            what = f"{known.name} is required, and cannot be cleared"
+            edit.findings.append(Finding("required", what, known.name, f"set it: {known.name}=..."))
         edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
         if known.name == "enabled" and after == ["yes"] and not edit.entry.values_of("userPassword"):
             what = f"{self._house.label(edit.entry)} has no password, so enabling it lets nobody log on"
@@ -117,6 +120,10 @@ class Editor:
         if known.name in ("given", "middle", "surname", "generation"):
             self._names_that_stay(edit, known.name, after)
         return changes
+
+    def _required(self, edit: Edit) -> set[str]:
+        kind = self._house.charter.document.kinds.get(self._house.one(edit.entry, "kind"))
+        return {"login", *kind.requires} if kind and edit.sort == ACCOUNT else set()
 
     def _say(self, known: Field, values: Sequence[str]) -> tuple[str, ...]:
         if known.shape is not Shape.REFERENCE:

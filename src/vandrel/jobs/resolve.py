@@ -11,6 +11,7 @@ from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare, Filter, Or, Substring
+from vandrel.directory.schema import shorten
 from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, GROUP, UNIT
 from vandrel.jobs.house import House
@@ -27,6 +28,8 @@ _LIKE_A_DN = re.compile(r"\s*([A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+)\s*=")
 #: Objects that are looked through for near spellings.
 _MOST_NEAR = 20_000
 _SHOWN = 12
+#: Letters up to which near spellings are looked for.
+_LONGEST_NEAR = 100
 
 
 class Candidate(Struct, frozen=True):
@@ -45,7 +48,9 @@ class NotOne(VandrelError):
         super().__init__(code, what, where=typed, remedy=remedy)
         self.candidates = [
             Candidate(
-                house.one(entry, "login") or entry.dn.name, house.one(entry, "full"), house.dialect.sort_of(entry),
+                house.one(entry, "login") or entry.dn.name,
+                house.one(entry, "full") if house.dialect.sort_of(entry) == ACCOUNT else "",
+                house.dialect.sort_of(entry),
                 house.place(entry.dn.parent),
             )
             for entry in entries
@@ -154,6 +159,8 @@ def _by_dn(house: House, typed: str) -> Entry:
 
 def _nothing(house: House, typed: str, sorts: tuple[str, ...]) -> NotOne:
     what = listed(f"{'an' if sort == ACCOUNT else 'a'} {sort}" for sort in sorts)
+    if len(typed) > _LONGEST_NEAR:
+        return NotOne(house, "not-found", f"nothing fits {shorten(typed)} as {what}", shorten(typed), [], "type less")
     spelled: dict[str, Entry] = {}
     any_sort = Or(tuple(house.dialect.filter_for(sort) for sort in sorts))
     for number, entry in enumerate(house.directory.search(house.charter.base, where=any_sort)):

@@ -61,6 +61,16 @@ def _one_of(field: str, value: str, words: Sequence[str]) -> str:
     )  # fmt: skip
 
 
+#: Joiners that names in some scripts need, though they do not show.
+_JOINERS = "\u200c\u200d"
+
+
+def _controls(field: str, value: str) -> bool:
+    """Whether a value has characters that do not print; notes may have several lines."""
+    allowed = _JOINERS + ("\n\t" if field == "notes" else "")
+    return not value.isprintable() and any(not (char.isprintable() or char in allowed) for char in value)
+
+
 def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[Finding]:
     """What the charter and the limits of a field have against its values."""
     findings = []
@@ -71,6 +81,10 @@ def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[
         why = target.fault(value) if target is not None else ""
         if why:
             findings.append(Finding("bad-value", f"{field.name} {why}: {value!r}", field.name))
+        elif _controls(field.name, value):
+            findings.append(
+                Finding("bad-value", f"{field.name} may not have characters that do not print: {value!r}", field.name)
+            )
         if field.name == "principal" and not why:
             suffix = value.rpartition("@")[2]
             known = house.charter.document.suffixes

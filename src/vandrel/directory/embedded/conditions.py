@@ -10,6 +10,8 @@ from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or, 
 from vandrel.directory.schema import Schema
 
 _LAST = "\U0010ffff"
+#: SQLite takes patterns of up to 50,000 octets; longer ones are left to the evaluation of the filter.
+_LONGEST_GLOB = 5000
 
 
 class Condition(Struct, frozen=True):
@@ -117,6 +119,8 @@ class Compiler:
         if initial:
             sql += f" AND {column} >= ? AND {column} < ?"
             bounds += [initial, initial + _LAST]
+        if sum(map(len, (initial, *middle, final))) > _LONGEST_GLOB:
+            return EVERY
         if middle or final:
             sql += f" AND {column} GLOB ?"
             bounds.append(_glob(initial, middle, final))

@@ -37,6 +37,7 @@ CREATE TABLE reference(
 CREATE INDEX reference_entry ON reference(entry, attribute);
 """
 
+_TABLES_GONE = ("no such table", "no such column", "malformed")
 _BUSY_SECONDS = 10.0
 _LITTLE_ROOM = 65_536  # bytes: what SQLite needs beside the file to open it for writing
 _HEADER = b"SQLite format 3\x00"
@@ -74,7 +75,7 @@ def plain_errors(path: Path) -> Iterator[None]:
         for beginning, code, what, remedy in _SQLITE:
             if name.startswith(beginning):
                 raise DirectoryError(code, what.format(seconds=_BUSY_SECONDS), where=str(path), remedy=remedy) from None
-        if isinstance(error, sqlite3.DatabaseError):
+        if name == "SQLITE_ERROR" and any(word in str(error) for word in _TABLES_GONE):
             raise DirectoryError(
                 "damaged", f"the file is damaged: {error}", where=str(path), remedy="restore it from a copy"
             ) from None
