@@ -13,7 +13,6 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing, layout
 from vandrel.directory.embedded.conditions import Compiler
 from vandrel.directory.embedded.records import Index, indexed_attributes, read
-from vandrel.directory.embedded.writer import Writer
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter, matches
 from vandrel.directory.operations import Operation
@@ -166,6 +165,8 @@ class EmbeddedDirectory:
                 "not-permitted", "the directory can be read, and not written", where=str(self.path),
                 remedy="check the rights on the file and its folder",
             )  # fmt: skip
+        from vandrel.directory.embedded.writer import Writer
+
         writer = Writer(self._db, self._index, self._contexts, self._unique)
         with layout.plain_errors(self.path):
             self._db.execute("BEGIN IMMEDIATE")

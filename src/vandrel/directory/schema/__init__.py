@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Set
 from functools import lru_cache
-from importlib import resources
 
 from vandrel.directory.filter import Substring
 from vandrel.directory.schema import matching, syntaxes
@@ -23,6 +22,8 @@ SHIPPED = ("standard.schema", "vandrel.schema")
 @lru_cache(maxsize=1)
 def shipped_definitions() -> tuple[tuple[str, str], ...]:
     """All shipped definitions as (``attributetype`` or ``objectclass``, text)."""
+    from importlib import resources
+
     found = []
     for name in SHIPPED:
         for line in resources.files(__name__).joinpath(name).read_text("utf-8").splitlines():
