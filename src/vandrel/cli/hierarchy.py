@@ -37,7 +37,7 @@ def run(session: Session) -> int:
     from vandrel.steps.runner import Plan
 
     build = session.args.action == "build"
-    if build and not session.directory_path.exists() and not _new_directory(session):
+    if build and not session.directory_path.exists() and not new_directory(session):
         return 0
     comparison = compare(session.house)
     if not build:
@@ -56,7 +56,7 @@ def run(session: Session) -> int:
     return exit_code(report)
 
 
-def _new_directory(session: Session) -> bool:
+def new_directory(session: Session) -> bool:
     """Make the directory's file; false after a dry run."""
     from vandrel.directory.embedded.store import EmbeddedDirectory
 

@@ -12,8 +12,8 @@ from vandrel import __version__
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
 COMMANDS = (
-    "show", "find", "tree", "create", "edit", "hierarchy", "charter", "journal", "resume", "demo",
-    "completion", "manual",
+    "show", "find", "tree", "create", "edit", "hierarchy", "charter", "journal", "resume", "export", "load",
+    "demo", "completion", "manual",
 )  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."

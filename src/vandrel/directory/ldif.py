@@ -1,0 +1,271 @@
+"""LDIF, version 1 (RFC 2849): entries and changes as text, read and written one record at a time."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from collections.abc import Callable, Iterable, Iterator
+from typing import NoReturn
+
+from msgspec import Struct
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.errors import VandrelError
+
+#: Columns after which a line is folded (RFC 2849, note 2).
+WIDTH = 76
+
+_NAME = re.compile(r"(?:[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)*)(?:;[A-Za-z0-9-]+)*")
+_CONTROL = re.compile(r"control:\s*(\d+(?:\.\d+)+)(?:\s+(true|false))?(?:(::?)\s*(.*))?", re.IGNORECASE)
+# RFC 2849, SAFE-STRING: what may stand as it is.
+_SAFE = re.compile(r"[\x01-\x09\x0b\x0c\x0e-\x1f\x21-\x39\x3b\x3d-\x7f][\x01-\x09\x0b\x0c\x0e-\x7f]*|")
+
+
+class Modification(Struct, frozen=True):
+    """One part of a modify record: ``add``, ``delete`` or ``replace``, an attribute, and values, perhaps none."""
+
+    kind: str
+    attribute: str
+    values: tuple[Value, ...]
+
+
+class Control(Struct, frozen=True):
+    """A control that stands before a change (RFC 2849, section 2; RFC 4511, section 4.1.11)."""
+
+    oid: str
+    critical: bool
+    value: bytes | None
+
+
+class Record(Struct, frozen=True):
+    """One record; ``line`` is where it begins, counted from 1.
+
+    ``change`` is empty for a content record; else ``add``, ``delete``, ``modify`` or ``modrdn``. Of the other
+    fields those are set that belong to it.
+    """
+
+    line: int
+    dn: DN
+    change: str = ""
+    attributes: dict[str, list[Value]] = {}
+    modifications: tuple[Modification, ...] = ()
+    new: DN | None = None
+    delete_old: bool = True
+    controls: tuple[Control, ...] = ()
+
+
+def _fail(line: int, why: str, remedy: str = "") -> NoReturn:
+    raise VandrelError("bad-value", f"this is not LDIF: {why}", where=f"line {line}", remedy=remedy)
+
+
+class _Line(Struct):
+    number: int
+    text: str
+
+
+def _unfolded(lines: Iterable[str]) -> Iterator[_Line]:
+    """Lines with their continuations joined, comments left out; an empty one ends a record."""
+    held: _Line | None = None
+    for number, raw in enumerate(lines, 1):
+        text = raw.rstrip("\r\n")
+        if text.startswith(" "):
+            if held is None:
+                _fail(number, "a line that goes on stands where none can", "a record begins with dn:")
+            held.text += text[1:]
+            continue
+        if held is not None and not held.text.startswith("#"):
+            yield held
+        held = _Line(number, text)
+        if not text:
+            yield held
+            held = None
+    if held is not None and not held.text.startswith("#"):
+        yield held
+
+
+#: Turns a URL behind ``:<`` into its octets.
+Fetch = Callable[[str], bytes]
+
+
+class _Reader:
+    def __init__(self, is_binary: Callable[[str], bool], fetch: Fetch | None) -> None:
+        self._is_binary = is_binary
+        self._fetch = fetch
+
+    def pair(self, line: _Line) -> tuple[str, Value]:
+        """The attribute description and the value of one line."""
+        name, colon, rest = line.text.partition(":")
+        if not colon or not _NAME.fullmatch(name):
+            _fail(line.number, f"'name: value' is expected, and {line.text[:40]!r} stands there")
+        if rest.startswith("<"):
+            url = rest[1:].strip()
+            if self._fetch is None:
+                _fail(
+                    line.number,
+                    f"{name} is to be read from {url}",
+                    "allow it with --allow-files, or write the value out",
+                )
+            return name, self.value(name, self._fetch(url), line.number)
+        if rest.startswith(":"):
+            try:
+                octets = base64.b64decode(rest[1:].strip(" "), validate=True)
+            except (binascii.Error, ValueError):
+                _fail(line.number, f"the value of {name} is not base64")
+            return name, self.value(name, octets, line.number)
+        text = rest.lstrip(" ")
+        return name, text.encode() if self._is_binary(name.split(";")[0]) else text
+
+    def value(self, name: str, octets: bytes, line: int) -> Value:
+        if self._is_binary(name.split(";", maxsplit=1)[0]):
+            return octets
+        try:
+            return octets.decode()
+        except UnicodeDecodeError:
+            _fail(line, f"{name} holds octets that are not UTF-8, and takes text")
+
+    def name(self, line: _Line, what: str, value: Value) -> DN:
+        try:
+            return names.parse(str(value))
+        except VandrelError as error:
+            _fail(line.number, f"{what}: {error}")
+
+    def record(self, lines: list[_Line]) -> Record:
+        first, value = lines[0], self.pair(lines[0])
+        if value[0].lower() != "dn":
+            _fail(first.number, f"a record begins with dn:, and this one with {value[0]}:")
+        dn = self.name(first, "dn", value[1])
+        rest, controls = lines[1:], []
+        while rest and rest[0].text.lower().startswith("control:"):
+            controls.append(self.control(rest.pop(0)))
+        if not rest or not rest[0].text.lower().startswith("changetype:"):
+            if controls:
+                _fail(first.number, "a control needs a changetype")
+            return Record(first.number, dn, attributes=self.attributes(rest))
+        kind = str(self.pair(rest[0])[1]).lower().strip()
+        body = rest[1:]
+        make = {
+            "add": self.add,
+            "delete": self.delete,
+            "modify": self.modify,
+            "modrdn": self.rename,
+            "moddn": self.rename,
+        }
+        if kind not in make:
+            _fail(rest[0].number, f"{kind!r} is no changetype", "add, delete, modify, modrdn")
+        return make[kind](Record(first.number, dn, controls=tuple(controls)), body)
+
+    def control(self, line: _Line) -> Control:
+        match = re.fullmatch(
+            r"control:\s*(\d+(?:\.\d+)+)(?:\s+(true|false))?(?:(::?)\s*(.*))?", line.text, re.IGNORECASE
+        )
+        if not match:
+            _fail(line.number, f"{line.text!r} is no control")
+        oid, critical, colon, text = match.groups()
+        value = None if colon is None else base64.b64decode(text) if colon == "::" else text.encode()
+        return Control(oid, (critical or "").lower() == "true", value)
+
+    def attributes(self, lines: list[_Line]) -> dict[str, list[Value]]:
+        found: dict[str, list[Value]] = {}
+        for line in lines:
+            name, value = self.pair(line)
+            found.setdefault(name, []).append(value)
+        return found
+
+    def add(self, record: Record, lines: list[_Line]) -> Record:
+        return Record(record.line, record.dn, "add", self.attributes(lines), controls=record.controls)
+
+    def delete(self, record: Record, lines: list[_Line]) -> Record:
+        if lines:
+            _fail(lines[0].number, "nothing follows a changetype: delete")
+        return Record(record.line, record.dn, "delete", controls=record.controls)
+
+    def modify(self, record: Record, lines: list[_Line]) -> Record:
+        parts: list[Modification] = []
+        while lines:
+            head = lines.pop(0)
+            kind, attribute = (str(part) for part in self.pair(head))
+            if kind.lower() not in ("add", "delete", "replace"):
+                _fail(head.number, f"add:, delete: or replace: is expected, and {kind}: stands there")
+            values: list[Value] = []
+            while lines and lines[0].text != "-":
+                line = lines.pop(0)
+                name, value = self.pair(line)
+                if name.lower() != attribute.strip().lower():
+                    _fail(line.number, f"a value of {attribute} is expected, and one of {name} stands there")
+                values.append(value)
+            if lines:
+                lines.pop(0)
+            parts.append(Modification(kind.lower(), attribute.strip(), tuple(values)))
+        return Record(record.line, record.dn, "modify", modifications=tuple(parts), controls=record.controls)
+
+    def rename(self, record: Record, lines: list[_Line]) -> Record:
+        found = {name.lower(): (line, value) for line in lines for name, value in [self.pair(line)]}
+        if "newrdn" not in found or "deleteoldrdn" not in found:
+            _fail(record.line, "a rename needs newrdn: and deleteoldrdn:")
+        line, value = found["newrdn"]
+        rdn = self.name(line, "newrdn", value)
+        parent = record.dn.parent
+        if "newsuperior" in found:
+            parent = self.name(found["newsuperior"][0], "newsuperior", found["newsuperior"][1])
+        new = DN((*rdn.rdns[:1], *parent.rdns))
+        keep = str(found["deleteoldrdn"][1]).strip() == "0"
+        return Record(record.line, record.dn, "modrdn", new=new, delete_old=not keep, controls=record.controls)
+
+
+def read(lines: Iterable[str], is_binary: Callable[[str], bool], fetch: Fetch | None = None) -> Iterator[Record]:
+    """The records of an LDIF file, one at a time.
+
+    Args:
+        lines: the lines of the file, with or without their ends.
+        is_binary: whether the values of an attribute are octets; others are text.
+        fetch: what a URL behind ``:<`` stands for; None refuses them.
+
+    Raises:
+        VandrelError: code ``bad-value``, with the line.
+
+    """
+    reader = _Reader(is_binary, fetch)
+    held: list[_Line] = []
+    begun = False
+    for line in _unfolded(lines):
+        if not begun and line.text.lower().startswith("version:"):
+            if line.text.partition(":")[2].strip() != "1":
+                _fail(line.number, "only version 1 is known")
+            begun = True
+            continue
+        if line.text:
+            begun = True
+            held.append(line)
+        elif held:
+            yield reader.record(held)
+            held = []
+    if held:
+        yield reader.record(held)
+
+
+# --- writing
+
+
+def line(name: str, value: Value) -> str:
+    """One attribute value as it stands in LDIF, folded; base64 where it could not be read back otherwise."""
+    if isinstance(value, str) and _SAFE.fullmatch(value) and not value.endswith(" "):
+        text = f"{name}: {value}" if value else f"{name}:"
+    else:
+        octets = value.encode() if isinstance(value, str) else value
+        text = f"{name}:: {base64.b64encode(octets).decode()}"
+    if len(text) <= WIDTH:
+        return text + "\n"
+    folded = [text[:WIDTH]]
+    folded += [" " + text[start : start + WIDTH - 1] for start in range(WIDTH, len(text), WIDTH - 1)]
+    return "\n".join(folded) + "\n"
+
+
+def content(entry: Entry, keep: Callable[[str], bool] = lambda name: True) -> str:
+    """An entry as a content record, with an empty line behind it; object classes first."""
+    out = [line("dn", str(entry.dn))]
+    ordered = sorted(entry.attributes, key=lambda name: name != "objectClass")
+    out += [line(name, value) for name in ordered if keep(name) for value in entry.attributes[name]]
+    return "".join(out) + "\n"

@@ -1,0 +1,295 @@
+"""LDIF: the examples of RFC 2849, what must hold for all, and the commands that put it out and take it in."""
+
+from __future__ import annotations
+
+import base64
+import stat
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from vandrel.directory import dn as names
+from vandrel.directory import ldif
+from vandrel.directory.entry import Entry
+from vandrel.directory.ldif import Control, Modification
+from vandrel.directory.schema import Schema, shipped_definitions
+from vandrel.errors import CODES, VandrelError
+
+SCHEMA = Schema(shipped_definitions())
+
+
+def read(text: str, fetch=None) -> list[ldif.Record]:
+    return list(ldif.read(text.splitlines(keepends=True), SCHEMA.is_binary, fetch))
+
+
+# RFC 2849, "Examples of LDAP Data Interchange Format".
+EXAMPLE_1 = """\
+version: 1
+dn: cn=Barbara Jensen, ou=Product Development, dc=airius, dc=com
+objectclass: top
+objectclass: person
+objectclass: organizationalPerson
+cn: Barbara Jensen
+cn: Barbara J Jensen
+cn: Babs Jensen
+sn: Jensen
+uid: bjensen
+telephonenumber: +1 408 555 1212
+description: A big sailing fan.
+
+dn: cn=Bjorn Jensen, ou=Accounting, dc=airius, dc=com
+objectclass: top
+objectclass: person
+objectclass: organizationalPerson
+cn: Bjorn Jensen
+sn: Jensen
+telephonenumber: +1 408 555 1212
+"""
+
+EXAMPLE_2 = """\
+version: 1
+dn:cn=Barbara Jensen, ou=Product Development, dc=airius, dc=com
+objectclass:top
+cn:Barbara Jensen
+description:Babs is a big sailing fan, and travels extensively in sea
+ rch of perfect sailing conditions.
+title:Product Manager, Rod and Reel Division
+"""
+
+EXAMPLE_3 = """\
+version: 1
+dn: cn=Gern Jensen, ou=Product Testing, dc=airius, dc=com
+cn: Gern Jensen
+description:: V2hhdCBhIGNhcmVmdWwgcmVhZGVyIHlvdSBhcmUhICBUaGlzIHZhbHVlIGlzIGJ
+ hc2UtNjQtZW5jb2RlZCBiZWNhdXNlIGl0IGhhcyBhIGNvbnRyb2wgY2hhcmFjdGVyIGluIGl0IC
+ hhIENSKS4NICBCeSB0aGUgd2F5LCB5b3Ugc2hvdWxkIHJlYWxseSBnZXQgb3V0IG1vcmUu
+"""
+
+EXAMPLE_4 = """\
+version: 1
+dn:: b3U95Za25qWt6YOoLG89QWlyaXVz
+# dn:: ou=<JapaneseOU>,o=Airius
+objectclass: organizationalUnit
+ou:: 5Za25qWt6YOo
+ou;lang-ja:: 5Za25qWt6YOo
+"""
+
+EXAMPLE_5 = """\
+version: 1
+dn: cn=Horatio Jensen, ou=Product Testing, dc=airius, dc=com
+cn: Horatio N Jensen
+jpegphoto:< file:///usr/local/directory/photos/hjensen.jpg
+"""
+
+EXAMPLE_6 = """\
+version: 1
+# Add a new entry
+dn: cn=Fiona Jensen, ou=Marketing, dc=airius, dc=com
+changetype: add
+objectclass: person
+cn: Fiona Jensen
+
+# Delete an existing entry
+dn: cn=Robert Jensen, ou=Marketing, dc=airius, dc=com
+changetype: delete
+
+# Modify an entry's relative distinguished name
+dn: cn=Paul Jensen, ou=Product Development, dc=airius, dc=com
+changetype: modrdn
+newrdn: cn=Paula Jensen
+deleteoldrdn: 1
+
+# Rename an entry and move all of its children to a new location
+dn: ou=PD Accountants, ou=Product Development, dc=airius, dc=com
+changetype: modrdn
+newrdn: ou=Product Development Accountants
+deleteoldrdn: 0
+newsuperior: ou=Accounting, dc=airius, dc=com
+
+# Modify an entry
+dn: cn=Paula Jensen, ou=Product Development, dc=airius, dc=com
+changetype: modify
+add: postaladdress
+postaladdress: 123 Anystreet $ Sunnyvale, CA $ 94086
+-
+
+delete: description
+-
+"""
+
+
+def test_examples_of_content():
+    barbara, bjorn = read(EXAMPLE_1)
+    assert (barbara.line, bjorn.line) == (2, 14)
+    assert barbara.attributes["cn"] == ["Barbara Jensen", "Barbara J Jensen", "Babs Jensen"]
+    assert str(bjorn.dn) == "cn=Bjorn Jensen,ou=Accounting,dc=airius,dc=com"
+    (folded,) = read(EXAMPLE_2)
+    assert folded.attributes["description"] == [
+        "Babs is a big sailing fan, and travels extensively in search of perfect sailing conditions."
+    ]
+    (coded,) = read(EXAMPLE_3)
+    assert coded.attributes["description"][0].startswith("What a careful reader you are!  This value is base-64-encoded")
+    assert "\r" in coded.attributes["description"][0]
+    (japanese,) = read(EXAMPLE_4)
+    assert str(japanese.dn) == "ou=営業部,o=Airius"
+    assert japanese.attributes["ou;lang-ja"] == ["営業部"]
+
+
+def test_a_url_is_refused_unless_allowed():
+    with pytest.raises(VandrelError, match="is to be read from file:///usr/local"):
+        read(EXAMPLE_5)
+    (horatio,) = read(EXAMPLE_5, lambda url: b"\xff\xd8" + url.encode())
+    assert horatio.attributes["jpegphoto"] == [b"\xff\xd8file:///usr/local/directory/photos/hjensen.jpg"]
+
+
+def test_examples_of_changes():
+    text = EXAMPLE_6.replace("-\n\ndelete:", "-\ndelete:")
+    add, delete, rename, move, modify = read(text)
+    assert [r.change for r in (add, delete, rename, move, modify)] == ["add", "delete", "modrdn", "modrdn", "modify"]
+    assert (str(rename.new), rename.delete_old) == ("cn=Paula Jensen,ou=Product Development,dc=airius,dc=com", True)
+    assert (str(move.new), move.delete_old) == ("ou=Product Development Accountants,ou=Accounting,dc=airius,dc=com", False)
+    assert modify.modifications == (
+        Modification("add", "postaladdress", ("123 Anystreet $ Sunnyvale, CA $ 94086",)),
+        Modification("delete", "description", ()),
+    )
+
+
+def test_an_example_with_a_control():
+    (record,) = read(
+        "version: 1\ndn: ou=Product Development, dc=airius, dc=com\ncontrol: 1.2.840.113556.1.4.805 true\nchangetype: delete\n"
+    )
+    assert record.controls == (Control("1.2.840.113556.1.4.805", True, None),)
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "word"),
+    [
+        (" x", 1, "goes on"), ("version: 2\n", 1, "version 1"), ("cn: x\n", 1, "begins with dn"), ("dn: cn\n", 1, "dn:"), ("dn: cn=a\nnonsense\n", 2, "name: value"),
+        ("dn: cn=a\nsn:: ?\n", 2, "base64"), ("dn: cn=a\nsn:: /w==\n", 2, "UTF-8"), ("dn: cn=a\nchangetype: eat\n", 2, "changetype"),
+        ("dn: cn=a\nchangetype: modify\nadd: sn\ncn: x\n", 4, "a value of sn"), ("dn: cn=a\nchangetype: modify\neat: sn\n", 3, "replace"),
+        ("dn: cn=a\nchangetype: delete\nsn: x\n", 3, "nothing follows"), ("dn: cn=a\nchangetype: modrdn\nnewrdn: cn=b\n", 1, "deleteoldrdn"),
+        ("dn: cn=a\ncontrol: x\nchangetype: delete\n", 2, "no control"), ("dn: cn=a\ncontrol: 1.2 true\nsn: x\n", 1, "changetype"),
+    ],
+)  # fmt: skip
+def test_what_is_no_ldif_says_where(text, line, word):
+    with pytest.raises(VandrelError) as caught:
+        read(text)
+    assert caught.value.code == "bad-value"
+    assert caught.value.findings[0].where == f"line {line}"
+    assert word in str(caught.value)
+
+
+TEXT = st.text(alphabet=st.characters(exclude_categories=["Cs"]), max_size=120)
+
+
+@given(TEXT.filter(bool), st.lists(TEXT, min_size=1, max_size=4), st.binary(max_size=200))
+def test_every_entry_survives_text_and_back(name, values, photo):
+    entry = Entry(names.ROOT.child("cn", name), {"description": list(values), "jpegPhoto": [photo], "objectClass": ["person"]})
+    text = ldif.content(entry)
+    assert all(len(line) <= 76 for line in text.split("\n"))
+    (record,) = read(text)
+    assert record.dn.rdns == entry.dn.rdns
+    assert record.attributes == entry.attributes
+
+
+@given(st.text(alphabet="dn: cn=abc\n-#<:;chantype moify\x00é"))
+def test_no_text_brings_the_reader_down(text):
+    try:
+        read("dn: cn=a\n" + text)
+    except VandrelError as error:
+        assert error.findings[0].where.startswith("line ")
+
+
+@pytest.mark.parametrize(
+    ("value", "plain"),
+    [("Anna", True), ("", True), (" lead", False), ("trail ", False), (":x", False), ("<x", False), ("å", False), ("a\nb", False), ("a: b", True)],
+)
+def test_what_may_stand_as_it_is(value, plain):
+    text = ldif.line("sn", value)
+    assert text.startswith("sn:: ") is not plain
+    if not plain:
+        assert base64.b64decode(text[5:]).decode() == value
+
+
+def test_a_copy_of_a_directory_is_made_and_rehearsed_upon(demo):
+    assert demo.run("export", "--to", "all.ldif").out == "144 objects in all.ldif\n"  # 64 accounts, 59 units, 20 groups, the top
+    assert stat.S_IMODE((demo.path / "all.ldif").stat().st_mode) == 0o600
+    text = (demo.path / "all.ldif").read_text()
+    assert "userPassword" not in text
+    assert "entryUUID" not in text
+    assert demo.run("export", "--to", "all.ldif").code == CODES["taken"][0]
+    rehearsal = ["--directory", "rehearsal/directory.db"]
+    (demo.path / "rehearsal").mkdir()
+    done = demo.run("load", "all.ldif", *rehearsal, "--yes")
+    assert done.code == 0, done.err
+    assert "144 new" in done.out
+    again = demo.run("load", "all.ldif", *rehearsal, "--yes")
+    assert "144 as they are already" in again.out
+    assert "Nothing to change." in again.out
+    assert demo.run("export", *rehearsal).out == text
+    assert demo.run("edit", "alund", "title=Captain", "--yes", *rehearsal).code == 0
+    assert demo.run("show", "alund", "--bare", "title").out == "Second mate\n"
+    differs = demo.run("load", "all.ldif", *rehearsal, "--yes")
+    assert differs.code == CODES["taken"][0]
+    assert "is there already, and differs" in differs.err
+
+
+def test_changes_are_loaded_through_the_checks(demo):
+    dn = demo.run("show", "alund", "--bare", "dn").out.strip()
+    base = "ou=Officers,ou=Deck,ou=Northquay,ou=Ferries,dc=marrowick,dc=example"
+    changes = f"""\
+dn: {dn}
+changetype: modify
+replace: title
+title: First mate
+-
+add: telephoneNumber
+telephoneNumber: +47 5555 0998
+telephoneNumber: +47 5555 0203
+-
+delete: departmentNumber
+-
+
+dn: {dn}
+changetype: modrdn
+newrdn: cn=Anna Berg
+deleteoldrdn: 1
+
+dn: cn=New Hand,{base}
+changetype: add
+objectClass: top
+objectClass: person
+objectClass: inetOrgPerson
+objectClass: vandrelAccount
+sn: Hand
+uid: nhand
+createTimestamp: 20200101000000Z
+"""
+    (demo.path / "c.ldif").write_text(changes)
+    done = demo.run("load", "c.ldif", "--yes")
+    assert done.code == 0, done.err
+    assert "left out: createTimestamp" in done.out
+    assert demo.run("show", "alund", "--bare", "name").out == "Anna Berg\n"
+    assert demo.run("show", "alund", "--bare", "phone").out.splitlines() == ["+47 5555 0203", "+47 5555 0998"]
+    assert demo.run("show", "alund", "--bare", "department").out == ""
+    assert demo.run("show", "nhand", "--bare", "dn").out == f"cn=New Hand,{base}\n"
+    assert demo.run("journal", "--json").json["jobs"][0]["planned"] == 3
+
+
+@pytest.mark.parametrize(
+    ("text", "code"),
+    [
+        ("dn: cn=X,ou=Nowhere,dc=marrowick,dc=example\nobjectClass: person\nsn: x\n", "no-parent"), ("dn: ou=Ferries,dc=marrowick,dc=example\nchangetype: delete\n", "protected"),
+        ("dn: cn=X,dc=marrowick,dc=example\nchangetype: modify\nreplace: sn\nsn: y\n", "not-found"), ("nonsense", "bad-value"),
+        ("dn: cn=X,ou=Guests,dc=marrowick,dc=example\nobjectClass: person\nsn:< file:///etc/hostname\n", "bad-value"),
+        ("dn: cn=X,ou=Guests,dc=marrowick,dc=example\nobjectClass: person\nsn: x\ntitel: y\n", "unknown-field"),
+        ("dn: cn=X,ou=Guests,dc=marrowick,dc=example\ncontrol: 1.2.3 true\nchangetype: delete\n", "refused"),
+    ],
+)  # fmt: skip
+def test_bad_files_change_nothing(demo, text, code):
+    before = demo.state()
+    done = demo.run("load", "-", "--yes", stdin=text)
+    assert done.code == CODES[code][0], done.err
+    assert demo.state() == before
+    assert demo.run("load", "nosuch.ldif", "--yes").code == CODES["not-found"][0]
