@@ -129,7 +129,9 @@ def test_examples_of_content():
         "Babs is a big sailing fan, and travels extensively in search of perfect sailing conditions."
     ]
     (coded,) = read(EXAMPLE_3)
-    assert coded.attributes["description"][0].startswith("What a careful reader you are!  This value is base-64-encoded")
+    assert coded.attributes["description"][0].startswith(
+        "What a careful reader you are!  This value is base-64-encoded"
+    )
     assert "\r" in coded.attributes["description"][0]
     (japanese,) = read(EXAMPLE_4)
     assert str(japanese.dn) == "ou=営業部,o=Airius"
@@ -148,7 +150,10 @@ def test_examples_of_changes():
     add, delete, rename, move, modify = read(text)
     assert [r.change for r in (add, delete, rename, move, modify)] == ["add", "delete", "modrdn", "modrdn", "modify"]
     assert (str(rename.new), rename.delete_old) == ("cn=Paula Jensen,ou=Product Development,dc=airius,dc=com", True)
-    assert (str(move.new), move.delete_old) == ("ou=Product Development Accountants,ou=Accounting,dc=airius,dc=com", False)
+    assert (str(move.new), move.delete_old) == (
+        "ou=Product Development Accountants,ou=Accounting,dc=airius,dc=com",
+        False,
+    )
     assert modify.modifications == (
         Modification("add", "postaladdress", ("123 Anystreet $ Sunnyvale, CA $ 94086",)),
         Modification("delete", "description", ()),
@@ -185,7 +190,9 @@ TEXT = st.text(alphabet=st.characters(exclude_categories=["Cs"]), max_size=120)
 
 @given(TEXT.filter(bool), st.lists(TEXT, min_size=1, max_size=4), st.binary(max_size=200))
 def test_every_entry_survives_text_and_back(name, values, photo):
-    entry = Entry(names.ROOT.child("cn", name), {"description": list(values), "jpegPhoto": [photo], "objectClass": ["person"]})
+    entry = Entry(
+        names.ROOT.child("cn", name), {"description": list(values), "jpegPhoto": [photo], "objectClass": ["person"]}
+    )
     text = ldif.content(entry)
     assert all(len(line) <= 76 for line in text.split("\n"))
     (record,) = read(text)
@@ -203,7 +210,17 @@ def test_no_text_brings_the_reader_down(text):
 
 @pytest.mark.parametrize(
     ("value", "plain"),
-    [("Anna", True), ("", True), (" lead", False), ("trail ", False), (":x", False), ("<x", False), ("å", False), ("a\nb", False), ("a: b", True)],
+    [
+        ("Anna", True),
+        ("", True),
+        (" lead", False),
+        ("trail ", False),
+        (":x", False),
+        ("<x", False),
+        ("å", False),
+        ("a\nb", False),
+        ("a: b", True),
+    ],
 )
 def test_what_may_stand_as_it_is(value, plain):
     text = ldif.line("sn", value)
@@ -213,7 +230,9 @@ def test_what_may_stand_as_it_is(value, plain):
 
 
 def test_a_copy_of_a_directory_is_made_and_rehearsed_upon(demo):
-    assert demo.run("export", "--to", "all.ldif").out == "144 objects in all.ldif\n"  # 64 accounts, 59 units, 20 groups, the top
+    assert (
+        demo.run("export", "--to", "all.ldif").out == "144 objects in all.ldif\n"
+    )  # 64 accounts, 59 units, 20 groups, the top
     assert stat.S_IMODE((demo.path / "all.ldif").stat().st_mode) == 0o600
     text = (demo.path / "all.ldif").read_text()
     assert "userPassword" not in text

@@ -29,7 +29,20 @@ CREW = ["create", "crew", "Tor Vik", "number=2999", "site=Kelness", "department=
 def test_version_and_help(demo):
     assert re.fullmatch(r"vandrel \d+\.\d+\.\d+\n", demo.run("--version").out)
     text = demo.run("--help").out
-    for command in ("show", "find", "tree", "create", "edit", "hierarchy", "charter", "journal", "resume", "export", "load", "demo"):
+    for command in (
+        "show",
+        "find",
+        "tree",
+        "create",
+        "edit",
+        "hierarchy",
+        "charter",
+        "journal",
+        "resume",
+        "export",
+        "load",
+        "demo",
+    ):
         assert re.search(rf"^    {command} ", text, re.MULTILINE)
         page = demo.run(command, "--help")
         assert page.code == 0

@@ -20,8 +20,8 @@ WIDTH = 76
 
 _NAME = re.compile(r"(?:[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)*)(?:;[A-Za-z0-9-]+)*")
 _CONTROL = re.compile(r"control:\s*(\d+(?:\.\d+)+)(?:\s+(true|false))?(?:(::?)\s*(.*))?", re.IGNORECASE)
-# RFC 2849, SAFE-STRING: what may stand as it is.
-_SAFE = re.compile(r"[\x01-\x09\x0b\x0c\x0e-\x1f\x21-\x39\x3b\x3d-\x7f][\x01-\x09\x0b\x0c\x0e-\x7f]*|")
+# RFC 2849, SAFE-STRING, without the control characters that it allows: some readers end a line at them.
+_SAFE = re.compile(r"[!-9;=-~][ -~]*|")
 
 
 class Modification(Struct, frozen=True):
