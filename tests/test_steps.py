@@ -98,6 +98,7 @@ BOSS = GUESTS.child("cn", "Boss")
     ("steps", "expected"),
     [
         ([add(), add(BOSS, "boss", manager=[str(ANNA)])], []),
+        ([add(manager=[str(BOSS)]), add(BOSS, "boss")], []),
         ([add(manager=[str(BOSS)])], ["dangling"]),
         ([add(), add()], ["taken"]),
         ([add(), add(BOSS, "ANNA")], ["taken"]),

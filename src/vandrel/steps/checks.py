@@ -25,10 +25,15 @@ class Checks:
         self._dialect = dialect
         self._schema = directory.schema
         self._added: dict[str, DN] = {}
+        self._coming: set[str] = set()
         self._gone: set[str] = set()
         self._given: dict[tuple[str, str], DN] = {}
         groups = {dialect.unique_attributes(name) for name in (*NAMED, "alias")} - {()}
         self._unique = {attribute: group for group in groups for attribute in group}
+
+    def announce(self, steps: Iterable[Step]) -> None:
+        """Tell of all objects that a plan makes: what points at one may come before it."""
+        self._coming |= {step.dn.key for step in steps if isinstance(step, Add)}
 
     def check(self, steps: Sequence[Step]) -> list[Finding]:
         """Everything that stands in the way of these steps."""
@@ -134,7 +139,7 @@ class Checks:
     def _targets(self, step: Step, existing: set[str]) -> Iterator[Finding]:
         for name, value in self._references(step):
             target = _parsed(value)
-            if target is not None and target and not self._is_there(target, existing):
+            if target and target.key not in self._coming and not self._is_there(target, existing):
                 yield Finding("dangling", f"{name} points at {target}, which does not exist", str(step.dn))
 
     def _set(self, step: Set, existing: set[str]) -> Iterator[Finding]:

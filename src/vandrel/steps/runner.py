@@ -59,6 +59,7 @@ class Runner:
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
         checks = Checks(self._directory, self._dialect)
+        checks.announce(plan.steps)
         found = [*plan.findings, *(f for _, batch in _batches(plan.steps) for f in checks.check(batch))]
         return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
 
