@@ -185,7 +185,7 @@ def _account(session: Session, kind: str, plain: Sequence[str], fields: dict[str
     secret, hand_out = _password(session, draft, fields)
     plan = Plan(f"create {kind} {draft.value('login')}", steps(house, [(draft, secret)]), draft.findings)
     report = hand_out.carry_out(plan, f"Create {draft.value('full')}?")
-    if report is not None:
+    if report is not None and report.made:
         _result(session, draft, hand_out)
     if session.out.as_json:
         _json(session, draft, plan, report.job if report else None)

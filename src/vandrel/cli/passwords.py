@@ -105,10 +105,13 @@ class HandOut:
         if not self._session.args.dry_run:
             self._prepare()
         try:
-            return self._session.carry_out(plan, question)
+            report = self._session.carry_out(plan, question)
         except BaseException:
             self._withdraw()
             raise
+        if report is not None and not report.made:
+            self._withdraw()
+        return report
 
     def _prepare(self) -> None:
         """Write the file before the directory is changed, so that no password is lost.
@@ -146,6 +149,7 @@ class HandOut:
         """Take the file back: the accounts were not made."""
         if self._path is not None and self._rows:
             self._path.unlink(missing_ok=True)
+        self._rows = []
 
     def deliver(self) -> None:
         """Say where the passwords are, or show them on the other screen until a key is pressed."""

@@ -167,7 +167,8 @@ class Session:
             return None
         self.warn_of_broken_jobs()
         self.out.confirm(question, yes=self.args.yes)
-        report = self.runner.run(plan, self.command)
+        # While somebody thought about the question, somebody else may have been at work: then it is checked again.
+        report = self.runner.run(plan, self.command, checked=self.args.yes)
         self.report(report)
         return report
 
@@ -180,6 +181,7 @@ class Session:
             self.out.findings(
                 Finding(error.code, error.findings[0].what, dn, error.findings[0].remedy)
                 for dn, error in report.refused
+                if error.code != "done-in-part" or report.made  # of a change that was not made at all, its cause
             )
         if report.made == report.planned:
             self.out.note(f"Done: {count(report.made, 'step')}, job {report.job} in the journal.")
@@ -222,9 +224,13 @@ def steps_as_json(plan: Plan) -> list[dict[str, object]]:
 
 
 def exit_code(report: Report | None) -> int:
+    """Done; done in part; or, where nothing was made at all, the code of the refusal."""
     from vandrel.errors import DONE, DONE_IN_PART
 
-    return DONE_IN_PART if report is not None and report.in_part else DONE
+    if report is None or not report.in_part:
+        return DONE
+    causes = [error.exit_code for _, error in report.refused if error.exit_code != DONE_IN_PART]
+    return causes[0] if causes and not report.made else DONE_IN_PART
 
 
 def read_secret_line() -> str:

@@ -63,15 +63,17 @@ class Runner:
         found = [*plan.findings, *(f for _, batch in _batches(plan.steps) for f in checks.check(batch))]
         return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
 
-    def run(self, plan: Plan, command: str, progress: Progress = lambda made, planned: None) -> Report:
-        """Check a plan and make it.
+    def run(
+        self, plan: Plan, command: str, progress: Progress = lambda made, planned: None, *, checked: bool = False
+    ) -> Report:
+        """Check a plan, unless that was done just now, and make it.
 
         Raises:
             Refused: a finding stops it; nothing was written.
             DirectoryError: the directory as a whole failed; what was made before stays and is in the journal.
 
         """
-        findings = self.check(plan)
+        findings = [] if checked else self.check(plan)
         if any(finding.fatal for finding in findings):
             raise Refused(findings)
         return self._make(plan, command, progress)
