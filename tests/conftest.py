@@ -10,6 +10,7 @@ import sys
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NoReturn
 
 import pytest
 from hypothesis import HealthCheck, settings
@@ -29,6 +30,13 @@ PROGRAM = Path(sys.executable).with_name("vandrel")
 
 settings.register_profile("vandrel", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("vandrel")
+
+
+def not_installed(what: str) -> NoReturn:
+    """Skip, saying what is missing; where everything must be there, that is a failure."""
+    if os.environ.get("VANDREL_TEST_EVERYTHING"):
+        pytest.fail(f"not installed: {what}")
+    pytest.skip(f"not installed: {what}")
 
 
 @dataclass

@@ -16,8 +16,9 @@ import pytest
 
 from vandrel.directory import dn as names
 from vandrel.directory.embedded.store import EmbeddedDirectory
-from vandrel.directory.operations import AddEntry
+from vandrel.directory.operations import AddEntry, DeleteEntry, SetPassword
 from vandrel.errors import DirectoryError
+from vandrel.secret import Secret
 
 BASE = names.parse("dc=example")
 TOP = AddEntry(BASE, {"objectClass": ["top", "organization", "dcObject"], "o": ["x"], "dc": ["example"]})
@@ -116,6 +117,23 @@ def test_a_file_that_cannot_be_written_can_be_read(path, tmp_path):
     )
     path.parent.chmod(0o700)
     assert done.stdout.split() == ["1", "not-permitted"], done.stderr
+
+
+def test_what_it_enforces_beyond_what_servers_do(path):
+    """Lengths, addresses across two attributes, earlier passwords: elsewhere the checks of the steps see to it."""
+    directory = EmbeddedDirectory(path)
+    one = AddEntry(BASE.child("cn", "One"), person(1).attributes | {"mail": ["a@x.example"]})
+    other = AddEntry(BASE.child("cn", "Two"), person(2).attributes | {"vandrelMailAlias": ["A@X.example"]})
+    long = AddEntry(BASE.child("cn", "X" * 65), person(3).attributes)
+    assert [o.code if o else "" for o in directory.execute([one, other, long], atomic=False)] == ["", "taken", "schema"]
+    first, second = Secret("Kv9-fjord-lamp", generated=True), Secret("Qx7-reef-anchor", generated=True)
+    directory.execute([SetPassword(one.dn, first, False), SetPassword(one.dn, second, False)], atomic=True)
+    assert [directory.password_used(one.dn, s, 2) for s in (first, second, Secret("other", generated=True))] == [
+        True,
+        True,
+        False,
+    ]
+    assert directory.execute([DeleteEntry(one.dn)], atomic=True) == [None]
 
 
 def _add_many(path, first: int) -> None:

@@ -21,7 +21,7 @@ import pytest
 
 from vandrel.errors import CODES
 
-from .conftest import PROGRAM, Folder
+from .conftest import PROGRAM, Folder, not_installed
 
 CREW = ["create", "crew", "Tor Vik", "number=2999", "site=Kelness", "department=Deck", "category=Hands"]
 
@@ -341,7 +341,7 @@ def small_disk(tmp_path):
     """A disk of one megabyte, in a mount namespace of its own where that is allowed."""
     probe = subprocess.run(["unshare", "--mount", "true"], capture_output=True, check=False)
     if probe.returncode:
-        pytest.skip("no right to mount a small disk: needs unshare --mount")
+        not_installed("the right to mount a small disk (unshare --mount)")
     return tmp_path
 
 
@@ -558,7 +558,7 @@ def test_completion_is_put_out_for_each_shell(demo, shell):
     text = demo.run("completion", shell).out
     assert "vandrel" in text
     if not shutil.which(shell):
-        pytest.skip(f"{shell} is not installed: what it would be given is not read by it")
+        not_installed(f"{shell}, to read the completion that it would be given")
     assert subprocess.run([shell, "-n"], input=text, text=True, capture_output=True, check=False).returncode == 0
 
 

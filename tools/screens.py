@@ -34,6 +34,7 @@ FAULTS = (
     'vandrel create crew "Tor Vik" number=2999 site=Northqay department=Deck category=Hands '
     'login=alund mail="tor vik" ends=soon --dry-run'
 )
+ASK = 'vandrel create administrator "Anna Lund" number=2003 password=ask'
 EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=dl-sailing-plan --yes'
 
 #: name of the picture -> (commands run unseen before, commands shown)
@@ -51,6 +52,7 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     "tree": ([], ["vandrel tree --depth 3"]),
     "create": ([], [CREATE]),
     "create-faults": ([], [FAULTS]),
+    "password": ([], [ASK]),
     "edit": ([], [EDIT]),
     "hierarchy": (
         ["vandrel create unit /Shore/Season --yes", "vandrel edit /Shore/Office protected=no --yes"],
@@ -88,7 +90,14 @@ def take(name: str, folder: Path, before: list[str], shown: list[str], env: dict
     script = folder.parent / "script.sh"
     ready = folder.parent / "ready"
     ready.unlink(missing_ok=True)
-    lines = [f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}; {command}; echo" for command in shown]
+    if shown == [ASK]:  # it waits for an answer: the picture is taken at its question
+        waiting = f"(sleep 3; touch {shlex.quote(str(ready))}) &"
+    else:
+        waiting = ""
+    lines = [
+        waiting,
+        *(f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}; {command}; echo" for command in shown),
+    ]
     script.write_text("\n".join([*lines, f"touch {shlex.quote(str(ready))}", "sleep 60"]), "utf-8")
     terminal = subprocess.Popen(
         ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x47+0+0", "-b", "8", "-bg", "#14181d",

@@ -51,7 +51,8 @@ def run(session: Session) -> int:
 
     house, args = session.house, session.args
     base = resolve(house, args.place, ("unit",)).dn if args.place else house.charter.base
-    entries = house.directory.search(base, where=parse_filter(args.where) if args.where else EVERYTHING)
+    found = house.directory.search(base, where=parse_filter(args.where) if args.where else EVERYTHING)
+    entries = iter(sorted(found, key=lambda entry: entry.dn.key))  # a superior before its subordinates
     keep = _keep(session)
     if args.to:
         with _new_file(args.to) as file:

@@ -45,7 +45,7 @@ def run(session: Session) -> int:
             "not-found", "the directory is empty", where=str(session.directory_path),
             remedy="vandrel hierarchy build makes the units of the charter",
         )  # fmt: skip
-    entries = list(house.directory.search(top.dn))
+    entries = sorted(house.directory.search(top.dn), key=lambda entry: entry.dn.key)
     counts = _counts(session, entries)
     if session.out.as_json:
         session.out.json(

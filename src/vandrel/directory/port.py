@@ -41,7 +41,11 @@ class Directory(Protocol):
         """The entry with this name, operational attributes included, or None."""
 
     def search(self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING) -> Iterator[Entry]:
-        """Entries in tree order (a superior before its subordinates); nothing where `base` does not exist."""
+        """The entries that the filter finds; nothing where `base` does not exist.
+
+        In no order that a caller can count on: servers have their own. Who needs a superior before its
+        subordinates sorts by `DN.key`.
+        """
 
     def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         """Which of `values` are in use anywhere, each with one entry that has it. The keys are as given."""

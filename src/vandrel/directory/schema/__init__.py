@@ -7,7 +7,13 @@ from functools import lru_cache
 
 from vandrel.directory.filter import Substring
 from vandrel.directory.schema import matching, syntaxes
-from vandrel.directory.schema.definitions import AttributeType, ObjectClass, attribute_type, object_class
+from vandrel.directory.schema.definitions import (
+    AttributeType,
+    ObjectClass,
+    UndefinedSuperior,
+    attribute_type,
+    object_class,
+)
 from vandrel.errors import Finding
 from vandrel.text.prep import fold, prepare_fragment
 
@@ -41,20 +47,33 @@ class Schema:
         self._classes: dict[str, ObjectClass] = {}
         self._sound: set[tuple[str, ...]] = set()
         self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
-        for kind, text in definitions:
-            if kind == "attributetype":
-                attribute = attribute_type(text, self._attributes)
-                for name in (*attribute.names, attribute.oid):
-                    self._attributes[name.lower()] = attribute
-            else:
-                cls = object_class(text)
-                for name in (*cls.names, cls.oid):
-                    self._classes[name.lower()] = cls
+        given = list(definitions)
+        self._define_attributes([text for kind, text in given if kind == "attributetype"])
+        for text in (text for kind, text in given if kind != "attributetype"):
+            cls = object_class(text)
+            for name in (*cls.names, cls.oid):
+                self._classes[name.lower()] = cls
         self._canonical = {key: attribute.name for key, attribute in self._attributes.items()}
         types = set(self._attributes.values())
         self._normalizers = {a.name: matching.normalizer(a.equality) for a in types}
         self._validators = {a.name: (a, syntaxes.validator(a.syntax)) for a in types}
         self._references = frozenset(a.name for a in types if a.syntax in (syntaxes.DN_SYNTAX, syntaxes.NAME_AND_UID))
+
+    def _define_attributes(self, texts: list[str]) -> None:
+        """Define attribute types; servers put them out in any order, so what is derived waits for its superior."""
+        while texts:
+            waiting = []
+            for text in texts:
+                try:
+                    attribute = attribute_type(text, self._attributes)
+                except UndefinedSuperior:
+                    waiting.append(text)
+                    continue
+                for name in (*attribute.names, attribute.oid):
+                    self._attributes[name.lower()] = attribute
+            if len(waiting) == len(texts):
+                raise ValueError(f"the superior of {waiting[0][:60]!r} is not defined")
+            texts = waiting
 
     # --- asking
 

@@ -12,6 +12,10 @@ _FLAGS = frozenset(
 )
 
 
+class UndefinedSuperior(ValueError):
+    """An attribute type that is derived from one that is not known (yet)."""
+
+
 class AttributeType(Struct, frozen=True):
     """One attribute type; what it inherits from ``sup`` is already filled in.
 
@@ -96,7 +100,7 @@ def attribute_type(text: str, inherited: dict[str, AttributeType]) -> AttributeT
     sup = _one(parts, "SUP")
     above = inherited.get(sup.lower())
     if sup and above is None:
-        raise ValueError(f"{oid} is derived from {sup}, which is not defined before it")
+        raise UndefinedSuperior(f"{oid} is derived from {sup}, which is not defined before it")
     syntax, _, bound = _one(parts, "SYNTAX").partition("{")
     return AttributeType(
         oid=oid,

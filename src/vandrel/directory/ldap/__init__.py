@@ -1,0 +1,1 @@
+"""Directories behind the LDAP protocol, by way of python-ldap."""

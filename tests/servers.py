@@ -1,0 +1,99 @@
+"""Real servers for the tests: started on loopback from Debian's packages, stopped by process id."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import time
+from pathlib import Path
+
+from vandrel.directory import dn as names
+from vandrel.directory.ldap.connection import Settings
+from vandrel.directory.ldap.store import LdapDirectory
+from vandrel.directory.operations import AddEntry
+from vandrel.directory.schema import shipped_definitions
+from vandrel.errors import DirectoryError
+from vandrel.secret import Secret
+
+SLAPD = shutil.which("slapd") or "/usr/sbin/slapd"
+SUFFIX = "dc=marrowick,dc=example"
+
+#: With the overlays that an administrator of such a server uses; the access rule lets the server itself protect.
+CONFIGURATION = """\
+include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/inetorgperson.schema
+include {folder}/vandrel.schema
+modulepath /usr/lib/ldap
+moduleload back_mdb
+moduleload refint
+moduleload unique
+moduleload ppolicy
+pidfile {folder}/slapd.pid
+sizelimit unlimited
+authz-regexp "gidNumber=.*,cn=peercred,cn=external,cn=auth" "cn=administrator,dc=marrowick,dc=example"
+access to filter="(vandrelProtected=TRUE)" attrs=entry by * =arscdx
+access to dn.base="" by * read
+access to * by dn.exact="cn=administrator,dc=marrowick,dc=example" manage by anonymous auth by users read
+database mdb
+suffix "{suffix}"
+directory {folder}/data
+maxsize 268435456
+envflags nosync writemap
+index objectClass,uid,mail,vandrelMailAlias,vandrelPrincipalName eq
+rootdn "cn=root,{suffix}"
+rootpw the-tests-alone
+overlay refint
+refint_attributes member manager seeAlso owner secretary
+refint_nothing "cn=nobody"
+overlay unique
+unique_uri ldap:///?uid?sub
+unique_uri ldap:///?vandrelPrincipalName?sub
+unique_uri ldap:///?mail,vandrelMailAlias?sub
+overlay ppolicy
+"""
+
+
+class Slapd:
+    """One server with a folder of its own, reached through a socket in it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        (folder / "data").mkdir(parents=True)
+        own = [f"{kind} {text}" for kind, text in shipped_definitions() if " 2.25." in text]
+        (folder / "vandrel.schema").write_text("\n".join(own) + "\n")
+        (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, suffix=SUFFIX))
+        self.url = f"ldapi://{str(folder / 'socket').replace('/', '%2F')}"
+        self._process: subprocess.Popen[bytes] | None = None
+        self.start()
+
+    def start(self) -> None:
+        log = (self.folder / "log").open("ab")
+        words = [SLAPD, "-f", str(self.folder / "slapd.conf"), "-h", self.url, "-d", "0"]
+        self._process = subprocess.Popen(words, stdout=log, stderr=log)
+        deadline = time.monotonic() + 20
+        while True:
+            try:
+                LdapDirectory(self.settings()).close()
+                return
+            except DirectoryError:
+                if time.monotonic() > deadline or self._process.poll() is not None:
+                    raise AssertionError((self.folder / "log").read_text()) from None
+                time.sleep(0.05)
+
+    def settings(self) -> Settings:
+        return Settings(self.url, external=True)
+
+    def begin(self) -> None:
+        """Make the entry at the top, which only the root identity may; nothing else is done by it."""
+        root = LdapDirectory(Settings(self.url, bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone")))
+        classes = ["top", "organization", "dcObject"]
+        top = AddEntry(names.parse(SUFFIX), {"objectClass": list(classes), "o": ["Marrowick"], "dc": ["marrowick"]})
+        assert root.execute([top], atomic=True) == [None]
+        root.close()
+
+    def stop(self) -> None:
+        if self._process is not None:
+            self._process.terminate()
+            self._process.wait()
+            self._process = None
