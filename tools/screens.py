@@ -49,7 +49,10 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
             "vandrel find enabled=no --columns login,full,kind,ends,state",
         ],
     ),
-    "tree": ([], ["vandrel tree --depth 3"]),
+    "tree": (
+        ["vandrel edit /Boatyard/Workshop protected=no --yes"],
+        ["vandrel tree --depth 2", "vandrel tree /Ferries/Northquay/Deck --objects"],
+    ),
     "create": ([], [CREATE]),
     "create-faults": ([], [FAULTS]),
     "password": ([], [ASK]),

@@ -108,3 +108,8 @@ class Refused(VandrelError):
 
 class DirectoryError(VandrelError):
     """What a directory answers instead of doing what it was asked."""
+
+
+def not_made_with_the_rest() -> DirectoryError:
+    """The answer for an operation that would have passed, had its whole sequence passed."""
+    return DirectoryError("done-in-part", "not made, because another step of the same change was refused")

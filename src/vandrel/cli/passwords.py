@@ -46,6 +46,7 @@ def show_rules(session: Session, rules: PasswordRules) -> None:
     """The rules in force, each with where it comes from."""
     session.out.heading("Password rules in force")
     session.out.table(("rule", "from"), [(f"  {rule}", rule.source) for rule in rules.shown()], header=False)
+    session.out.line()
 
 
 def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, avoid: Sequence[str]) -> Secret | None:

@@ -99,17 +99,22 @@ def _draw(session: Session, entries: list[Entry], counts: dict[str, dict[str, in
         level = len(entry.dn) - len(top.dn)
         if (not is_branch and not args.objects) or (args.depth is not None and level > args.depth):
             continue
-        label = Text(clean(entry.dn.name if is_branch else house.label(entry)), style="bold" if is_branch else "")
-        if entry.dn == house.charter.base:
-            label = Text(clean(str(entry.dn)), style="bold")
-        elif sort == "":
+        top_name = entry.dn == house.charter.base
+        name = str(entry.dn) if top_name else entry.dn.name if is_branch else house.label(entry)
+        label = Text()
+        label.append(clean(name), style="bold" if is_branch else "")
+        if sort == "" and not top_name:
             label.append("  made by the server", style="dim")
         found = counts.get(entry.dn.key, {})
         said = [count(found[sort], sort) for sort in ("account", "group") if found.get(sort)]
         if is_branch and said:
             label.append(f"  {', '.join(said)}")
-        for mark in states(session, entry):
-            label.append(f"  {mark}", style=style_of(mark) or "dim")
+        marks = states(session, entry)
+        for mark in marks:
+            # Units are protected as a rule: the one that is not must catch the eye.
+            label.append(f"  {mark}", style="dim" if sort == "unit" else style_of(mark))
+        if sort == "unit" and not marks:
+            label.append("  not protected", style=style_of("not protected"))
         above = branches.get(entry.dn.parent.key)
         branch = Tree(label, guide_style="dim") if above is None else above.add(label)
         drawn = drawn or branch

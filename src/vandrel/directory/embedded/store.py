@@ -18,7 +18,7 @@ from vandrel.directory.filter import EVERYTHING, Filter, matches
 from vandrel.directory.operations import Operation
 from vandrel.directory.port import Scope
 from vandrel.directory.schema import Schema, shipped_definitions
-from vandrel.errors import DirectoryError
+from vandrel.errors import DirectoryError, not_made_with_the_rest
 from vandrel.secret import Secret
 
 #: Attributes whose values must differ over the whole directory; those of one group share their values.
@@ -174,7 +174,7 @@ class EmbeddedDirectory:
                 outcomes = writer.run(operations)
                 if atomic and any(outcomes):
                     self._db.execute("ROLLBACK")
-                    return [error or _undone() for error in outcomes]
+                    return [error or not_made_with_the_rest() for error in outcomes]
                 self._db.execute("COMMIT")
             except BaseException:
                 if self._db.in_transaction:
@@ -187,10 +187,6 @@ class EmbeddedDirectory:
             self._db.execute("ROLLBACK")
         except sqlite3.Error:
             self._db.close()  # SQLite rolls back by itself when the file is opened again
-
-
-def _undone() -> DirectoryError:
-    return DirectoryError("done-in-part", "not made, because another step of the same change was refused")
 
 
 def _octets(value: str | bytes) -> bytes:

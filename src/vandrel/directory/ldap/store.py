@@ -28,7 +28,7 @@ from vandrel.directory.operations import (
 )  # fmt: skip
 from vandrel.directory.port import Scope
 from vandrel.directory.schema import Schema
-from vandrel.errors import DirectoryError
+from vandrel.errors import DirectoryError, not_made_with_the_rest
 from vandrel.secret import Secret
 
 _SCOPES = {Scope.BASE: ldap.SCOPE_BASE, Scope.ONE: ldap.SCOPE_ONELEVEL, Scope.SUBTREE: ldap.SCOPE_SUBTREE}
@@ -185,9 +185,7 @@ class LdapDirectory:
             outcomes.append(outcome)
             if outcome is not None and atomic:
                 self._take_back(operations[:index])
-                undone: Outcome = DirectoryError(
-                    "done-in-part", "not made, because another step of the same change was refused"
-                )
+                undone: Outcome = not_made_with_the_rest()
                 return [undone] * index + [outcome] + [undone] * (len(operations) - index - 1)
         return outcomes
 
