@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import select
 import shutil
+import socket
 import subprocess
+import threading
 import time
 from pathlib import Path
 
@@ -54,6 +57,45 @@ overlay ppolicy
 """
 
 
+def free_port() -> int:
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        return int(server.getsockname()[1])
+
+
+class Forgetful:
+    """A relay that hands requests on and, once told, loses the next answers and the connection with them."""
+
+    def __init__(self, port: int) -> None:
+        self._target = port
+        self._server = socket.create_server(("127.0.0.1", 0))
+        self.port = int(self._server.getsockname()[1])
+        self.lose = 0
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def _accept(self) -> None:
+        while True:
+            try:
+                client, _ = self._server.accept()
+            except OSError:
+                return
+            threading.Thread(target=self._relay, args=(client,), daemon=True).start()
+
+    def _relay(self, client: socket.socket) -> None:
+        with client, socket.create_connection(("127.0.0.1", self._target)) as server:
+            while True:
+                ready, _, _ = select.select([client, server], [], [])
+                data = ready[0].recv(65536)
+                if not data:
+                    return
+                if ready[0] is server and self.lose:
+                    self.lose -= 1  # the request was heeded; nobody hears of it
+                    return
+                (server if ready[0] is client else client).sendall(data)
+
+    def close(self) -> None:
+        self._server.close()
+
+
 class Slapd:
     """One server with a folder of its own, reached through a socket in it."""
 
@@ -64,12 +106,21 @@ class Slapd:
         (folder / "vandrel.schema").write_text("\n".join(own) + "\n")
         (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, suffix=SUFFIX))
         self.url = f"ldapi://{str(folder / 'socket').replace('/', '%2F')}"
+        self.port = free_port()
         self._process: subprocess.Popen[bytes] | None = None
         self.start()
 
     def start(self) -> None:
         log = (self.folder / "log").open("ab")
-        words = [SLAPD, "-f", str(self.folder / "slapd.conf"), "-h", self.url, "-d", "0"]
+        words = [
+            SLAPD,
+            "-f",
+            str(self.folder / "slapd.conf"),
+            "-h",
+            f"{self.url} ldap://127.0.0.1:{self.port}",
+            "-d",
+            "0",
+        ]
         self._process = subprocess.Popen(words, stdout=log, stderr=log)
         deadline = time.monotonic() + 20
         while True:
@@ -82,15 +133,21 @@ class Slapd:
                 time.sleep(0.05)
 
     def settings(self) -> Settings:
-        return Settings(self.url, external=True)
+        return Settings((self.url,), external=True)
 
     def begin(self) -> None:
         """Make the entry at the top, which only the root identity may; nothing else is done by it."""
-        root = LdapDirectory(Settings(self.url, bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone")))
+        root = LdapDirectory(Settings((self.url,), bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone")))
         classes = ["top", "organization", "dcObject"]
         top = AddEntry(names.parse(SUFFIX), {"objectClass": list(classes), "o": ["Marrowick"], "dc": ["marrowick"]})
         assert root.execute([top], atomic=True) == [None]
         root.close()
+
+    def kill(self) -> None:
+        """End it as a power cut would."""
+        assert self._process is not None
+        self._process.kill()
+        self._process.wait()
 
     def stop(self) -> None:
         if self._process is not None:

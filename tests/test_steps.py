@@ -13,7 +13,7 @@ from vandrel.errors import DirectoryError, Refused, VandrelError
 from vandrel.record.journal import BROKEN, DONE, PART, Journal
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan
-from vandrel.steps.step import Add, Password, Remove, Rename, Set, from_record
+from vandrel.steps.step import Add, Password, Remove, Rename, Set, done_in, from_record
 
 PERSON = ["top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"]
 GUESTS = names.parse("ou=Guests,dc=marrowick,dc=example")
@@ -55,9 +55,9 @@ def test_a_step_and_its_reverse_leave_what_was(bench, before, step):
     if before:
         run(bench, *before)
     was = _contents(bench)
-    assert not step.done_in(bench.house.directory)
+    assert not done_in(step, bench.house.directory)
     run(bench, step)
-    assert step.done_in(bench.house.directory)
+    assert done_in(step, bench.house.directory)
     assert _contents(bench) != was
     run(bench, step.reverse())
     assert _contents(bench) == was
@@ -68,7 +68,7 @@ def test_what_was_removed_comes_back_without_its_birth_marks(bench):
     entry = bench.house.directory.get(ANNA)
     remove = Remove(ANNA, entry.attributes)
     run(bench, remove)
-    assert remove.done_in(bench.house.directory)
+    assert done_in(remove, bench.house.directory)
     run(bench, remove.reverse())
     assert bench.house.directory.get(ANNA).text("title") == "Mate"
 

@@ -13,7 +13,7 @@ from vandrel.directory.port import Directory
 from vandrel.errors import Finding, Refused, VandrelError
 from vandrel.record.journal import BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep
 from vandrel.steps.checks import Checks
-from vandrel.steps.step import Step, from_record
+from vandrel.steps.step import Step, done_in, from_record
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
 BATCH = 4000
@@ -152,7 +152,7 @@ class Runner:
                 "done-in-part", "the password may not have been set: it is in no record", where=dn,
                 remedy="give one: vandrel edit NAME password=generate",
             )  # fmt: skip
-        elif not step.done_in(self._directory):
+        elif not done_in(step, self._directory):
             error = self._directory.execute([step.operation()], atomic=True)[0]
         if error is None:
             report.made += 1

@@ -7,6 +7,7 @@ from msgspec import Struct
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
+from vandrel.directory.made import is_made
 from vandrel.directory.operations import (
     AddEntry,
     Change,
@@ -46,9 +47,6 @@ class Add(Struct, frozen=True):
     def record(self) -> Record:
         return {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
 
-    def done_in(self, directory: Directory) -> bool:
-        return directory.get(self.dn) is not None
-
 
 class Set(Struct, frozen=True):
     """Values that change on an object; ``changes`` hold both what goes and what comes."""
@@ -69,18 +67,6 @@ class Set(Struct, frozen=True):
         ]
         return {"step": "set", "dn": str(self.dn), "changes": changes}
 
-    def done_in(self, directory: Directory) -> bool:
-        entry = directory.get(self.dn)
-        if entry is None:
-            return False
-        for change in self.changes:
-            have = {directory.schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
-            gone = {directory.schema.key(change.attribute, value) for value in change.removed}
-            come = {directory.schema.key(change.attribute, value) for value in change.added}
-            if not come <= have or (gone - come) & have:
-                return False
-        return True
-
 
 class Rename(Struct, frozen=True):
     """A new name, a new place, or both; everything below comes along."""
@@ -96,9 +82,6 @@ class Rename(Struct, frozen=True):
 
     def record(self) -> Record:
         return {"step": "rename", "dn": str(self.dn), "new": str(self.new)}
-
-    def done_in(self, directory: Directory) -> bool:
-        return directory.get(self.dn) is None and directory.get(self.new) is not None
 
 
 class Remove(Struct, frozen=True):
@@ -116,9 +99,6 @@ class Remove(Struct, frozen=True):
 
     def record(self) -> Record:
         return {"step": "remove", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
-
-    def done_in(self, directory: Directory) -> bool:
-        return directory.get(self.dn) is None
 
 
 class Password(Struct, frozen=True):
@@ -140,18 +120,17 @@ class Password(Struct, frozen=True):
             "generated": self.secret is not None and self.secret.generated, "must-change": self.must_change,
         }  # fmt: skip
 
-    def done_in(self, directory: Directory) -> bool:
-        if self.secret is None:
-            entry = directory.get(self.dn)
-            return entry is not None and not entry.values_of("userPassword")
-        return directory.verify_password(self.dn, self.secret)
-
 
 Step = Add | Set | Rename | Remove | Password
 
 
 def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
     return {name: values for name, values in attributes.items() if name not in _SECRETS}
+
+
+def done_in(step: Step, directory: Directory) -> bool:
+    """Whether a step has been made, as far as the directory tells."""
+    return is_made(directory, step.operation())
 
 
 def from_record(record: Record) -> Step | None:

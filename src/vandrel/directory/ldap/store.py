@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
-from typing import Any
+import time
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import suppress
+from typing import Any, TypeVar
 
 import ldap
 import ldap.controls
@@ -17,6 +19,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.faults import in_words
+from vandrel.directory.made import is_made
 from vandrel.directory.operations import (
     AddEntry,
     Change,
@@ -35,10 +38,14 @@ _SCOPES = {Scope.BASE: ldap.SCOPE_BASE, Scope.ONE: ldap.SCOPE_ONELEVEL, Scope.SU
 _PAGE = 1000
 #: Values asked for in one filter.
 _AT_ONCE = 50
+#: The server may or may not have done what it was asked.
+_NO_ANSWER = (ldap.SERVER_DOWN, ldap.CONNECT_ERROR, ldap.TIMEOUT, ldap.BUSY, ldap.UNAVAILABLE)
 #: Requests on their way at one time: more bring nothing, and a server cuts off who sends without end.
 _WINDOW = 16
 
 Outcome = DirectoryError | None
+
+_T = TypeVar("_T")
 
 
 class LdapDirectory:
@@ -52,7 +59,7 @@ class LdapDirectory:
 
         """
         self._settings = settings
-        self._connection = connect(settings)
+        self._connection, self._url = connect(settings)
         root = self._read("", ["namingContexts", "defaultNamingContext", "subschemaSubentry"])
         contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
         default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
@@ -67,7 +74,7 @@ class LdapDirectory:
 
     @property
     def location(self) -> str:
-        return self._settings.url
+        return self._url
 
     @property
     def schema(self) -> Schema:
@@ -100,7 +107,7 @@ class LdapDirectory:
         return Entry(names.parse(dn), found)
 
     def get(self, dn: DN) -> Entry | None:
-        return next(self.search(dn, Scope.BASE), None)
+        return self._persist(lambda: next(self.search(dn, Scope.BASE), None))
 
     def search(self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING) -> Iterator[Entry]:
         page = ldap.controls.SimplePagedResultsControl(True, size=_PAGE, cookie="")
@@ -164,7 +171,7 @@ class LdapDirectory:
         if not secret.reveal():
             return False  # a bind without a password is anonymous, and succeeds (RFC 4513, section 5.1.2)
         try:
-            connect(structs.replace(self._settings, bind_dn=str(dn), secret=secret, external=False)).unbind_s()
+            connect(structs.replace(self._settings, bind_dn=str(dn), secret=secret, external=False))[0].unbind_s()
         except DirectoryError as error:
             if error.code == "not-permitted":
                 return False
@@ -192,6 +199,21 @@ class LdapDirectory:
     def _one(self, operation: Operation) -> Outcome:
         if not any(operation.dn.is_within(context) for context in self._contexts):
             return DirectoryError("no-parent", "the name is outside of this directory", where=str(operation.dn))
+        tries = 0
+
+        def attempt() -> Outcome:
+            nonlocal tries
+            tries += 1
+            # An answer was lost: what was asked for may have been done all the same.
+            if tries > 1 and is_made(self, operation):
+                return None
+            outcome = self._try(operation)
+            return None if outcome is not None and tries > 1 and is_made(self, operation) else outcome
+
+        return self._persist(attempt)
+
+    def _try(self, operation: Operation) -> Outcome:
+        """One attempt: None, or why it was refused; a connection that is lost is raised."""
         try:
             self._perform(operation)
         except ldap.NO_SUCH_OBJECT as error:
@@ -200,11 +222,35 @@ class LdapDirectory:
             return in_words(error, str(operation.dn))
         except ldap.INSUFFICIENT_ACCESS as error:
             return self._protected(operation) or in_words(error, str(operation.dn))
-        except (ldap.SERVER_DOWN, ldap.TIMEOUT, ldap.CONNECT_ERROR, ldap.BUSY, ldap.UNAVAILABLE) as error:
-            raise in_words(error, self.location) from None
+        except _NO_ANSWER:
+            raise
         except ldap.LDAPError as error:
             return in_words(error, str(operation.dn))
         return None
+
+    def _persist(self, attempt: Callable[[], _T]) -> _T:
+        """Try until a server answers, with growing pauses, as long as the settings have patience.
+
+        Raises:
+            DirectoryError: ``out-of-reach`` or ``busy`` in the end.
+
+        """
+        deadline, pause = time.monotonic() + self._settings.patience, 0.05
+        while True:
+            try:
+                return attempt()
+            except _NO_ANSWER as error:
+                failure = in_words(error, self.location)
+            except DirectoryError as error:
+                if error.code not in ("out-of-reach", "busy"):
+                    raise
+                failure = error
+            if time.monotonic() + pause > deadline:
+                raise failure
+            time.sleep(pause)
+            pause = min(2 * pause, 2.0)
+            with suppress(DirectoryError):
+                self._connection, self._url = connect(self._settings)
 
     def _protected(self, operation: Operation) -> Outcome:
         """The true cause, where a server that protects objects says only that it may not be done."""
