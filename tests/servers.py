@@ -6,8 +6,11 @@ import select
 import shutil
 import socket
 import subprocess
+import tempfile
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from vandrel.directory import dn as names
@@ -94,6 +97,19 @@ class Forgetful:
 
     def close(self) -> None:
         self._server.close()
+
+
+@contextmanager
+def running() -> Iterator[Slapd]:
+    """A server with an entry at the top, in memory, gone afterwards."""
+    folder = Path(tempfile.mkdtemp(prefix="vandrel-", dir="/dev/shm"))
+    server = Slapd(folder)
+    try:
+        server.begin()
+        yield server
+    finally:
+        server.stop()
+        shutil.rmtree(folder)
 
 
 class Slapd:

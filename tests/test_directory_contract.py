@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -22,7 +20,7 @@ from .conftest import not_installed
 try:
     from vandrel.directory.ldap.store import LdapDirectory
 
-    from .servers import SLAPD, Slapd
+    from .servers import SLAPD, Slapd, running
 except ImportError:
     SLAPD = ""
 
@@ -51,12 +49,8 @@ def group(dn: names.DN, *members: names.DN) -> AddEntry:
 def slapd() -> Iterator[Slapd]:
     if not SLAPD or not Path(SLAPD).exists():
         not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
-    folder = Path(tempfile.mkdtemp(prefix="vandrel-", dir="/dev/shm"))
-    server = Slapd(folder)
-    server.begin()
-    yield server
-    server.stop()
-    shutil.rmtree(folder)
+    with running() as server:
+        yield server
 
 
 @pytest.fixture(params=["embedded", "slapd"])

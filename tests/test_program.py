@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import os
 import pty
 import re
@@ -220,6 +221,81 @@ def test_nobody_to_ask(demo):
     assert demo.run(*CREW, "--yes").code == CODES["usage"][0]  # generated, and nowhere to go
     assert demo.run(*CREW, "password=ask", "--yes").code == CODES["usage"][0]
     assert demo.state() == before
+
+
+def test_where_charter_and_directory_come_from(demo, tmp_path):
+    elsewhere = Folder(tmp_path)
+    charter, directory = str(demo.path / "charter.yaml"), str(demo.path / "directory.db")
+    assert elsewhere.run("show", "alund").code == CODES["not-found"][0]
+    by_option = elsewhere.run("show", "alund", "--bare", "login", "--charter", charter)
+    by_variable = elsewhere.run(
+        "show", "alund", "--bare", "login", VANDREL_CHARTER=charter, VANDREL_DIRECTORY=directory
+    )
+    assert by_option.out == by_variable.out == "alund\n"
+    own = tmp_path / ".config" / "vandrel"
+    own.mkdir(parents=True)
+    shutil.copy(charter, own)
+    assert elsewhere.run("show", "alund", "--bare", "login", VANDREL_DIRECTORY=directory).out == "alund\n"
+    (demo.path / "below" / "deep").mkdir(parents=True)
+    assert Folder(demo.path / "below" / "deep").run("show", "alund", "--bare", "login").out == "alund\n"
+
+
+def test_a_charter_for_another_directory_is_noticed(demo):
+    text = (demo.path / "charter.yaml").read_text("utf-8")
+    (demo.path / "charter.yaml").write_text(text.replace("dc=marrowick,dc=example", "dc=other,dc=example"), "utf-8")
+    done = demo.run("show", "alund")
+    assert done.code == CODES["foreign"][0]
+    assert "dc=marrowick,dc=example, and the charter is for dc=other,dc=example" in done.err
+
+
+def test_words_for_programs_and_for_the_eye(demo):
+    error = demo.run("show", "lund", "--json")
+    assert (error.out, json.loads(error.err)["findings"][0]["code"]) == ("", "ambiguous")
+    differences = demo.run("hierarchy", "--differences").out
+    assert "Northquay" not in differences
+    demo.run("edit", "/Shore/IT", "protected=no", "--yes")
+    assert "IT  not protected" in demo.run("hierarchy", "--differences").out
+    assert "IT  5 accounts  not protected" in demo.run("tree").out
+    states = {unit["place"]: unit["state"] for unit in demo.run("hierarchy", "--json").json["units"]}
+    assert states["/Shore/IT"] == "not protected"
+    assert "To be done" in demo.run("hierarchy", "build", "--yes").out
+    assert demo.run("hierarchy", "--json").json["units"][0]["state"] == "built"
+    tree = {unit["place"]: unit for unit in demo.run("tree", "--json").json["units"]}
+    assert (tree["/Shore/IT"]["accounts"], tree["/Groups/Teams"]["groups"]) == (5, 17)
+    assert demo.run("charter", "infer", "login", "--json").json["names"][0]["accounts"] == 64
+    quiet = demo.run("edit", "alund", "office=Bridge", "--yes", "--quiet")
+    assert (quiet.out, quiet.err) == ("", "")
+    assert demo.run(
+        "find", "--of", "units", "--under", "/Shore", "--columns", "name,dn", "--by", "name"
+    ).out.splitlines()[1:4] == [
+        "IT      ou=IT,ou=Shore,dc=marrowick,dc=example",
+        "Office  ou=Office,ou=Shore,dc=marrowick,dc=example",
+        "Shore   ou=Shore,dc=marrowick,dc=example",
+    ]
+
+
+def test_passwords_are_taken_away_given_and_handed_out_for_several(demo):
+    gone = demo.run("edit", "alund", "password=none", "--yes")
+    assert re.search(r"password +set +-> +\(none\)", gone.out)
+    assert "Anna Lund cannot log on: it has no password." in gone.out
+    done = demo.run("edit", "alund", "hbrekke", "password=generate", "change=no", "--hand-out", "new.csv", "--yes")
+    assert done.code == 0, done.err
+    rows = list(csv.DictReader((demo.path / "new.csv").open()))
+    assert [row["login"] for row in rows] == ["alund", "hbrekke"]
+    assert rows[0]["password"] != rows[1]["password"]
+    assert "must be changed" not in demo.run("show", "alund").out
+    again = demo.run("edit", "alund", "password=generate", "--hand-out", "new.csv", "--yes")
+    assert again.code == CODES["taken"][0]
+    both = demo.run("edit", "alund", "hbrekke", "password=-", "--yes", stdin="Kv9-fjord-lamp\n")
+    assert both.code == CODES["usage"][0]
+    assert demo.run("edit", "g-thorne", "enabled=yes", "--yes").err.count("has no password") == 1
+
+
+def test_a_kept_file_of_lists_that_somebody_broke(demo):
+    (demo.path / "lists.yaml").write_text("- not\n- a mapping\n")
+    assert demo.run("find", "--list", "x").code == CODES["bad-value"][0]
+    (demo.path / "lists.yaml").write_text("{")
+    assert demo.run("find", "--list", "x").code == CODES["bad-value"][0]
 
 
 def test_from_nothing_to_a_first_account(tmp_path):

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-import tempfile
 import threading
 import time
 from collections.abc import Iterator
@@ -23,7 +21,7 @@ try:
     from vandrel.directory.ldap.connection import Settings
     from vandrel.directory.ldap.store import LdapDirectory
 
-    from .servers import SLAPD, SUFFIX, Forgetful, Slapd, free_port
+    from .servers import SLAPD, SUFFIX, Forgetful, Slapd, free_port, running
 except ImportError:
     SLAPD = ""
 
@@ -32,12 +30,8 @@ except ImportError:
 def slapd() -> Iterator[Slapd]:
     if not SLAPD or not Path(SLAPD).exists():
         not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
-    folder = Path(tempfile.mkdtemp(prefix="vandrel-", dir="/dev/shm"))
-    server = Slapd(folder)
-    server.begin()
-    yield server
-    server.stop()
-    shutil.rmtree(folder)
+    with running() as server:
+        yield server
 
 
 def root(port: int, **more) -> Settings:

@@ -4,7 +4,7 @@ The same letter is written differently by different languages: German writes ``�
 `to_ascii` takes the language as the primary subtag of a BCP 47 tag, as preferredLanguage keeps it (RFC 2798, 2.7).
 
 Sources: ICAO Doc 9303 part 3, section 6 (Latin national characters; Cyrillic), which is the default; DIN 5007-2
-(German); ELOT 743 / ISO 843 transcription (Greek); Ukrainian Cabinet Resolution 55 of 2010; the Bulgarian
+(German); ELOT 743 / ISO 843 type 2 (Greek); Ukrainian Cabinet Resolution 55 of 2010; the Bulgarian
 Transliteration Act of 2009. Whatever no table covers goes to the library anyascii.
 """
 
@@ -58,7 +58,7 @@ _WORD = re.compile(r"[^\W\d_]+(?:[’'ʼ][^\W\d_]+)*")
 
 
 def _greek_pair(pair: str, following: str, first: bool, last: bool) -> str | None:
-    """The transcription of two Greek letters that are written as one sound, or None."""
+    """Two Greek letters that stand for one sound, in ASCII; None where they do not."""
     if pair in _GREEK_PAIRS:
         return _GREEK_PAIRS[pair]
     if pair == "μπ":
