@@ -6,7 +6,8 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel.cli.session import CHARTER_FILE, Session, count
+from vandrel import files
+from vandrel.cli.session import Session, count
 
 if TYPE_CHECKING:
     from vandrel.jobs.infer import Inferred
@@ -76,7 +77,7 @@ def _new(session: Session) -> int:
     from vandrel.errors import VandrelError
 
     args = session.args
-    path = Path(args.words[0] if args.words else CHARTER_FILE)
+    path = Path(args.words[0] if args.words else files.CHARTER)
     domain = args.domain or "example.com"
     if not is_suffix(domain):
         raise VandrelError(

@@ -5,18 +5,17 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+from vandrel import files
 from vandrel.cli.session import Session
 from vandrel.errors import VandrelError
 from vandrel.text.nearest import did_you_mean
-
-FILE = "lists.yaml"
 
 #: What is kept of a list, in the words of the options of ``vandrel find``.
 KEPT = ("words", "of", "where", "under", "columns", "by", "reverse")
 
 
 def _path(session: Session) -> Path:
-    return session.folder / FILE
+    return session.folder / files.LISTS
 
 
 def load(session: Session) -> dict[str, dict[str, object]]:

@@ -10,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from vandrel import files
 from vandrel.cli.output import Output
 from vandrel.errors import VandrelError
 
@@ -19,10 +20,6 @@ if TYPE_CHECKING:
     from vandrel.jobs.house import House
     from vandrel.record.journal import Journal
     from vandrel.steps.runner import Plan, Report, Runner
-
-CHARTER_FILE = "charter.yaml"
-DIRECTORY_FILE = "directory.db"
-JOURNAL_FILE = "journal.db"
 
 
 class Session:
@@ -58,19 +55,19 @@ class Session:
         named = getattr(self.args, "charter", None) or os.environ.get("VANDREL_CHARTER")
         if named:
             return Path(named)
-        if Path(CHARTER_FILE).is_file():
-            return Path(CHARTER_FILE)
+        if Path(files.CHARTER).is_file():
+            return Path(files.CHARTER)
         here = Path.cwd()
         for folder in here.parents:
-            if (folder / CHARTER_FILE).is_file():
-                return folder / CHARTER_FILE
+            if (folder / files.CHARTER).is_file():
+                return folder / files.CHARTER
         from platformdirs import user_config_path
 
-        own = user_config_path("vandrel") / CHARTER_FILE
+        own = user_config_path("vandrel") / files.CHARTER
         if own.is_file():
             return own
         raise VandrelError(
-            "not-found", f"there is no {CHARTER_FILE} in this folder or above it", where=str(here),
+            "not-found", f"there is no {files.CHARTER} in this folder or above it", where=str(here),
             remedy="vandrel charter new writes one; vandrel demo DIR makes a folder to try things in",
         )  # fmt: skip
 
@@ -81,7 +78,7 @@ class Session:
     @cached_property
     def directory_path(self) -> Path:
         named = getattr(self.args, "directory", None) or os.environ.get("VANDREL_DIRECTORY")
-        return Path(named) if named else self.folder / DIRECTORY_FILE
+        return Path(named) if named else self.folder / files.DIRECTORY
 
     @cached_property
     def charter(self) -> Charter:
@@ -129,7 +126,7 @@ class Session:
         """
         from vandrel.record.journal import Journal
 
-        path = self.directory_path.with_name(JOURNAL_FILE)
+        path = self.directory_path.with_name(files.JOURNAL)
         if not create and not path.exists():
             raise VandrelError("not-found", "nothing has been changed yet, so there is no journal", where=str(path))
         return Journal(path, create=create)
@@ -189,7 +186,7 @@ class Session:
             self.out.line(f"{report.made} of {count(report.planned, 'step')} made, job {report.job} in the journal.")
 
     def warn_of_broken_jobs(self) -> None:
-        if self.out.as_json or not self.directory_path.with_name(JOURNAL_FILE).exists():
+        if self.out.as_json or not self.directory_path.with_name(files.JOURNAL).exists():
             return
         from vandrel.errors import Finding
 

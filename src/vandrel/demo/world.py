@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from importlib import resources
 from pathlib import Path
 
+from vandrel import files
 from vandrel.charter.load import load
 from vandrel.charter.passwords import generate
-from vandrel.cli.session import CHARTER_FILE, DIRECTORY_FILE, JOURNAL_FILE
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
@@ -47,10 +47,10 @@ def charter_text() -> str:
 
 def make(folder: Path) -> int:
     """Write the charter, the directory and the journal into an empty folder; return the number of accounts."""
-    (folder / CHARTER_FILE).write_text(charter_text(), "utf-8")
-    charter = load(folder / CHARTER_FILE)
-    directory = EmbeddedDirectory.create(folder / DIRECTORY_FILE, [charter.base])
-    journal = Journal(folder / JOURNAL_FILE, create=True)
+    (folder / files.CHARTER).write_text(charter_text(), "utf-8")
+    charter = load(folder / files.CHARTER)
+    directory = EmbeddedDirectory.create(folder / files.DIRECTORY, [charter.base])
+    journal = Journal(folder / files.JOURNAL, create=True)
     try:
         house = House(charter, directory, StandardDialect(directory.schema, charter))
         runner = Runner(directory, house.dialect, lambda: journal)

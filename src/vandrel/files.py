@@ -1,0 +1,6 @@
+"""The names of the files in a folder that Vandrel works in."""
+
+CHARTER = "charter.yaml"
+DIRECTORY = "directory.db"
+JOURNAL = "journal.db"
+LISTS = "lists.yaml"
