@@ -117,6 +117,15 @@ def test_find(demo):
     assert len(demo.run("find", "--under", "/Boatyard", "--json").json["rows"]) == 4
     assert len(demo.run("find", "phone=", "site=Kelness", "--json").json["rows"]) == 7
     assert "1 account" in demo.run("find", "enabled=no").out
+    demo.run("edit", "alund", "ends=2027-03-31", "--yes")
+    assert [row["login"] for row in demo.run("find", "ends=2027-03-31", "--json").json["rows"]] == ["alund"]
+    assert (
+        len(demo.run("find", "ends=*", "--json").json["rows"]) == 6
+    )  # three of the season, a contractor, a guest, and this
+    assert demo.run("find", "ends=soon").code == CODES["bad-value"][0]
+    assert [row["login"] for row in demo.run("find", "manager=jmueller", "--by", "login", "--json").json["rows"]][
+        0
+    ] == "cisiksoy"
     raw = demo.run("find", "--where", "(&(objectClass=person)(!(manager=*)))", "--columns", "login", "--json").json[
         "rows"
     ]

@@ -142,10 +142,9 @@ def _condition(session: Session, name: str, operator: str, values: Sequence[str]
         return _flag(session, known.name, values)
     if not values:
         return Not(Or(tuple(Present(attribute) for attribute in attributes)))
-    if known.shape in (Shape.REFERENCE, Shape.DATE):
-        values = given_values.read(house, known, values, sorts[0])
-        if known.shape is Shape.DATE:
-            raise VandrelError("usage", f"{name} is a date; ask for it with --where", where=name)
+    if known.shape in (Shape.REFERENCE, Shape.DATE) and list(values) != ["*"]:
+        typed = given_values.read(house, known, values, sorts[0])
+        values = [str(value) for value in house.dialect.stored(name, typed)]
     parts: list[Filter] = []
     for value in values:
         chunks = value.split("*")

@@ -35,6 +35,9 @@ class Dialect(Protocol):
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
         """What to change so that a field has exactly these values; empty if it has."""
 
+    def stored(self, field: str, values: Sequence[str]) -> list[Value]:
+        """The values of a field as the directory keeps them."""
+
     def flag_filter(self, field: str, wanted: bool) -> Filter | None:
         """What finds the objects whose flag is so; None for a field that is no flag kept in the directory."""
 

@@ -127,14 +127,14 @@ class StandardDialect:
                 continue
             attribute = self.attribute(field, sort)
             kept = attributes.setdefault(attribute, [])
-            kept += [value for value in self._stored(field, given) if value not in kept]
+            kept += [value for value in self.stored(field, given) if value not in kept]
             if not kept:
                 del attributes[attribute]
         if sort == GROUP:
             attributes.setdefault("member", [_NOBODY])
         return attributes
 
-    def _stored(self, field: str, values: Sequence[str]) -> list[Value]:
+    def stored(self, field: str, values: Sequence[str]) -> list[Value]:
         """The values of a field as the directory keeps them."""
         if field == "enabled":
             return [DISABLED] if list(values) == ["no"] else []
@@ -155,7 +155,7 @@ class StandardDialect:
         sort = self.sort_of(entry)
         attribute = self.attribute(field, sort)
         now = entry.values_of(attribute)
-        wanted = self._stored(field, values)
+        wanted = self.stored(field, values)
         if field == "full":
             wanted = [entry.dn.name, *(value for value in wanted if value != entry.dn.name)]
         if field == "members":
