@@ -123,9 +123,10 @@ def test_find(demo):
         len(demo.run("find", "ends=*", "--json").json["rows"]) == 6
     )  # three of the season, a contractor, a guest, and this
     assert demo.run("find", "ends=soon").code == CODES["bad-value"][0]
-    assert [row["login"] for row in demo.run("find", "manager=jmueller", "--by", "login", "--json").json["rows"]][
-        0
-    ] == "cisiksoy"
+    assert (
+        next(row["login"] for row in demo.run("find", "manager=jmueller", "--by", "login", "--json").json["rows"])
+        == "cisiksoy"
+    )
     raw = demo.run("find", "--where", "(&(objectClass=person)(!(manager=*)))", "--columns", "login", "--json").json[
         "rows"
     ]

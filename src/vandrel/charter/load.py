@@ -13,8 +13,8 @@ class CharterFaults(VandrelError):
     """A charter with faults: one finding for each, in the order of the file."""
 
 
-def load(path: Path) -> Charter:
-    """Read the charter in `path`.
+def load(path: Path, *, fresh: bool = False) -> Charter:
+    """Read the charter in `path`; with `fresh`, check it even if this text was found right before.
 
     Raises:
         CharterFaults: code ``charter``, every fault with file, line and column.
@@ -33,7 +33,7 @@ def load(path: Path) -> Charter:
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
         raise VandrelError("not-permitted", f"the charter cannot be read: {why}", where=str(path)) from None
-    known = cache.find(path, text)
+    known = None if fresh else cache.find(path, text)
     if known is not None:
         return Charter(known, path)
     charter = from_text(text, path)

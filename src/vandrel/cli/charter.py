@@ -58,7 +58,9 @@ def run(session: Session) -> int:
 
 
 def _check(session: Session) -> int:
-    charter = session.charter
+    from vandrel.charter.load import load
+
+    charter = load(session.charter_path, fresh=True)
     document = charter.document
     parts = [
         count(len(document.kinds), "kind") + " of account", count(len(document.groups), "kind") + " of group",
