@@ -72,7 +72,8 @@ class NamingRule(Struct, frozen=True):
         forbidden = _forbidden(target, self.forbid)
         # A mail address has ASCII letters only (RFC 5322): what is not transliterated would be lost.
         style = ("ascii", *self.style) if target.only and "ascii" not in self.style else self.style
-        return Context(style, values.get("language", ""), self.particles, forbidden)
+        letters_pass = not any(char.isalnum() for char in self.forbid)
+        return Context(style, values.get("language", ""), self.particles, forbidden, letters_pass=letters_pass)
 
     def _make(self, pattern: Pattern, values: Mapping[str, str], count: int | None = None) -> str | None:
         """The name by one rung, or None where no legal name comes of it.

@@ -217,7 +217,8 @@ class Piece(Struct):
 class Context(Struct, frozen=True):
     """What building needs besides the fields: how the rule writes, and what may not stand in the name.
 
-    ``unknown`` fields are built as a wild card (`to_expression`), for running a pattern backwards.
+    ``letters_pass`` says that no ASCII letter or digit is forbidden. ``unknown`` fields are built as a wild card
+    (`to_expression`), for running a pattern backwards.
     """
 
     style: tuple[str, ...] = ()
@@ -225,6 +226,7 @@ class Context(Struct, frozen=True):
     particles: frozenset[str] = people.PARTICLES
     forbidden: frozenset[str] = frozenset()
     unknown: frozenset[str] = frozenset()
+    letters_pass: bool = False
 
 
 _FIXED = frozenset({"count", "number", "suffix", "domain", "year"})
@@ -274,6 +276,9 @@ def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[t
         elif style == "title" and (word.isupper() or word.islower()):
             word = word[:1].upper() + word[1:].lower()
     for number, part in enumerate(word.split(" ")):
+        if context.letters_pass and part.isascii() and part.isalnum():
+            yield (" " if number else "", part)  # the usual case, without a look at each letter
+            continue
         kept = "".join(
             char
             for char in part

@@ -39,7 +39,9 @@ class Target(Struct, frozen=True):
         if len(local) > self.longest:
             part = " before the @" if self.at else ""
             return f"takes {self.longest} characters{part} at most, and this has {len(local)}"
-        bad = sorted({char for char in local if not self.allows(char)})
+        # ASCII letters and digits may stand in every sort of name.
+        plain = local.isascii() and local.isalnum()
+        bad = [] if plain else sorted({char for char in local if not self.allows(char)})
         if bad:
             return f"may not have {' '.join('a space' if char == ' ' else repr(char)[1:-1] for char in bad)}"
         if self.edges and (local[0] in self.edges or local[-1] in self.edges):
