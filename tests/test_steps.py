@@ -196,6 +196,24 @@ def test_a_password_that_may_not_have_been_set_is_reported(bench, monkeypatch):
     assert bench.journal.job(number).state == PART
 
 
+@pytest.mark.parametrize("after", [0, 1, 2])
+def test_what_a_record_withholds_is_not_passed_over_in_silence(bench, monkeypatch, after):
+    hashed = [b"{SSHA512}not a real one"]
+    steps = [
+        add(userPassword=hashed),
+        Set(ANNA, (Change("userPassword", tuple(hashed), ()), Change("title", (), ("Mate",)))),
+    ]
+    number = broken_off(bench, monkeypatch, steps, after=after)
+    report = bench.runner.resume(number)
+    assert [str(error) for _, error in report.refused] == [
+        "it may not have been made, and what is secret in it is in no record"
+    ] * (2 if after == 0 else 1)
+    assert (bench.house.directory.get(ANNA) is None) is (
+        after == 0
+    )  # never an account without the password it was to have
+    assert b"SSHA512" not in repr([item.record for item in bench.journal.steps(number)]).encode()
+
+
 def test_a_job_whose_process_is_gone_counts_as_broken_off(bench):
     number = bench.journal.begin("vandrel test", "t", "d", 2)
     assert bench.journal.job(number).state == "running"

@@ -96,8 +96,11 @@ def entry() -> None:
         code = 0  # the reader has gone, as head does
     except OSError as error:
         _let_go()
-        print(f"stop  output: {error.strerror}", file=sys.stderr)
-        code = 42  # disk-full
+        found = _system(error)
+        print(f"stop  output: {found}", file=sys.stderr)
+        code = found.exit_code
     except KeyboardInterrupt:
-        code = 130
+        from vandrel.errors import INTERRUPTED
+
+        code = INTERRUPTED
     sys.exit(code)

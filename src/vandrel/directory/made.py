@@ -2,14 +2,7 @@
 
 from __future__ import annotations
 
-from vandrel.directory.operations import (
-    AddEntry,
-    DeleteEntry,
-    ModifyEntry,
-    Operation,
-    RenameEntry,
-    SetPassword,
-)  # fmt: skip
+from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Directory
 
 

@@ -8,6 +8,7 @@ import msgspec
 from msgspec import Struct
 
 from vandrel.charter.passwords import PasswordRules
+from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.operations import Change
@@ -109,7 +110,7 @@ class Editor:
             what = f"{known.name} is required, and cannot be cleared"
             edit.findings.append(Finding("required", what, known.name, f"set it: {known.name}=..."))
         edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
-        if known.name == "enabled" and after == ["yes"] and not edit.entry.values_of("userPassword"):
+        if known.name == "enabled" and after == ["yes"] and not self._house.has_password(edit.entry):
             what = f"{self._house.label(edit.entry)} has no password, so enabling it lets nobody log on"
             edit.findings.append(
                 Finding("refused", what, "enabled", "give one as well: password=generate", fatal=False)
@@ -128,8 +129,6 @@ class Editor:
     def _say(self, known: Field, values: Sequence[str]) -> tuple[str, ...]:
         if known.shape is not Shape.REFERENCE:
             return tuple(values)
-        from vandrel.directory import dn as names
-
         return tuple(names.parse(value).name for value in values)
 
     def _free(self, edit: Edit, name: str, value: str) -> None:
@@ -204,8 +203,6 @@ class Editor:
         house = self._house
         now = {prepare(value): value for value in house.dialect.members(edit.entry)}
         typed = [resolve(house, name).dn for name in assignment.values]
-        from vandrel.directory import dn as names
-
         present = {names.parse(value).key: names.parse(value) for value in now.values()}
         wanted = {dn.key: dn for dn in typed}
         if edit.entry.dn.key in wanted and assignment.operator != "-=":

@@ -27,6 +27,10 @@ class House(Struct, frozen=True):
         """The first value of one field of ours, or an empty string."""
         return next(iter(self.dialect.read(entry, field)), "")
 
+    def has_password(self, entry: Entry) -> bool:
+        """Whether an account has a password, as far as the directory shows it."""
+        return bool(entry.values_of(self.dialect.attribute("password", "account")))
+
     def label(self, entry: Entry) -> str:
         """What people call the object: its logon name and full name, or its name alone."""
         login = self.one(entry, "login") if self.dialect.sort_of(entry) == "account" else ""

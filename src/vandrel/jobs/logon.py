@@ -25,7 +25,7 @@ def logon_state(house: House, entry: Entry, today: date) -> LogonState:
     causes = []
     if read(entry, "enabled") == ["no"]:
         causes.append("the account is disabled")
-    if not entry.values_of(house.dialect.attribute("password", "account")):
+    if not house.has_password(entry):
         causes.append("it has no password")
     starts, ends = house.one(entry, "starts"), house.one(entry, "ends")
     if starts and date.fromisoformat(starts) > today:

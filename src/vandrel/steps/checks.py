@@ -17,7 +17,8 @@ from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 class Checks:
     """Checks steps batch by batch; what earlier batches will have made counts as there.
 
-    The directory is asked once per batch and question, not once per step.
+    The directory is asked once per batch and question, not once per step; only whether an object that is to be
+    renamed or removed is protected is asked of it alone.
     """
 
     def __init__(self, directory: Directory, dialect: Dialect) -> None:

@@ -13,7 +13,7 @@ from vandrel.directory.port import Directory
 from vandrel.errors import Finding, Refused, VandrelError
 from vandrel.record.journal import BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep
 from vandrel.steps.checks import Checks
-from vandrel.steps.step import Step, done_in, from_record
+from vandrel.steps.step import Add, Step, done_in, from_record
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
 BATCH = 4000
@@ -24,8 +24,9 @@ Progress = Callable[[int, int], None]
 class Plan(Struct, frozen=True):
     """A change worked out in full.
 
-    With ``whole`` it is made whole or not at all, where the directory can; else a refused step does not stop
-    the others. ``findings`` are what the job itself found; those of the common checks come on top.
+    With ``whole`` it is made whole or not at all, where the directory can and the plan fits one batch; else a
+    refused step does not stop the others. ``findings`` are what the job itself found; those of the common checks
+    come on top.
     """
 
     title: str
@@ -147,7 +148,13 @@ class Runner:
         if item.state == REFUSED:
             report.refused.append((dn, VandrelError("done-in-part", item.why, where=dn)))
             return
-        if step is None:
+        # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
+        if item.record.get("withheld") and not (isinstance(step, Add) and done_in(step, self._directory)):
+            error = VandrelError(
+                "done-in-part", "it may not have been made, and what is secret in it is in no record", where=dn,
+                remedy="give the command of the job again",
+            )  # fmt: skip
+        elif step is None:
             error = VandrelError(
                 "done-in-part", "the password may not have been set: it is in no record", where=dn,
                 remedy="give one: vandrel edit NAME password=generate",

@@ -2,21 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from msgspec import Struct
 
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.made import is_made
-from vandrel.directory.operations import (
-    AddEntry,
-    Change,
-    DeleteEntry,
-    ModifyEntry,
-    Operation,
-    RenameEntry,
-    SetPassword,
-)  # fmt: skip
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Directory
 from vandrel.record.journal import Record
 from vandrel.secret import Secret
@@ -45,7 +39,8 @@ class Add(Struct, frozen=True):
         return Remove(self.dn, self.attributes)
 
     def record(self) -> Record:
-        return {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
+        record = {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
+        return record | _withheld(self.attributes)
 
 
 class Set(Struct, frozen=True):
@@ -65,7 +60,8 @@ class Set(Struct, frozen=True):
             [c.attribute, [], []] if c.attribute in _SECRETS else [c.attribute, list(c.removed), list(c.added)]
             for c in self.changes
         ]
-        return {"step": "set", "dn": str(self.dn), "changes": changes}
+        record = {"step": "set", "dn": str(self.dn), "changes": changes}
+        return record | _withheld(c.attribute for c in self.changes)
 
 
 class Rename(Struct, frozen=True):
@@ -126,6 +122,11 @@ Step = Add | Set | Rename | Remove | Password
 
 def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
     return {name: values for name, values in attributes.items() if name not in _SECRETS}
+
+
+def _withheld(attributes: Iterable[str]) -> Record:
+    """The mark of a record that does not hold all of its step."""
+    return {"withheld": True} if _SECRETS & set(attributes) else {}
 
 
 def done_in(step: Step, directory: Directory) -> bool:

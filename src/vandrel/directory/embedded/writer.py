@@ -13,15 +13,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing
 from vandrel.directory.embedded.records import Data, Index, decode, encode
 from vandrel.directory.entry import Value
-from vandrel.directory.operations import (
-    AddEntry,
-    Change,
-    DeleteEntry,
-    ModifyEntry,
-    Operation,
-    RenameEntry,
-    SetPassword,
-)  # fmt: skip
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.schema import Schema, shorten
 from vandrel.directory.schema.matching import Key
 from vandrel.errors import DirectoryError

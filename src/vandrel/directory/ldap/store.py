@@ -20,15 +20,7 @@ from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.faults import in_words
 from vandrel.directory.made import is_made
-from vandrel.directory.operations import (
-    AddEntry,
-    Change,
-    DeleteEntry,
-    ModifyEntry,
-    Operation,
-    RenameEntry,
-    SetPassword,
-)  # fmt: skip
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Scope
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError, not_made_with_the_rest

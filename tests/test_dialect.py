@@ -1,0 +1,112 @@
+"""The standard dialect: every field there and back, days in every zone, members of a group that is never empty."""
+
+from __future__ import annotations
+
+from datetime import date
+from pathlib import Path
+
+import msgspec
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from vandrel.charter.charter import Charter
+from vandrel.charter.load import from_text
+from vandrel.demo.world import charter_text
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory import dn as names
+from vandrel.directory import filter as filters
+from vandrel.directory.entry import Entry
+from vandrel.directory.schema import Schema, shipped_definitions
+from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT, Shape
+
+SCHEMA = Schema(shipped_definitions())
+CHARTER = from_text(charter_text(), Path("charter.yaml"))
+DIALECT = StandardDialect(SCHEMA, CHARTER)
+ANNA = names.parse("cn=Anna Lund,ou=Deck,dc=marrowick,dc=example")
+OTHERS = [names.parse(f"cn=P{number},dc=marrowick,dc=example") for number in range(5)]
+
+VALUES = {
+    Shape.TEXT: "x", Shape.REFERENCE: str(OTHERS[0]), Shape.DATE: "2026-10-25", Shape.FLAG: "yes",
+}  # fmt: skip
+SPECIAL = {"country": "NO", "enabled": "no", "mail": "a@x.example", "alias": "b@x.example"}
+
+
+def entry(sort: str, dn=ANNA, **fields) -> Entry:
+    made = DIALECT.new_entry(sort, dn, {name.replace("_", "-"): value for name, value in fields.items()})
+    return Entry(dn, made)
+
+
+@pytest.mark.parametrize("sort", [ACCOUNT, GROUP, UNIT])
+def test_every_field_is_kept_read_changed_and_cleared(sort):
+    fields = {
+        name: [SPECIAL.get(name, VALUES[field.shape])]
+        for name, field in FIELDS.items()
+        if sort in field.on and field.shape in VALUES and name not in ("name", "full")
+    }
+    dn = names.parse("ou=Deck,dc=marrowick,dc=example") if sort == UNIT else ANNA
+    made = Entry(dn, DIALECT.new_entry(sort, dn, fields | ({"surname": ["Lund"]} if sort == ACCOUNT else {})))
+    assert not SCHEMA.check_entry(made.attributes)
+    assert DIALECT.sort_of(made) == sort
+    for name, value in fields.items():
+        if name not in ("surname",):
+            assert DIALECT.read(made, name) == value, name
+        assert not DIALECT.changes(made, name, DIALECT.read(made, name)), name
+        (change,) = DIALECT.changes(made, name, ["yes"] if name == "enabled" else [])
+        assert change.removed, name
+
+
+@pytest.mark.parametrize(
+    "zone", ["UTC", "Europe/Oslo", "America/New_York", "Pacific/Kiritimati", "Pacific/Pago_Pago", "Asia/Kolkata"]
+)
+@given(day=st.dates(date(1970, 1, 2), date(2199, 12, 30)))
+def test_a_day_stays_the_same_day_in_every_zone(zone, day):
+    charter = Charter(msgspec.structs.replace(CHARTER.document, time_zone=zone), CHARTER.source)
+    dialect = StandardDialect(SCHEMA, charter)
+    for name in ("starts", "ends"):
+        made = Entry(ANNA, dialect.new_entry(ACCOUNT, ANNA, {name: [day.isoformat()]}))
+        assert dialect.read(made, name) == [day.isoformat()]
+
+
+def test_the_night_in_which_the_clocks_go_back():
+    # Oslo, 25 October 2026: the day has 25 hours and ends at 23:00 UTC; the day before ends at 22:00.
+    assert entry(ACCOUNT, ends=["2026-10-25"]).text("vandrelEnd") == "20261025230000Z"
+    assert entry(ACCOUNT, ends=["2026-10-24"]).text("vandrelEnd") == "20261024220000Z"
+    assert entry(ACCOUNT, starts=["2026-10-25"]).text("vandrelStart") == "20261024220000Z"
+
+
+def test_disabled_is_what_the_draft_calls_locked_for_good():
+    disabled = entry(ACCOUNT, enabled=["no"])
+    assert disabled.text("pwdAccountLockedTime") == "000001010000Z"  # draft-behera-ldap-password-policy-10, 5.3.3
+    assert entry(ACCOUNT, enabled=["yes"]).text("pwdAccountLockedTime") == ""
+    locked = Entry(ANNA, {**disabled.attributes, "pwdAccountLockedTime": ["20261123120000Z"]})
+    assert DIALECT.read(locked, "enabled") == ["yes"]  # locked by bad attempts is another thing than disabled
+    for wanted in (True, False):
+        found = filters.matches(DIALECT.flag_filter("enabled", wanted), disabled, SCHEMA)
+        assert found is not wanted
+
+
+def test_the_full_name_stands_beside_the_entry_name():
+    made = entry(ACCOUNT, full=["Anna Sofie Lund"], surname=["Lund"])
+    assert made.texts("cn") == ["Anna Lund", "Anna Sofie Lund"]
+    assert DIALECT.read(made, "full") == ["Anna Sofie Lund"]
+    assert DIALECT.read(entry(ACCOUNT, full=["Anna Lund"]), "full") == ["Anna Lund"]
+    (change,) = DIALECT.changes(made, "full", ["Anna Lund"])
+    assert (change.removed, change.added) == (("Anna Sofie Lund",), ())
+
+
+MEMBERS = st.sets(st.sampled_from(OTHERS))
+
+
+@given(now=MEMBERS, add=MEMBERS, remove=MEMBERS)
+def test_members_come_and_go_and_a_group_is_never_without_one(now, add, remove):
+    group = entry(GROUP, members=[str(dn) for dn in now])
+    left = set(group.texts("member"))
+    for change in DIALECT.member_change(group, sorted(add, key=str), sorted(remove - add, key=str)):
+        assert set(change.removed) <= left
+        left = (left - set(change.removed)) | set(change.added)
+    wanted = (now | add) - (remove - add)
+    assert left == ({str(dn) for dn in wanted} or {""})  # RFC 4519, section 3.5, demands one: the empty name
+    assert DIALECT.members(Entry(ANNA, {**group.attributes, "member": sorted(left)})) == sorted(
+        str(dn) for dn in wanted
+    )
