@@ -234,6 +234,22 @@ def test_kinds_differ(bench):
     assert not draft.groups  # the name gives no right
 
 
+def test_groups_of_the_kind_are_meant_exactly_and_typed_ones_are_resolved(bench):
+    fields = {"given": ("Anna",), "surname": ("Lund",), "number": ("1",), "department": ("IT",)}
+    draft = Creator(bench.house, TODAY).draft("staff", fields | {"groups": ("sailing", "GG-IT")})
+    assert draft.derived["groups"].values == ("gg-it", "gg-everybody", "dl-sailing-plan")
+    assert draft.derived["groups"].rule.endswith("typed")
+    # Where gg-it is gone, a group that only has gg-it in its name is no stand-in for it.
+    group = resolve(bench.house, "gg-it")
+    bench.runner.run(Plan("t", [Rename(group.dn, group.dn.parent.child("cn", "gg-it-guests"))]), "t")
+    draft = Creator(bench.house, TODAY).draft("staff", fields)
+    assert [(f.code, "gg-it," in f.what) for f in draft.findings] == [("dangling", True)]
+    (finding,) = (
+        Creator(bench.house, TODAY).draft("staff", fields | {"department": ("Office",), "groups": ("nosuch",)}).findings
+    )
+    assert finding.code == "not-found"
+
+
 def test_the_steps_of_a_new_account(bench):
     draft = Creator(bench.house, TODAY).draft(
         "crew", {"given": ("Anna",), "surname": ("Lund",), "number": ("1",), **DECK}

@@ -36,7 +36,6 @@ def to_document(source: Source) -> Document:
         Draft202012Validator(schema).iter_errors(data), key=lambda e: [str(p) for p in e.absolute_path]
     ):
         _note(source, error, data)
-    # Deepest first: what stands inside goes before what holds it.
     try:
         return msgspec.convert(data, Document)
     except msgspec.ValidationError as error:

@@ -171,13 +171,10 @@ def _account(session: Session, kind: str, plain: Sequence[str], fields: dict[str
     today = house.charter.today()
     for name, value in _from_full_name(session, plain).items():
         fields.setdefault(name, (value,))
-    creator = Creator(house, today)
-    draft = creator.draft(kind, fields)
+    draft = Creator(house, today).draft(kind, fields)
     if draft.missing and session.out.interactive and not session.out.as_json:
         fields |= {name: (_ask(session, name),) for name in draft.missing}
-        creator = Creator(house, today)
-        draft = creator.draft(kind, fields)
-    creator.join(draft, fields.get("groups", ()))
+        draft = Creator(house, today).draft(kind, fields)
     title = f"New {kind} account" + (f": {draft.value('full')}" if draft.value("full") else "")
     _preview(session, draft, title)
     if any(finding.fatal for finding in draft.findings):

@@ -16,6 +16,7 @@ from vandrel.charter.targets import TARGETS
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
+from vandrel.directory.filter import And, Compare
 from vandrel.directory.place import Place
 from vandrel.errors import Finding, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Shape
@@ -89,7 +90,7 @@ class Creator:
         ]
         self._place(draft, kind, given)
         self._names(draft, kind_name)
-        self._memberships(draft, kind)
+        self._memberships(draft, kind, given.get("groups", ()))
         for name, derived in draft.derived.items():
             if name in FIELDS:
                 draft.findings += given_values.check(self._house, FIELDS[name], derived.values, ACCOUNT)
@@ -103,13 +104,14 @@ class Creator:
             if name in (PLACE, "password") or not texts:
                 continue
             known = field_named(name, ACCOUNT)
+            if known.shape is Shape.MEMBERSHIPS:
+                continue  # joined when the kind's own groups are known
             try:
                 read = given_values.read(self._house, known, texts, ACCOUNT)
             except VandrelError as error:
                 draft.findings += error.findings
                 continue
-            if known.shape is not Shape.MEMBERSHIPS:
-                draft.derived[name] = Derived(name, tuple(read), "typed")
+            draft.derived[name] = Derived(name, tuple(read), "typed")
 
     def _set(self, draft: Draft, name: str, value: str, rule: str) -> None:
         if value and name not in draft.derived:
@@ -264,44 +266,41 @@ class Creator:
 
     # --- groups
 
-    def _memberships(self, draft: Draft, kind: Kind) -> None:
-        wanted: list[tuple[str, str]] = []
+    def _memberships(self, draft: Draft, kind: Kind, typed: Sequence[str]) -> None:
+        """The groups of the kind, each by its exact name, and those that were typed, by anything that names them."""
         for pattern in kind.groups:
+            rule = f"kind {draft.kind}: {pattern}"
             try:
-                wanted.append((self._house.charter.fill(pattern, self._values(draft)), f"kind {draft.kind}: {pattern}"))
+                name = self._house.charter.fill(pattern, self._values(draft))
             except VandrelError as error:
                 if not draft.findings:
                     draft.findings += error.findings
-        found: list[str] = []
-        rules: list[str] = []
-        for name, rule in wanted:
-            try:
-                group = resolve(self._house, name, (GROUP,))
-            except VandrelError:
-                remedy = "vandrel hierarchy build makes the groups of the design; or create it: vandrel create group"
-                draft.findings.append(
-                    Finding("dangling", f"there is no group {name}, which {rule} wants", "groups", remedy)
-                )
                 continue
-            draft.groups.append(group)
-            found.append(group.dn.name)
-            rules.append(rule)
-        if found:
-            draft.derived["groups"] = Derived("groups", tuple(found), "; ".join(dict.fromkeys(rules)))
-
-    def join(self, draft: Draft, names: Sequence[str]) -> None:
-        """Let the new account join further groups, as typed."""
-        for name in names:
+            group = self._group_named(name)
+            if group is not None:
+                self._join(draft, group, rule)
+                continue
+            remedy = "vandrel hierarchy build makes the groups of the design; or create it: vandrel create group"
+            what = f"there is no group {name}, which {rule} wants"
+            draft.findings.append(Finding("dangling", what, "groups", remedy))
+        for name in typed:
             try:
-                group = resolve(self._house, name, (GROUP,))
+                self._join(draft, resolve(self._house, name, (GROUP,)), "typed")
             except VandrelError as error:
                 draft.findings += error.findings
-                continue
-            if all(group.dn != other.dn for other in draft.groups):
-                draft.groups.append(group)
-                before = draft.derived.get("groups")
-                rule = f"{before.rule}; typed" if before else "typed"
-                draft.derived["groups"] = Derived("groups", (*(before.values if before else ()), group.dn.name), rule)
+
+    def _group_named(self, name: str) -> Entry | None:
+        dialect = self._house.dialect
+        where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", name)))
+        return next(self._house.directory.search(self._house.charter.base, where=where), None)
+
+    def _join(self, draft: Draft, group: Entry, rule: str) -> None:
+        if any(group.dn == other.dn for other in draft.groups):
+            return
+        draft.groups.append(group)
+        before = draft.derived.get("groups")
+        names = (*before.values, group.dn.name) if before else (group.dn.name,)
+        draft.derived["groups"] = Derived("groups", names, f"{before.rule}; {rule}" if before else rule)
 
 
 def _ends(ends: int | str | None) -> str:
