@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import random
 import select
 import shutil
 import socket
@@ -11,17 +13,25 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from importlib.util import find_spec
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from vandrel.directory import dn as names
-from vandrel.directory.ldap.connection import Settings
-from vandrel.directory.ldap.store import LdapDirectory
 from vandrel.directory.operations import AddEntry
 from vandrel.directory.schema import shipped_definitions
 from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
 
+from .conftest import not_installed
+
+if TYPE_CHECKING:
+    from vandrel.directory.ldap.connection import Settings
+    from vandrel.directory.ldap.store import LdapDirectory
+
 SLAPD = shutil.which("slapd") or "/usr/sbin/slapd"
+SAMBA = shutil.which("samba") or "/usr/sbin/samba"
+PYTHON_OF_THE_SYSTEM = "/usr/bin/python3"
 SUFFIX = "dc=marrowick,dc=example"
 
 #: With the overlays that an administrator of such a server uses; the access rule lets the server itself protect.
@@ -58,6 +68,18 @@ unique_uri ldap:///?vandrelPrincipalName?sub
 unique_uri ldap:///?mail,vandrelMailAlias?sub
 overlay ppolicy
 """
+
+
+def open_directory(how: Settings) -> LdapDirectory:
+    from vandrel.directory.ldap.store import LdapDirectory
+
+    return LdapDirectory(how)
+
+
+def settings(urls: tuple[str, ...], **more: object) -> Settings:
+    from vandrel.directory.ldap.connection import Settings
+
+    return Settings(urls, **more)
 
 
 def free_port() -> int:
@@ -102,6 +124,8 @@ class Forgetful:
 @contextmanager
 def running() -> Iterator[Slapd]:
     """A server with an entry at the top, in memory, gone afterwards."""
+    if find_spec("ldap") is None or not Path(SLAPD).exists():
+        not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
     folder = Path(tempfile.mkdtemp(prefix="vandrel-", dir="/dev/shm"))
     server = Slapd(folder)
     try:
@@ -141,7 +165,7 @@ class Slapd:
         deadline = time.monotonic() + 20
         while True:
             try:
-                LdapDirectory(self.settings()).close()
+                open_directory(self.settings()).close()
                 return
             except DirectoryError:
                 if time.monotonic() > deadline or self._process.poll() is not None:
@@ -149,11 +173,11 @@ class Slapd:
                 time.sleep(0.05)
 
     def settings(self) -> Settings:
-        return Settings((self.url,), external=True)
+        return settings((self.url,), sasl="external")
 
     def begin(self) -> None:
         """Make the entry at the top, which only the root identity may; nothing else is done by it."""
-        root = LdapDirectory(Settings((self.url,), bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone")))
+        root = open_directory(settings((self.url,), bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone")))
         classes = ["top", "organization", "dcObject"]
         top = AddEntry(names.parse(SUFFIX), {"objectClass": list(classes), "o": ["Marrowick"], "dc": ["marrowick"]})
         assert root.execute([top], atomic=True) == [None]
@@ -170,3 +194,73 @@ class Slapd:
             self._process.terminate()
             self._process.wait()
             self._process = None
+
+
+class Domain:
+    """A domain controller with the Active Directory schema, on an address of its own: its ports are fixed."""
+
+    PASSWORD = "Harbour-Lamp-77"
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.address = _free_address()
+        words = [PYTHON_OF_THE_SYSTEM, str(Path(__file__).with_name("provision.py")), str(folder), self.address]
+        made = subprocess.run(words, input=f"{self.PASSWORD}\n", capture_output=True, text=True, check=False)
+        assert made.returncode == 0, made.stderr
+        self._process: subprocess.Popen[bytes] | None = None
+        self.start()
+
+    def start(self) -> None:
+        log = (self.folder / "output").open("ab")
+        words = [SAMBA, "-s", str(self.folder / "smb.conf"), "-i", "-M", "single", "-d", "0"]
+        self._process = subprocess.Popen(words, stdout=log, stderr=log, start_new_session=True)
+        deadline = time.monotonic() + 60
+        while True:
+            try:
+                open_directory(self.settings()).close()
+                return
+            except DirectoryError:
+                if time.monotonic() > deadline or self._process.poll() is not None:
+                    raise AssertionError((self.folder / "output").read_text()) from None
+                time.sleep(0.2)
+
+    @property
+    def url(self) -> str:
+        return f"ldaps://{self.address}"
+
+    def settings(self) -> Settings:
+        """As the domain's administrator; the certificate is one that the server signed itself for its own name."""
+        return settings(
+            (self.url,), bind_dn="Administrator@marrowick.example", secret=Secret(self.PASSWORD), unchecked=True
+        )
+
+    def stop(self) -> None:
+        if self._process is not None:
+            self._process.terminate()
+            self._process.wait()
+            self._process = None
+
+
+def _free_address() -> str:
+    """An address of this machine, 127.77.x.y, that nothing listens on."""
+    while True:
+        address = f"127.77.{random.randint(1, 250)}.{random.randint(1, 250)}"
+        with socket.socket() as probe:
+            if probe.connect_ex((address, 389)):
+                return address
+
+
+@contextmanager
+def domain() -> Iterator[Domain]:
+    """A domain in memory, gone afterwards."""
+    if find_spec("ldap") is None or not Path(SAMBA).exists() or os.getuid():
+        not_installed("python-ldap and samba, run as root, for the tests on a server with the Active Directory schema")
+    folder = Path(tempfile.mkdtemp(prefix="vandrel-ad-", dir="/dev/shm"))
+    server = None
+    try:
+        server = Domain(folder)
+        yield server
+    finally:
+        if server is not None:
+            server.stop()
+        shutil.rmtree(folder)

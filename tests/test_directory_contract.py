@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from pathlib import Path
+from typing import ClassVar
 
 import pytest
 
@@ -15,72 +15,103 @@ from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEn
 from vandrel.directory.port import Directory, Scope
 from vandrel.secret import Secret
 
-from .conftest import not_installed
+from . import servers
+from .servers import Domain, Slapd
 
-try:
-    from vandrel.directory.ldap.store import LdapDirectory
-
-    from .servers import SLAPD, Slapd, running
-except ImportError:
-    SLAPD = ""
-
-BASE = names.parse("dc=marrowick,dc=example")
-PERSON = ["top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"]
+BASE = names.parse("ou=Harbour,dc=marrowick,dc=example")
 DECK, BRIDGE = BASE.child("ou", "Deck"), BASE.child("ou", "Bridge")
 ANNA, ARNE = DECK.child("cn", "Anna Lund"), DECK.child("cn", "Arne, Lund #2")
 TEAM = BASE.child("cn", "Team")
 
 
-def unit(dn: names.DN, **more: list) -> AddEntry:
-    return AddEntry(dn, {"objectClass": ["top", "organizationalUnit", "vandrelUnit"], **more})
+class Standard:
+    """How the objects of these tests are kept by the standards' schema, and where its servers answer differently."""
+
+    person = ("top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount")
+    group = ("top", "groupOfNames", "vandrelGroup")
+    unit = ("top", "organizationalUnit", "vandrelUnit")
+    login, identity, born, nobody = "uid", "entryUUID", "createTimestamp", [""]
+    phones, many = "telephoneNumber", 3000
+    answers: ClassVar[dict[str, str]] = {}
 
 
-def person(dn: names.DN, login: str, **more: list) -> AddEntry:
-    return AddEntry(dn, {"objectClass": list(PERSON), "sn": ["Lund"], "uid": [login], **more})
+class Active(Standard):
+    """The same for the Active Directory schema."""
+
+    person, group, unit = ("user",), ("group",), ("organizationalUnit",)
+    login, identity, born, nobody = "sAMAccountName", "objectGUID", "whenCreated", []
+    #: More than come in one piece; a hundred take two seconds.
+    phones, many = "otherTelephone", 1510
+    #: A person needs no more than a login; what is there already counts as changed by somebody.
+    answers: ClassVar[dict[str, str]] = {"required": "", "born": "changed", "two values": "changed"}
 
 
-def group(dn: names.DN, *members: names.DN) -> AddEntry:
-    return AddEntry(
-        dn, {"objectClass": ["top", "groupOfNames", "vandrelGroup"], "member": [str(m) for m in members] or [""]}
-    )
+FLAVOURS = {"standard": Standard, "ad": Active}
+
+
+def of(directory: Directory) -> type[Standard]:
+    return FLAVOURS[directory.traits.schema]
+
+
+def unit(dn: names.DN, **more: list):
+    return lambda kind: AddEntry(dn, {"objectClass": list(kind.unit), **more})
+
+
+def person(dn: names.DN, login: str, **more: list):
+    return lambda kind: AddEntry(dn, {"objectClass": list(kind.person), "sn": ["Lund"], kind.login: [login], **more})
+
+
+def group(dn: names.DN, *members: names.DN):
+    def make(kind):
+        found = [str(member) for member in members] or kind.nobody
+        return AddEntry(dn, {"objectClass": list(kind.group), **({"member": found} if found else {})})
+
+    return make
 
 
 @pytest.fixture(scope="module")
 def slapd() -> Iterator[Slapd]:
-    if not SLAPD or not Path(SLAPD).exists():
-        not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
-    with running() as server:
+    with servers.running() as server:
         yield server
 
 
-@pytest.fixture(params=["embedded", "slapd"])
+@pytest.fixture(scope="module")
+def domain() -> Iterator[Domain]:
+    with servers.domain() as server:
+        yield server
+
+
+@pytest.fixture(params=["embedded", "slapd", "domain"])
 def directory(request: pytest.FixtureRequest, tmp_path) -> Iterator[Directory]:
-    """A directory with a base, two units, two people and a group."""
+    """A directory with two units, two people and a group below a unit of their own."""
     found: Directory
     if request.param == "embedded":
-        found = EmbeddedDirectory.create(tmp_path / "directory.db", [BASE])
-        top = AddEntry(BASE, {"objectClass": ["top", "organization", "dcObject"], "o": ["M"], "dc": ["marrowick"]})
-        assert found.execute([top], atomic=True) == [None]
+        found = EmbeddedDirectory.create(tmp_path / "directory.db", [BASE.parent])
+        top = {"objectClass": ["top", "organization", "dcObject"], "o": ["M"], "dc": ["marrowick"]}
+        assert found.execute([AddEntry(BASE.parent, top)], atomic=True) == [None]
     else:
-        found = LdapDirectory(request.getfixturevalue("slapd").settings())
-    outcomes = found.execute(
-        [unit(DECK), unit(BRIDGE), person(ANNA, "alund", mail=["anna@marrowick.example"]),
-         person(ARNE, "arlund", manager=[str(ANNA)]), group(TEAM, ANNA, ARNE)],
-        atomic=True,
+        found = servers.open_directory(request.getfixturevalue(request.param).settings())
+    outcomes = make(
+        found, unit(BASE), unit(DECK), unit(BRIDGE), person(ANNA, "alund", mail=["anna@marrowick.example"]),
+        person(ARNE, "arlund", manager=[str(ANNA)]), group(TEAM, ANNA, ARNE),
     )  # fmt: skip
     assert not any(outcomes), outcomes
     yield found
-    left = sorted((entry.dn for entry in found.search(BASE) if entry.dn != BASE), key=len, reverse=True)
+    left = sorted((entry.dn for entry in found.search(BASE)), key=len, reverse=True)
     for dn in left:
-        found.execute(
-            [ModifyEntry(dn, (Change("vandrelProtected", removed=("TRUE",)),)), DeleteEntry(dn)], atomic=False
-        )
+        release = ModifyEntry(dn, (Change("vandrelProtected", removed=("TRUE",)),))
+        found.execute([release, DeleteEntry(dn)], atomic=False)
     found.close()
+
+
+def make(directory: Directory, *wanted, atomic: bool = True) -> list:
+    operations = [item(of(directory)) if callable(item) else item for item in wanted]
+    return directory.execute(operations, atomic=atomic)
 
 
 def one(directory: Directory, operation) -> str:
     """The code of the refusal of one operation, or an empty string."""
-    outcome = directory.execute([operation], atomic=True)[0]
+    outcome = make(directory, operation)[0]
     return outcome.code if outcome else ""
 
 
@@ -98,21 +129,21 @@ def eventually(look) -> None:
 
 
 def test_an_entry_comes_back_as_it_was_given(directory):
-    entry = directory.get(names.parse("CN=anna  LUND,ou=deck,dc=Marrowick,dc=example"))
-    assert str(entry.dn) == str(ANNA)
+    entry = directory.get(names.parse("CN=anna  LUND,ou=deck,ou=HARBOUR,dc=Marrowick,dc=example"))
+    assert str(entry.dn).lower() == str(ANNA).lower()
     assert entry.text("cn") == "Anna Lund"  # the naming value is an attribute of the entry
-    assert len(entry.text("entryUUID")) == 36
-    assert entry.text("createTimestamp").endswith("Z")
+    assert len(entry.text(of(directory).identity)) == 36
+    assert entry.text(of(directory).born).endswith("Z")
     assert directory.get(DECK.child("cn", "nobody")) is None
-    assert directory.get(ARNE).texts("manager") == [str(ANNA)]
+    assert [names.parse(text) for text in directory.get(ARNE).texts("manager")] == [ANNA]
 
 
 def test_scopes_and_order(directory):
     assert found(directory, "(objectClass=*)", DECK, Scope.BASE) == ["Deck"]
     assert found(directory, "(objectClass=*)", DECK, Scope.ONE) == ["Anna Lund", "Arne, Lund #2"]
     assert found(directory, "(objectClass=*)", DECK) == ["Deck", "Anna Lund", "Arne, Lund #2"]
-    assert found(directory, "(objectClass=*)")[0] == "marrowick"
-    assert found(directory, "(uid=*)", BRIDGE) == []
+    assert found(directory, "(objectClass=*)")[0] == "Harbour"
+    assert found(directory, f"({of(directory).login}=*)", BRIDGE) == []
     assert found(directory, "(objectClass=*)", BASE.child("ou", "nowhere")) == []
 
 
@@ -124,8 +155,16 @@ def test_search_by_value_reference_and_absence(directory):
 
 
 def test_holders_and_existing(directory):
-    assert directory.holders("uid", ["ALUND", "nobody"]) == {"ALUND": ANNA}
-    assert directory.existing([ANNA, DECK.child("cn", "x")]) == {ANNA}
+    assert directory.holders(of(directory).login, ["ALUND", "nobody"]) == {"ALUND": ANNA}
+    strangers = [DECK.child("cn", f"x, {number}") for number in range(60)]
+    assert directory.existing([ANNA, *strangers[:1]]) == {ANNA}
+    assert directory.existing([*strangers, ANNA, ARNE, DECK, BRIDGE.child("cn", "y")]) == {ANNA, ARNE, DECK}
+
+
+def modify(dn, *changes):
+    return lambda kind: ModifyEntry(
+        dn, tuple(Change(getattr(kind, c[0][1:]) if c[0][0] == "." else c[0], *c[1:]) for c in changes)
+    )
 
 
 @pytest.mark.parametrize(
@@ -137,15 +176,20 @@ def test_holders_and_existing(directory):
         (person(BASE.child("ou", "Engine").child("cn", "X"), "x"), "no-parent"),
         (person(names.parse("cn=X,dc=elsewhere"), "x"), "no-parent"),
         (person(DECK.child("cn", "X"), "x", titel=["y"]), "unknown-field"),
-        (person(DECK.child("cn", "X"), "x", entryUUID=["00000000-0000-0000-0000-000000000000"]), "schema"),
+        (
+            lambda kind: person(
+                DECK.child("cn", "X"), "x", **{kind.identity: ["00000000-0000-0000-0000-000000000000"]}
+            )(kind),
+            "schema/identity",
+        ),
         (ModifyEntry(DECK.child("cn", "X"), ()), "not-found"),
-        (ModifyEntry(ANNA, (Change("sn", removed=("Lund",)),)), "schema"),
-        (ModifyEntry(ANNA, (Change("cn", removed=("Anna Lund",), added=("Anna Lunde",)),)), "schema"),
+        (ModifyEntry(ANNA, (Change("sn", removed=("Lund",)),)), "schema/required"),
+        (ModifyEntry(ANNA, (Change("cn", removed=("Anna Lund",), added=("Anna Lunde",)),)), "schema/own name"),
         (ModifyEntry(ANNA, (Change("title", removed=("Mate",), added=("Captain",)),)), "changed"),
         (ModifyEntry(ARNE, (Change("manager", removed=("cn=x,dc=y",), added=(str(TEAM),)),)), "changed"),
-        (ModifyEntry(ARNE, (Change("uid", removed=("arlund",), added=("alund",)),)), "taken"),
-        (ModifyEntry(ANNA, (Change("createTimestamp", added=("20260101000000Z",)),)), "schema"),
-        (ModifyEntry(ANNA, (Change("displayName", added=("a", "b")),)), "schema"),
+        (modify(ARNE, (".login", ("arlund",), ("alund",))), "taken"),
+        (modify(ANNA, (".born", (), ("20260101000000Z",))), "schema/born"),
+        (ModifyEntry(ANNA, (Change("displayName", added=("a", "b")),)), "schema/two values"),
         (RenameEntry(ANNA, ARNE), "taken"),
         (RenameEntry(DECK, DECK.child("ou", "Deck")), "refused"),
         (RenameEntry(ANNA, BASE.child("ou", "Engine").child("cn", "Anna")), "no-parent"),
@@ -155,22 +199,22 @@ def test_holders_and_existing(directory):
 )
 def test_refusals_change_nothing(directory, operation, code):
     before = [(e.dn, e.attributes) for e in directory.search(BASE)]
-    assert one(directory, operation) == code
+    code, _, told = code.partition("/")
+    assert one(directory, operation) == of(directory).answers.get(told, code)
+    if not of(directory).answers.get(told, code):
+        return
     assert [(e.dn, e.attributes) for e in directory.search(BASE)] == before
 
 
 def test_values_come_and_go(directory):
-    assert not one(
-        directory, ModifyEntry(ANNA, (Change("telephoneNumber", added=("1", "2")), Change("title", added=("Mate",))))
-    )
-    assert not one(
-        directory, ModifyEntry(ANNA, (Change("telephoneNumber", ("1",), ("3",)), Change("title", ("Mate",))))
-    )
+    phones = of(directory).phones
+    assert not one(directory, modify(ANNA, (phones, (), ("1", "2")), ("title", (), ("Mate",))))
+    assert not one(directory, modify(ANNA, (phones, ("1",), ("3",)), ("title", ("Mate",))))
     entry = directory.get(ANNA)
-    assert entry.texts("telephoneNumber") == ["2", "3"]
+    assert sorted(entry.texts(phones)) == ["2", "3"]
     assert "title" not in entry.attributes
-    assert found(directory, "(telephoneNumber=3)") == ["Anna Lund"]
-    assert found(directory, "(|(telephoneNumber=1)(title=*))") == []
+    assert found(directory, f"({phones}=3)") == ["Anna Lund"]
+    assert found(directory, f"(|({phones}=1)(title=*))") == []
 
 
 def test_what_is_present_or_absent_already_is_no_error(directory):
@@ -184,7 +228,7 @@ def test_a_subtree_moves_and_what_points_at_it_still_does(directory):
     assert not one(directory, RenameEntry(DECK, new))
     assert found(directory, "(objectClass=*)", BRIDGE) == ["Bridge", "Aft Deck", "Anna Lund", "Arne, Lund #2"]
     anna = directory.get(new.child("cn", "Anna Lund"))
-    assert str(anna.dn) == "cn=Anna Lund,ou=Aft Deck,ou=Bridge,dc=marrowick,dc=example"
+    assert str(anna.dn).lower() == "cn=anna lund,ou=aft deck,ou=bridge,ou=harbour,dc=marrowick,dc=example"
     arne = new.child("cn", "Arne, Lund #2")
     eventually(lambda: {names.parse(m) for m in directory.get(TEAM).texts("member")} == {anna.dn, arne})
     eventually(lambda: [names.parse(m) for m in directory.get(arne).texts("manager")] == [anna.dn])
@@ -194,18 +238,18 @@ def test_a_subtree_moves_and_what_points_at_it_still_does(directory):
 
 
 def test_a_new_name_keeps_the_identity(directory):
-    before = directory.get(ANNA).text("entryUUID")
+    before = directory.get(ANNA).text(of(directory).identity)
     assert not one(directory, RenameEntry(ANNA, DECK.child("cn", "ANNA lund")))
     assert not one(directory, RenameEntry(ANNA, DECK.child("cn", "Anna Brekke")))
     entry = directory.get(DECK.child("cn", "Anna Brekke"))
     assert entry.texts("cn") == ["Anna Brekke"]
-    assert entry.text("entryUUID") == before
+    assert entry.text(of(directory).identity) == before
 
 
 def test_deletion_leaves_nothing_dangling(directory):
     assert not any(directory.execute([DeleteEntry(ANNA), DeleteEntry(ARNE)], atomic=True))
     eventually(lambda: not {ANNA, ARNE} & {names.parse(m) for m in directory.get(TEAM).texts("member")})
-    assert found(directory, "(uid=alund)") == []
+    assert found(directory, f"({of(directory).login}=alund)") == []
     assert not one(directory, person(ANNA, "alund"))  # the name is free again
 
 
@@ -213,42 +257,50 @@ def test_a_protected_object_stays_where_it_is(directory):
     assert not one(directory, ModifyEntry(ANNA, (Change("vandrelProtected", added=("TRUE",)),)))
     assert one(directory, DeleteEntry(ANNA)) == "protected"
     assert one(directory, RenameEntry(ANNA, BRIDGE.child("cn", "Anna Lund"))) == "protected"
+    assert found(directory, "(vandrelProtected=TRUE)") == ["Anna Lund"]
     assert not one(directory, ModifyEntry(ANNA, (Change("vandrelProtected", removed=("TRUE",)),)))
     assert not one(directory, DeleteEntry(ANNA))
 
 
 def test_a_whole_change_is_made_whole_or_not_at_all(directory):
     good, bad = person(DECK.child("cn", "New"), "new"), person(DECK.child("cn", "Bad"), "alund")
-    outcomes = directory.execute([good, bad], atomic=True)
+    outcomes = make(directory, good, bad)
     assert [o.code for o in outcomes] == ["done-in-part", "taken"]
-    assert directory.get(good.dn) is None
-    outcomes = directory.execute([good, bad, SetPassword(good.dn, None, False)], atomic=False)
+    assert directory.get(DECK.child("cn", "New")) is None
+    again = ModifyEntry(DECK.child("cn", "New"), (Change("title", added=("Mate",)),))
+    outcomes = make(directory, good, bad, again, atomic=False)
     assert [o.code if o else "" for o in outcomes] == ["", "taken", ""]
-    assert directory.get(good.dn) is not None
+    assert directory.get(DECK.child("cn", "New")).text("title") == "Mate"
 
 
 def test_two_new_entries_of_one_sequence_cannot_share_a_name(directory):
     twin = DECK.child("cn", "Twin")
-    outcomes = directory.execute(
-        [person(twin, "t1"), person(twin, "t2"), person(DECK.child("cn", "Twin 2"), "T1")], atomic=False
-    )
+    three = person(twin, "t1"), person(twin, "t2"), person(DECK.child("cn", "Twin 2"), "T1")
+    outcomes = make(directory, *three, atomic=False)
     assert [o.code if o else "" for o in outcomes] == ["", "taken", "taken"]
 
 
 def test_passwords(directory):
     first, second = Secret("Kv9-fjord-lamp", generated=True), Secret("Qx7-reef-anchor", generated=True)
+    marks = {"standard": ("pwdReset", "TRUE", ""), "ad": ("pwdLastSet", "0", None)}
+    mark, demanded, free = marks[directory.traits.schema]
     assert not directory.verify_password(ANNA, first)
     assert not one(directory, SetPassword(ANNA, first, must_change=True))
+    if of(directory) is Active:  # no password is looked at while the account is disabled
+        now = directory.get(ANNA).text("userAccountControl")
+        assert not one(directory, ModifyEntry(ANNA, (Change("userAccountControl", (now,), ("512",)),)))
     assert directory.verify_password(ANNA, first)
-    assert directory.get(ANNA).text("pwdReset") == "TRUE"
+    assert directory.get(ANNA).text(mark) == demanded
     assert not one(directory, SetPassword(ANNA, second, must_change=False))
-    assert directory.get(ANNA).text("pwdReset") == ""
-    assert not directory.verify_password(ANNA, first)
+    assert directory.get(ANNA).text(mark) == free or free is None
+    assert directory.get(ANNA).text(mark) != demanded
+    if of(directory) is Standard:  # the other server lets the last one in for another hour
+        assert not directory.verify_password(ANNA, first)
+        assert not directory.password_used(ANNA, first, 1)
+    assert not directory.verify_password(ANNA, Secret("Another-1-harbour"))
     assert directory.password_used(ANNA, second, 1)
-    assert not directory.password_used(ANNA, first, 1)
-    assert not one(directory, SetPassword(ANNA, None, must_change=True))
-    assert not directory.verify_password(ANNA, second)
-    assert "pwdReset" not in directory.get(ANNA).attributes
+    assert one(directory, SetPassword(ANNA, None, must_change=True)) == ("" if of(directory) is Standard else "refused")
+    assert directory.verify_password(ANNA, second) == (of(directory) is Active)
 
 
 HOSTILE = [
@@ -273,14 +325,14 @@ def test_a_hostile_value_is_only_ever_a_value(directory, value):
     entry = directory.get(names.parse(str(dn)))
     assert entry.dn.name == value
     assert found(directory, f"(title={filters.escape('x' + value[:60])})") == [value]
-    assert len(found(directory, "(uid=*)")) == 3
+    assert len(found(directory, f"(&(objectClass={of(directory).person[-1]})({of(directory).login}=*))")) == 3
     assert not one(directory, DeleteEntry(dn))
 
 
 def test_a_group_of_thousands(directory):
-    members = [DECK.child("cn", f"Hand {number}") for number in range(3000)]
-    outcomes = directory.execute([person(dn, f"h{number}") for number, dn in enumerate(members)], atomic=True)
+    members = [DECK.child("cn", f"Hand {number}") for number in range(of(directory).many)]
+    outcomes = make(directory, *(person(dn, f"h{number}") for number, dn in enumerate(members)), atomic=False)
     assert not any(outcomes)
     assert not one(directory, ModifyEntry(TEAM, (Change("member", added=tuple(map(str, members))),)))
-    assert len(directory.get(TEAM).texts("member")) == 3002
-    assert found(directory, f"(member={members[2999]})") == ["Team"]
+    assert {names.parse(text) for text in directory.get(TEAM).texts("member")} == {ANNA, ARNE, *members}
+    assert found(directory, f"(member={members[-1]})") == ["Team"]

@@ -47,7 +47,9 @@ CODES: dict[str, tuple[int, str]] = {
     "disk-full": (42, "no room left on the disk"),
     "damaged": (43, "the directory file is damaged"),
     "foreign": (44, "the file is not a Vandrel directory"),
-    "busy": (45, "another process is writing to the directory"),
+    "busy": (45, "another process is writing to the directory, or the server has no time"),
+    "certificate": (46, "the certificate of the server is not trusted"),
+    "limit": (47, "a limit of the server: too many objects at once, or too long a search"),
     "internal": (70, "a fault of the program itself; nothing is left half-made that the journal does not tell of"),
     "interrupted": (INTERRUPTED, "interrupted from the keyboard or by a signal"),
 }

@@ -26,7 +26,8 @@ _ALIASES = {
 _TYPE = re.compile(r"[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+")
 _HEX = re.compile(r"#(?:[0-9A-Fa-f]{2})+")
 _ESCAPED = re.compile(r'\\(?:([0-9A-Fa-f]{2})|([ "#+,;<=>\\]))')
-_SPECIAL = re.compile(r'[,+"\\<>;]|([\x00-\x1f\x7f])')
+# '=' need not be escaped, and some servers cannot read it otherwise.
+_SPECIAL = re.compile(r'[,+"\\<>;=]|([\x00-\x1f\x7f])')
 
 Ava = tuple[str, "str | bytes"]
 Rdn = tuple[Ava, ...]
@@ -69,19 +70,35 @@ class DN:
     all names below one have its key as a prefix.
     """
 
-    __slots__ = ("_rdns", "_text", "key")
+    __slots__ = ("_key", "_rdns", "_text")
 
     def __init__(self, rdns: tuple[Rdn, ...], *, key: str | None = None) -> None:
         self._rdns: tuple[Rdn, ...] | None = rdns
-        self.key = LEVEL.join(_rdn_key(rdn) for rdn in reversed(rdns)) if key is None else key
+        self._key: str | None = LEVEL.join(_rdn_key(rdn) for rdn in reversed(rdns)) if key is None else key
         self._text: str | None = None
 
     @classmethod
     def stored(cls, text: str, key: str) -> DN:
         """A name that a store kept as text with its key; it is taken apart only when somebody asks."""
         self = cls.__new__(cls)
-        self._rdns, self._text, self.key = None, text, key
+        self._rdns, self._text, self._key = None, text, key
         return self
+
+    @classmethod
+    def read(cls, text: str) -> DN:
+        """A name that a server gave out; its key is worked out when somebody compares it.
+
+        Raises on use what `parse` raises.
+        """
+        self = cls.__new__(cls)
+        self._rdns, self._text, self._key = None, text, None
+        return self
+
+    @property
+    def key(self) -> str:
+        if self._key is None:
+            self._key = LEVEL.join(_rdn_key(rdn) for rdn in reversed(self.rdns))
+        return self._key
 
     @property
     def rdns(self) -> tuple[Rdn, ...]:

@@ -6,6 +6,8 @@ from collections.abc import Collection, Iterator, Sequence
 from enum import Enum
 from typing import Protocol
 
+from msgspec import Struct
+
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter
@@ -23,12 +25,39 @@ class Scope(Enum):
     SUBTREE = "subtree"
 
 
+class Traits(Struct, frozen=True):
+    """What a directory does of its own accord.
+
+    Attributes:
+        schema: ``standard`` or ``ad``: which dialect fits.
+        mends_references: whether names that point at an object follow it when it is renamed, moved or deleted.
+        disables: whether ``pwdAccountLockedTime`` keeps an account out without any policy.
+        embedded: whether it is a file of ours.
+
+    """
+
+    schema: str = "standard"
+    mends_references: bool = False
+    disables: bool = False
+    embedded: bool = False
+
+
+class Allowed(Struct, frozen=True):
+    """What the bound identity may do on one object, as the server tells: attributes to write, classes to create."""
+
+    attributes: frozenset[str]
+    classes: frozenset[str]
+
+
 class Directory(Protocol):
     """A directory. Every method raises `DirectoryError` where the directory refuses or cannot be reached."""
 
     @property
     def location(self) -> str:
-        """Where it is, as a user would name it: a path, a URL."""
+        """Where it is, as a user would name it: a path, the name of a connection, a URL."""
+
+    @property
+    def traits(self) -> Traits: ...
 
     @property
     def schema(self) -> Schema: ...
@@ -40,11 +69,13 @@ class Directory(Protocol):
     def get(self, dn: DN) -> Entry | None:
         """The entry with this name, operational attributes included, or None."""
 
-    def search(self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING) -> Iterator[Entry]:
+    def search(
+        self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
+    ) -> Iterator[Entry]:
         """The entries that the filter finds; nothing where `base` does not exist.
 
         In no order that a caller can count on: servers have their own. Who needs a superior before its
-        subordinates sorts by `DN.key`.
+        subordinates sorts by `DN.key`. With `only`, no more attributes than these need to come.
         """
 
     def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
@@ -66,5 +97,8 @@ class Directory(Protocol):
 
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
         """Whether it is the current password or one of the `last` before it, as far as the directory tells."""
+
+    def allowed(self, dn: DN) -> Allowed | None:
+        """What the identity may do on an object; None where the directory does not tell before it is tried."""
 
     def close(self) -> None: ...

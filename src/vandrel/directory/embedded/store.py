@@ -16,7 +16,7 @@ from vandrel.directory.embedded.records import Index, indexed_attributes, read
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter, matches
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import Scope
+from vandrel.directory.port import Scope, Traits
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import DirectoryError, not_made_with_the_rest
 from vandrel.secret import Secret
@@ -76,12 +76,20 @@ class EmbeddedDirectory:
         return str(self.path.absolute())
 
     @property
+    def traits(self) -> Traits:
+        schema = "ad" if self._schema.attribute_name("sAMAccountName") else "standard"
+        return Traits(schema, mends_references=True, disables=True, embedded=True)
+
+    @property
     def schema(self) -> Schema:
         return self._schema
 
     @property
     def contexts(self) -> tuple[DN, ...]:
         return self._contexts
+
+    def allowed(self, dn: DN) -> None:
+        """Whoever may write the file may write every object in it."""
 
     def close(self) -> None:
         self._db.close()
@@ -93,7 +101,9 @@ class EmbeddedDirectory:
             rows = self._db.execute(f"{_ENTRY} WHERE key = ?", (dn.key,)).fetchall()
             return next(read(self._db, self._index, rows), None)
 
-    def search(self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING) -> Iterator[Entry]:
+    def search(
+        self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
+    ) -> Iterator[Entry]:
         condition = self._compiler.compile(where)
         # A selective condition finds the entries by the index of values; '+' keeps SQLite from walking the tree.
         key = "+key" if condition.selective else "key"

@@ -8,7 +8,7 @@ import ldap
 import ldap.sasl
 from msgspec import Struct
 
-from vandrel.directory.ldap.faults import in_words
+from vandrel.directory.ldap.faults import in_words, why_untrusted
 from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
 
@@ -18,28 +18,45 @@ class Settings(Struct, frozen=True):
 
     Attributes:
         urls: ``ldap://``, ``ldaps://`` or ``ldapi://`` (RFC 4516); a host that is down is passed over.
-        bind_dn: the identity of a simple bind; empty for none.
+        name: what the user calls this connection; empty where it was given as a URL.
+        bind_dn: the identity of a simple bind; empty for none. Servers with the Active Directory schema take a
+            principal name as well.
         secret: its password.
-        external: bind as whom the connection itself is known for (SASL EXTERNAL, RFC 4422, appendix A).
+        sasl: ``external`` to bind as whom the connection itself is known for (RFC 4422, appendix A), ``gssapi`` for
+            the ticket of RFC 4752; empty for a simple bind.
+        identity: the word for this identity among those of the connection.
+        others: the words for its other identities.
         start_tls: encrypt an ``ldap://`` connection before anything else is sent.
         ca_file: certificates to trust, instead of the system's.
         unchecked: do not check the server's certificate; whoever sets it is told so each time.
         plain: send a password over a connection that is not encrypted.
+        policy: the name of the password policy that holds where an account has none of its own.
         seconds: how long to wait for one answer.
         patience: how long to go on trying when no host answers, or all are busy.
 
     """
 
     urls: tuple[str, ...]
+    name: str = ""
     bind_dn: str = ""
     secret: Secret | None = None
-    external: bool = False
+    sasl: str = ""
+    identity: str = ""
+    others: tuple[str, ...] = ()
     start_tls: bool = False
     ca_file: str = ""
     unchecked: bool = False
     plain: bool = False
+    policy: str = ""
     seconds: float = 10.0
     patience: float = 30.0
+
+    @property
+    def who(self) -> str:
+        """The identity as people call it."""
+        if self.sasl:
+            return f"the identity of SASL {self.sasl.upper()}"
+        return self.bind_dn or "nobody (anonymous)"
 
 
 def encrypted(settings: Settings, url: str) -> bool:
@@ -47,20 +64,24 @@ def encrypted(settings: Settings, url: str) -> bool:
     return settings.start_tls or url.lower().startswith(("ldaps:", "ldapi:"))
 
 
-def connect(settings: Settings) -> tuple[Any, str]:
+def connect(settings: Settings, last: str = "") -> tuple[Any, str]:
     """A bound connection (``ldap.ldapobject.LDAPObject``) to the first host that answers, and its URL.
 
+    Args:
+        settings: hosts and identity.
+        last: the host that was used until now, which is tried first: what was just written is there for sure.
+
     Raises:
-        DirectoryError: ``out-of-reach``, or ``not-permitted`` where the identity is refused or its password would
-            be sent unencrypted.
+        DirectoryError: ``out-of-reach``, ``certificate``, or ``not-permitted`` where the identity is refused or its
+            password would be sent unencrypted.
 
     """
     failed: DirectoryError | None = None
-    for url in settings.urls:
+    for url in sorted(settings.urls, key=lambda url: url != last):
         try:
             return _connect(settings, url), url
         except DirectoryError as error:
-            if error.code != "out-of-reach":
+            if error.code not in ("out-of-reach", "busy"):
                 raise
             failed = failed or error
     raise failed or DirectoryError("out-of-reach", "no server is named")
@@ -70,7 +91,7 @@ def _connect(settings: Settings, url: str) -> Any:
     if settings.secret is not None and not encrypted(settings, url) and not settings.plain:
         raise DirectoryError(
             "not-permitted", "the password would go over the network unencrypted", where=url,
-            remedy="use ldaps:// or StartTLS, or say in so many words that it may",
+            remedy="use ldaps://, or write start-tls: true or unencrypted: true into the connection",
         )  # fmt: skip
     try:
         connection = ldap.initialize(url, bytes_mode=False)
@@ -83,12 +104,35 @@ def _connect(settings: Settings, url: str) -> Any:
         demand = ldap.OPT_X_TLS_NEVER if settings.unchecked else ldap.OPT_X_TLS_DEMAND
         connection.set_option(ldap.OPT_X_TLS_REQUIRE_CERT, demand)
         connection.set_option(ldap.OPT_X_TLS_NEWCTX, 0)
-        if settings.start_tls:
+        if settings.start_tls and url.lower().startswith("ldap:"):
             connection.start_tls_s()
-        if settings.external:
-            connection.sasl_interactive_bind_s("", ldap.sasl.external())
-        elif settings.bind_dn:
-            connection.simple_bind_s(settings.bind_dn, settings.secret.reveal() if settings.secret else "")
+        _bind(connection, settings)
+    except (ldap.SERVER_DOWN, ldap.CONNECT_ERROR) as error:
+        why = "" if settings.unchecked else why_untrusted(url, settings.ca_file, start_tls=settings.start_tls)
+        if why:
+            raise DirectoryError(
+                "certificate", f"the server's certificate is not trusted: {why}", where=url,
+                remedy="name the file of the authority that signed it (ca-file), or call the server by the name that "
+                "stands in the certificate",
+            ) from None  # fmt: skip
+        raise in_words(error, url) from None
     except ldap.LDAPError as error:
         raise in_words(error, url) from None
     return connection
+
+
+def _bind(connection: Any, settings: Settings) -> None:
+    try:
+        if settings.sasl == "external":
+            connection.sasl_interactive_bind_s("", ldap.sasl.external())
+        elif settings.sasl == "gssapi":
+            connection.sasl_interactive_bind_s("", ldap.sasl.gssapi())
+        elif settings.bind_dn:
+            connection.simple_bind_s(settings.bind_dn, settings.secret.reveal() if settings.secret else "")
+    except (ldap.AUTH_UNKNOWN, ldap.AUTH_METHOD_NOT_SUPPORTED):
+        raise DirectoryError(
+            "not-permitted", f"SASL {settings.sasl.upper()} is not to be had, here or on the server",
+            where=settings.name, remedy="install the library's module for it, or bind with a name and a password",
+        ) from None  # fmt: skip
+    except (ldap.LOCAL_ERROR, ldap.INAPPROPRIATE_AUTH) as error:
+        raise in_words(error, settings.name or settings.urls[0]) from None

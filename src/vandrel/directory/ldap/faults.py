@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
+from urllib.parse import unquote, urlsplit
 
 import ldap
 
@@ -15,6 +17,11 @@ _MEANINGS: dict[type[Exception], tuple[str, str, str]] = {
     ldap.NOT_ALLOWED_ON_NONLEAF: ("refused", "objects stand below it", "remove or move those first"),
     ldap.NO_SUCH_ATTRIBUTE: ("changed", "a value that was to be replaced is no longer there", "look again, and repeat"),
     ldap.TYPE_OR_VALUE_EXISTS: ("changed", "a value that was to be added is there already", "look again, and repeat"),
+    ldap.ASSERTION_FAILED: (
+        "changed",
+        "somebody else has changed the object in the meantime",
+        "look again, and repeat",
+    ),
     ldap.OBJECT_CLASS_VIOLATION: ("schema", "the schema does not allow such an object", ""),
     ldap.UNDEFINED_TYPE: ("unknown-field", "the server's schema does not have the attribute", ""),
     ldap.INVALID_SYNTAX: ("schema", "a value has the wrong syntax", ""),
@@ -26,30 +33,87 @@ _MEANINGS: dict[type[Exception], tuple[str, str, str]] = {
     ldap.INVALID_CREDENTIALS: ("not-permitted", "the name or password of the identity is wrong", ""),
     ldap.STRONG_AUTH_REQUIRED: ("not-permitted", "the server wants an identity or an encrypted connection", ""),
     ldap.CONFIDENTIALITY_REQUIRED: ("not-permitted", "the server wants an encrypted connection", ""),
+    ldap.LOCAL_ERROR: ("not-permitted", "the identity cannot be proved", "is there a valid ticket? klist shows it"),
     ldap.UNWILLING_TO_PERFORM: ("refused", "the server will not do that", ""),
     ldap.BUSY: ("busy", "the server is busy", "try again"),
     ldap.UNAVAILABLE: ("busy", "the server is shutting down or starting", "try again"),
     ldap.SERVER_DOWN: ("out-of-reach", "the server cannot be reached", "is it running, and is the address right?"),
     ldap.CONNECT_ERROR: ("out-of-reach", "the connection cannot be made", "check the address and the certificates"),
     ldap.TIMEOUT: ("out-of-reach", "the server does not answer", "try again"),
-    ldap.SIZELIMIT_EXCEEDED: ("refused", "the server gives out no more objects at once", "ask for fewer"),
-    ldap.TIMELIMIT_EXCEEDED: ("refused", "the server takes too long", "ask for fewer"),
-    ldap.ADMINLIMIT_EXCEEDED: ("refused", "a limit of the server is reached", "ask for fewer"),
+    ldap.SIZELIMIT_EXCEEDED: ("limit", "the server gives out no more objects at once", "ask for fewer"),
+    ldap.TIMELIMIT_EXCEEDED: ("limit", "the search takes longer than the server allows", "ask for fewer"),
+    ldap.ADMINLIMIT_EXCEEDED: ("limit", "a limit of the server is reached", "ask for fewer"),
 }
+
+#: [MS-ERREF] 2.2: a Windows error code in hexadecimal begins the message -> (code, what it means, what to do).
+_WINDOWS: dict[int, tuple[str, str, str]] = {
+    0x052D: ("password", "the password breaks a rule of the server", "choose another"),
+    0x202F: ("taken", "a value that must be unique is taken", "take another"),
+    0x2071: ("taken", "a value that must be unique is taken", "take another"),
+    0x20B5: ("dangling", "a name points at an object that does not exist", ""),
+    0x200A: ("unknown-field", "the server's schema does not have the attribute", ""),
+    0x2095: ("no-parent", "there is no object to hold it", ""),
+    0x200D: ("changed", "the attribute takes one value, and has one already", "look again, and repeat"),
+}
+_CODE = re.compile(r"([0-9A-F]{8}): ")
+#: What the overlay for password policies says when a rule is broken (draft-behera-ldap-password-policy-10, 6.2).
+_PASSWORD = re.compile(r"password|pwd", re.IGNORECASE)
 
 
 def diagnostic(error: ldap.LDAPError) -> str:
     """The message that came with a result, or an empty string."""
     details: Any = error.args[0] if error.args else {}
-    return str(details.get("info", "")) if isinstance(details, dict) else ""
+    return " ".join(str(details.get("info", "")).split()) if isinstance(details, dict) else ""
 
 
 def in_words(error: ldap.LDAPError, where: str) -> DirectoryError:
     """A server's refusal as an error of ours."""
     code, what, remedy = _MEANINGS.get(type(error), ("refused", f"the server refuses: {type(error).__name__}", ""))
     info = diagnostic(error)
-    if isinstance(error, ldap.CONSTRAINT_VIOLATION) and "unique" in info:
-        code, what = "taken", "a value that must be unique is taken"
-    if isinstance(error, ldap.OTHER) and "full" in info.lower():
-        code, what = "disk-full", "no room left on the server's disk"
+    numbered = _CODE.match(info)
+    if numbered and int(numbered[1], 16) in _WINDOWS:
+        code, what, remedy = _WINDOWS[int(numbered[1], 16)]
+    elif isinstance(error, ldap.CONSTRAINT_VIOLATION) and "unique" in info:
+        code, what, remedy = "taken", "a value that must be unique is taken", "take another"
+    elif isinstance(error, ldap.CONSTRAINT_VIOLATION) and _PASSWORD.search(info):
+        code, what, remedy = "password", "the password breaks a rule of the server", "choose another"
+    elif isinstance(error, ldap.OTHER) and _is_full(info):
+        code, what, remedy = "disk-full", "no room left on the server's disk", "tell whoever runs the server"
     return DirectoryError(code, f"{what} ({info})" if info else what, where=where, remedy=remedy)
+
+
+def _is_full(info: str) -> bool:
+    return any(word in info.lower() for word in ("full", "no space", "mdb_map", "index generation failed"))
+
+
+def why_untrusted(url: str, ca_file: str, *, start_tls: bool) -> str:
+    """Why a server's certificate is not trusted; empty where that is not what is wrong.
+
+    The protocol library says only that no connection came about; the handshake is made once more to hear why.
+    """
+    import socket
+    import ssl
+
+    parts = urlsplit(url)
+    if parts.scheme == "ldapi" or (parts.scheme == "ldap" and not start_tls) or not parts.hostname:
+        return ""
+    host = unquote(parts.hostname)
+    try:
+        context = ssl.create_default_context(cafile=ca_file or None)
+    except OSError as error:
+        return f"{ca_file} cannot be read: {error.strerror or error}"
+    try:
+        with socket.create_connection((host, parts.port or (389 if start_tls else 636)), timeout=5) as connection:
+            if start_tls and parts.scheme == "ldap":
+                connection.sendall(_START_TLS)
+                connection.recv(4096)
+            with context.wrap_socket(connection, server_hostname=host):
+                return ""
+    except ssl.SSLCertVerificationError as error:
+        return str(error.verify_message)
+    except (OSError, ValueError):
+        return ""
+
+
+#: The extended request of RFC 4511, section 4.14.1, as message 1.
+_START_TLS = b"\x30\x1d\x02\x01\x01\x77\x18\x80\x161.3.6.1.4.1.1466.20037"

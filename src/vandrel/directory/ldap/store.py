@@ -2,42 +2,50 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable, Collection, Iterator, Sequence
-from contextlib import suppress
+from collections import deque
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any, TypeVar
 
 import ldap
 import ldap.controls
-import ldap.dn
-from msgspec import structs
+from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
+from vandrel.directory.ldap.active import CAPABILITY, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.faults import in_words
-from vandrel.directory.made import is_made
-from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
-from vandrel.directory.port import Scope
+from vandrel.directory.ldap.link import Link
+from vandrel.directory.ldap.server import Octets, Server
+from vandrel.directory.ldap.standard import StandardServer
+from vandrel.directory.ldap.writer import Writer
+from vandrel.directory.operations import Operation
+from vandrel.directory.port import Allowed, Scope, Traits
 from vandrel.directory.schema import Schema
-from vandrel.errors import DirectoryError, not_made_with_the_rest
+from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
 
 _SCOPES = {Scope.BASE: ldap.SCOPE_BASE, Scope.ONE: ldap.SCOPE_ONELEVEL, Scope.SUBTREE: ldap.SCOPE_SUBTREE}
 _PAGE = 1000
 #: Values asked for in one filter.
 _AT_ONCE = 50
-#: The server may or may not have done what it was asked.
-_NO_ANSWER = (ldap.SERVER_DOWN, ldap.CONNECT_ERROR, ldap.TIMEOUT, ldap.BUSY, ldap.UNAVAILABLE)
-#: Requests on their way at one time: more bring nothing, and a server cuts off who sends without end.
-_WINDOW = 16
-
-Outcome = DirectoryError | None
+#: Names below one superior from which on they are asked for by filters and not one by one.
+_MANY = 20
+_EVERYTHING = "(objectClass=*)"
 
 _T = TypeVar("_T")
+
+
+class About(Struct, frozen=True):
+    """What a server says of itself (RFC 4512, section 5.1)."""
+
+    vendor: str
+    controls: frozenset[str]
+    extensions: frozenset[str]
+    mechanisms: tuple[str, ...]
 
 
 class LdapDirectory:
@@ -47,26 +55,48 @@ class LdapDirectory:
         """Connect, bind, and read what the server says of itself.
 
         Raises:
-            DirectoryError: ``out-of-reach``, ``not-permitted``.
+            DirectoryError: ``out-of-reach``, ``certificate``, ``not-permitted``.
 
         """
-        self._settings = settings
-        self._connection, self._url = connect(settings)
-        root = self._read("", ["namingContexts", "defaultNamingContext", "subschemaSubentry"])
+        self.settings = settings
+        self._link = Link(settings)
+        root = self._read("", ["*", "+"])
         contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
         default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
         self._contexts = tuple(dict.fromkeys([*default, *contexts]))
+        self.about = About(
+            " ".join([*_texts(root, "vendorName"), *_texts(root, "vendorVersion")]),
+            frozenset(_texts(root, "supportedControl")), frozenset(_texts(root, "supportedExtension")),
+            tuple(_texts(root, "supportedSASLMechanisms")),
+        )  # fmt: skip
+        active = CAPABILITY in _texts(root, "supportedCapabilities")
+        self.server: Server = ActiveServer() if active else StandardServer()
         subschema = self._read(
-            next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema"), ["attributeTypes", "objectClasses"]
+            next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema"), list(self.server.subschema)
         )
-        self._schema = Schema(
-            [("attributetype", text) for text in _texts(subschema, "attributeTypes")]
-            + [("objectclass", text) for text in _texts(subschema, "objectClasses")]
-        )
+        found = {name: _texts(subschema, name) for name in self.server.subschema}
+        self._schema = Schema(self.server.definitions(found))
+        self._known: dict[str, tuple[str, bool]] = {}
+        self._writer = Writer(self._link, self, self.server, self.about.controls)
 
     @property
     def location(self) -> str:
-        return self._url
+        return self.settings.name or self.settings.urls[0]
+
+    @property
+    def url(self) -> str:
+        """The host in use."""
+        return self._link.url
+
+    @property
+    def reconnected(self) -> int:
+        """How often the connection was lost and made anew, to any host."""
+        return self._link.reconnected
+
+    @property
+    def traits(self) -> Traits:
+        active = isinstance(self.server, ActiveServer)
+        return Traits("ad" if active else "standard", self.server.mends_references, disables=active)
 
     @property
     def schema(self) -> Schema:
@@ -77,85 +107,159 @@ class LdapDirectory:
         return self._contexts
 
     def close(self) -> None:
-        self._connection.unbind_s()
+        self._link.close()
 
     # --- reading
 
-    def _read(self, dn: str, attributes: list[str]) -> dict[str, list[bytes]]:
+    def _read(self, dn: str, attributes: list[str]) -> Octets:
         try:
-            found = self._connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", attributes)
+            found = self._link.connection.search_s(dn, ldap.SCOPE_BASE, _EVERYTHING, attributes)
         except ldap.LDAPError as error:
             raise in_words(error, dn or self.location) from None
         return {name.lower(): values for name, values in found[0][1].items()} if found else {}
 
-    def _entry(self, dn: str, attributes: dict[str, list[bytes]]) -> Entry:
+    def _entry(self, dn: str, attributes: Octets) -> Entry:
         found: dict[str, list[Value]] = {}
-        for name, values in attributes.items():
-            known = self._schema.attribute_name(name.split(";")[0]) or name
-            if self._schema.is_binary(known):
-                found[known] = list(values)
-            else:
-                found[known] = [value.decode("utf-8", "replace") for value in values]
-        return Entry(names.parse(dn), found)
+        known = self._known
+        for name, values in self.server.shown(attributes).items():
+            if name not in known:
+                bare = name.split(";")[0]
+                canonical = self._schema.attribute_name(bare) or bare
+                known[name] = (canonical, self._schema.is_binary(canonical))
+            canonical, binary = known[name]
+            whole = self._rest(dn, name, values) if ";range=" in name else values
+            found[canonical] = list(whole) if binary else [value.decode("utf-8", "replace") for value in whole]
+        return Entry(DN.read(dn), found)
+
+    def _rest(self, dn: str, name: str, values: list[bytes]) -> list[bytes]:
+        """All values of an attribute that comes in pieces: [MS-ADTS] 3.1.1.3.1.3.3."""
+        bare, _, bounds = name.partition(";range=")
+        found = list(values)
+        while not bounds.endswith("*"):
+            answer = self._link.connection.search_s(dn, ldap.SCOPE_BASE, _EVERYTHING, [f"{bare};range={len(found)}-*"])
+            piece = next(((k, v) for k, v in answer[0][1].items() if k.lower().startswith(bare.lower())), None)
+            if piece is None or not piece[1]:
+                break
+            bounds = piece[0]
+            found += piece[1]
+        return found
 
     def get(self, dn: DN) -> Entry | None:
-        return self._persist(lambda: next(self.search(dn, Scope.BASE), None))
+        return self._link.persist(lambda: next(self._search(dn, Scope.BASE, EVERYTHING, ()), None))
 
-    def search(self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING) -> Iterator[Entry]:
+    def search(
+        self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
+    ) -> Iterator[Entry]:
+        virtual = [name for name in filters.attributes_of(where) if self.server.is_virtual(name)]
+        if not virtual:
+            yield from self._search(base, scope, where, only)
+            return
+        # No filter of the server's finds what is kept inside of another attribute: looked through here.
+        for entry in self._search(base, scope, EVERYTHING, [*only, *virtual] if only else ()):
+            if filters.matches(where, entry, self._schema):
+                yield entry
+
+    def _search(self, base: DN, scope: Scope, where: Filter, only: Collection[str]) -> Iterator[Entry]:
         page = ldap.controls.SimplePagedResultsControl(True, size=_PAGE, cookie="")
-        text = filters.to_text(where)
+        controls = [page, *self.server.reading()] if scope is not Scope.BASE else self.server.reading()
+        text, wanted = filters.to_text(where), self.server.wanted(only)
+        request = self._ask(base, scope, text, wanted, controls)
         while True:
             try:
-                request = self._connection.search_ext(str(base), _SCOPES[scope], text, ["*", "+"], serverctrls=[page])
-                _, found, _, controls = self._connection.result3(request)
-            except ldap.NO_SUCH_OBJECT:
+                _, found, _, answered = self._link.connection.result3(request)
+            except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
                 return
             except ldap.LDAPError as error:
                 raise in_words(error, str(base)) from None
+            page.cookie = next((c.cookie for c in answered if c.controlType == page.controlType), b"")
+            if page.cookie:  # the next page is on its way while this one is read
+                request = self._ask(base, scope, text, wanted, controls)
             for dn, attributes in found:
                 if dn is not None:  # a referral to another server is left alone
                     yield self._entry(dn, attributes)
-            cookies = [control.cookie for control in controls if control.controlType == page.controlType]
-            if not cookies or not cookies[0]:
+            if not page.cookie:
                 return
-            page.cookie = cookies[0]
+
+    def _ask(self, base: DN, scope: Scope, text: str, wanted: list[str], controls: list[Any]) -> int:
+        try:
+            return int(self._link.connection.search_ext(str(base), _SCOPES[scope], text, wanted, serverctrls=controls))
+        except ldap.LDAPError as error:
+            raise in_words(error, str(base)) from None
 
     def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         name = self._schema.attribute_name(attribute) or attribute
-        wanted = {self._schema.key(name, value): value for value in values}
+        wanted: dict[Any, list[str]] = {}
+        for value in values:
+            wanted.setdefault(self._schema.key(name, value), []).append(value)
         found: dict[str, DN] = {}
-        keys = list(wanted)
-        for start in range(0, len(keys), _AT_ONCE):
-            chunk = [wanted[key] for key in keys[start : start + _AT_ONCE]]
-            where = filters.Or(tuple(filters.Compare(name, "=", value) for value in chunk))
-            for context in self._contexts:
-                for entry in self.search(context, where=where):
-                    for value in entry.values_of(name):
-                        if (key := self._schema.key(name, value)) in wanted:
-                            found[wanted[key]] = entry.dn
-        return {value: found[wanted[key]] for value in values if wanted[key := self._schema.key(name, value)] in found}
-
-    def existing(self, dns: Collection[DN]) -> set[DN]:
-        found: set[DN] = set()
-        waiting: list[tuple[Any, DN]] = []
-        for dn in dns:
-            if len(waiting) == _WINDOW:
-                self._answered(*waiting.pop(0), found)
-            request = self._connection.search_ext(str(dn), ldap.SCOPE_BASE, "(objectClass=*)", ["1.1"])
-            waiting.append((request, dn))
-        for request, dn in waiting:
-            self._answered(request, dn, found)
+        givens = [given[0] for given in wanted.values()]
+        asked = (
+            (context, Scope.SUBTREE, filters.Or(tuple(filters.Compare(name, "=", value) for value in chunk)))
+            for chunk in _chunks(givens) for context in self._contexts
+        )  # fmt: skip
+        for dn, attributes in self._answers(asked, [name]):
+            for held in self._entry(dn, attributes).values_of(name):
+                for given in wanted.get(self._schema.key(name, held), ()):
+                    found[given] = DN.read(dn)
         return found
 
-    def _answered(self, request: Any, dn: DN, found: set[DN]) -> None:
+    def existing(self, dns: Collection[DN]) -> set[DN]:
+        below: dict[str, list[DN]] = {}
+        for dn in dns:
+            if dn and any(dn.is_within(context) for context in self._contexts):
+                below.setdefault(dn.key.rpartition(names.LEVEL)[0], []).append(dn)
+        found: set[DN] = set()
+        for answer, _ in self._answers(self._questions(below), ["1.1"]):
+            found.add(DN.read(answer))
+        return found & set(dns)
+
+    def _questions(self, below: Mapping[str, list[DN]]) -> Iterator[tuple[DN, Scope, Filter]]:
+        """Searches that find which of these names exist: one by one, or many siblings with one filter."""
+        for siblings in below.values():
+            if len(siblings) < _MANY:
+                yield from ((dn, Scope.BASE, EVERYTHING) for dn in siblings)
+                continue
+            for chunk in _chunks(siblings):
+                parts = tuple(filters.And(tuple(filters.Compare(k, "=", str(v)) for k, v in dn.rdn)) for dn in chunk)
+                yield chunk[0].parent, Scope.ONE, filters.Or(parts)
+
+    def _answers(
+        self, questions: Iterable[tuple[DN, Scope, Filter]], wanted: list[str]
+    ) -> Iterator[tuple[str, Octets]]:
+        """What many searches find, several of them on their way at a time."""
+        waiting: deque[tuple[int, DN]] = deque()
+        for base, scope, where in questions:
+            if len(waiting) >= max(2, self.server.window):
+                yield from self._answer(*waiting.popleft())
+            waiting.append((self._ask(base, scope, filters.to_text(where), wanted, []), base))
+        while waiting:
+            yield from self._answer(*waiting.popleft())
+
+    def _answer(self, request: int, base: DN) -> Iterator[tuple[str, Octets]]:
         try:
-            _, entries, _, _ = self._connection.result3(request)
+            _, found, _, _ = self._link.connection.result3(request)
         except (ldap.NO_SUCH_OBJECT, ldap.INVALID_DN_SYNTAX, ldap.REFERRAL):
             return
         except ldap.LDAPError as error:
-            raise in_words(error, str(dn)) from None
-        if any(name is not None for name, _ in entries):
-            found.add(dn)
+            raise in_words(error, str(base)) from None
+        yield from ((dn, attributes) for dn, attributes in found if dn is not None)
+
+    def allowed(self, dn: DN) -> Allowed | None:
+        """[MS-ADTS] 3.1.1.4.5.14 and 3.1.1.4.5.11; a standard server does not tell."""
+        if not isinstance(self.server, ActiveServer):
+            return None
+        found = self._read(str(dn), ["allowedAttributesEffective", "allowedChildClassesEffective", "sDRightsEffective"])
+        attributes = set(_texts(found, "allowedAttributesEffective"))
+        if int(next(iter(_texts(found, "sDRightsEffective")), "0")) & 4:  # may write the discretionary list
+            attributes |= {"vandrelProtected", "vandrelPasswordFixed"}
+        return Allowed(frozenset(attributes), frozenset(_texts(found, "allowedChildClassesEffective")))
+
+    def whoami(self) -> str:
+        """Who is bound, as the server says (RFC 4532), or an empty string."""
+        try:
+            return str(self._link.connection.whoami_s()).removeprefix("dn:").removeprefix("u:")
+        except ldap.LDAPError:
+            return ""
 
     # --- passwords
 
@@ -163,10 +267,11 @@ class LdapDirectory:
         if not secret.reveal():
             return False  # a bind without a password is anonymous, and succeeds (RFC 4513, section 5.1.2)
         try:
-            connect(structs.replace(self._settings, bind_dn=str(dn), secret=secret, external=False))[0].unbind_s()
+            connect(structs.replace(self.settings, bind_dn=str(dn), secret=secret, sasl=""))[0].unbind_s()
         except DirectoryError as error:
             if error.code == "not-permitted":
-                return False
+                # 773, [MS-ERREF] 2.2: right, and to be changed first.
+                return "data 773" in str(error)
             raise
         return True
 
@@ -177,164 +282,17 @@ class LdapDirectory:
     # --- writing
 
     def execute(self, operations: Sequence[Operation], *, atomic: bool) -> list[DirectoryError | None]:
-        """One after the other; with `atomic` it stops at the first refusal, and takes back what was made before."""
-        outcomes: list[Outcome] = []
-        for index, operation in enumerate(operations):
-            outcome = self._one(operation)
-            outcomes.append(outcome)
-            if outcome is not None and atomic:
-                self._take_back(operations[:index])
-                undone: Outcome = not_made_with_the_rest()
-                return [undone] * index + [outcome] + [undone] * (len(operations) - index - 1)
-        return outcomes
+        """Several on their way at a time, but none before what it builds upon.
 
-    def _one(self, operation: Operation) -> Outcome:
-        if not any(operation.dn.is_within(context) for context in self._contexts):
-            return DirectoryError("no-parent", "the name is outside of this directory", where=str(operation.dn))
-        tries = 0
-
-        def attempt() -> Outcome:
-            nonlocal tries
-            tries += 1
-            # An answer was lost: what was asked for may have been done all the same.
-            if tries > 1 and is_made(self, operation):
-                return None
-            outcome = self._try(operation)
-            return None if outcome is not None and tries > 1 and is_made(self, operation) else outcome
-
-        return self._persist(attempt)
-
-    def _try(self, operation: Operation) -> Outcome:
-        """One attempt: None, or why it was refused; a connection that is lost is raised."""
-        try:
-            self._perform(operation)
-        except ldap.NO_SUCH_OBJECT as error:
-            if isinstance(operation, AddEntry | RenameEntry):
-                return DirectoryError("no-parent", "there is no object to hold it", where=str(operation.dn))
-            return in_words(error, str(operation.dn))
-        except ldap.INSUFFICIENT_ACCESS as error:
-            return self._protected(operation) or in_words(error, str(operation.dn))
-        except _NO_ANSWER:
-            raise
-        except ldap.LDAPError as error:
-            return in_words(error, str(operation.dn))
-        return None
-
-    def _persist(self, attempt: Callable[[], _T]) -> _T:
-        """Try until a server answers, with growing pauses, as long as the settings have patience.
-
-        Raises:
-            DirectoryError: ``out-of-reach`` or ``busy`` in the end.
-
+        With `atomic` it stops at the first refusal, and takes back what was made before.
         """
-        deadline, pause = time.monotonic() + self._settings.patience, 0.05
-        while True:
-            try:
-                return attempt()
-            except _NO_ANSWER as error:
-                failure = in_words(error, self.location)
-            except DirectoryError as error:
-                if error.code not in ("out-of-reach", "busy"):
-                    raise
-                failure = error
-            if time.monotonic() + pause > deadline:
-                raise failure
-            time.sleep(pause)
-            pause = min(2 * pause, 2.0)
-            with suppress(DirectoryError):
-                self._connection, self._url = connect(self._settings)
-
-    def _protected(self, operation: Operation) -> Outcome:
-        """The true cause, where a server that protects objects says only that it may not be done."""
-        if not isinstance(operation, DeleteEntry | RenameEntry):
-            return None
-        entry = self.get(operation.dn)
-        if entry is None or entry.text("vandrelProtected") != "TRUE":
-            return None
-        what, remedy = "the object is protected", "release it first, on purpose"
-        return DirectoryError("protected", what, where=str(operation.dn), remedy=remedy)
-
-    def _octets(self, values: Sequence[Value]) -> list[bytes]:
-        return [value if isinstance(value, bytes) else value.encode() for value in values]
-
-    def _perform(self, operation: Operation) -> None:
-        dn = str(operation.dn)
-        match operation:
-            case AddEntry():
-                attributes = {name: self._octets(values) for name, values in operation.attributes.items() if values}
-                for kind, value in operation.dn.rdn:
-                    attributes.setdefault(self._schema.attribute_name(kind) or kind, self._octets([value]))
-                self._connection.add_s(dn, list(attributes.items()))
-            case ModifyEntry():
-                self._modify(operation)
-            case RenameEntry():
-                new = operation.new
-                above = None if new.parent == operation.dn.parent else str(new.parent)
-                self._connection.rename_s(dn, new.rdn_text, above, 1)
-            case DeleteEntry():
-                self._connection.delete_s(dn)
-            case SetPassword():
-                self._password(operation)
-
-    def _modify(self, operation: ModifyEntry) -> None:
-        dn = str(operation.dn)
-        try:
-            self._connection.modify_s(dn, [part for change in operation.changes for part in self._parts(change)])
-        except (ldap.TYPE_OR_VALUE_EXISTS, ldap.NO_SUCH_ATTRIBUTE):
-            # What is to come and is there, or to go and is not, is no error (see the port): without it, once more.
-            entry = self.get(operation.dn)
-            if entry is None:
-                raise ldap.NO_SUCH_OBJECT({}) from None
-            rest = [part for change in operation.changes for part in self._parts(self._still_open(change, entry))]
-            if rest:
-                self._connection.modify_s(dn, rest)
-
-    def _still_open(self, change: Change, entry: Entry) -> Change:
-        """A change that only adds or only removes, without what is so already; one value for another stays whole."""
-        have = {self._schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
-        if change.removed and change.added:
-            return change
-        removed = tuple(v for v in change.removed if self._schema.key(change.attribute, v) in have)
-        return Change(
-            change.attribute,
-            removed,
-            tuple(v for v in change.added if self._schema.key(change.attribute, v) not in have),
-        )
-
-    def _parts(self, change: Change) -> list[tuple[int, str, list[bytes]]]:
-        parts = []
-        if change.removed:
-            parts.append((ldap.MOD_DELETE, change.attribute, self._octets(change.removed)))
-        if change.added:
-            parts.append((ldap.MOD_ADD, change.attribute, self._octets(change.added)))
-        return parts
-
-    def _password(self, operation: SetPassword) -> None:
-        dn = str(operation.dn)
-        if operation.secret is None:
-            self._connection.modify_s(dn, [(ldap.MOD_REPLACE, name, None) for name in ("userPassword", "pwdReset")])
-            return
-        self._connection.passwd_s(dn, None, operation.secret.reveal())  # RFC 3062: the server hashes it
-        wanted = [b"TRUE"] if operation.must_change else None
-        self._connection.modify_s(dn, [(ldap.MOD_REPLACE, "pwdReset", wanted)])
-
-    def _take_back(self, made: Sequence[Operation]) -> None:
-        """Undo operations of a sequence that is to be whole, as far as can be: there are no transactions here."""
-        for operation in reversed(made):
-            try:
-                match operation:
-                    case AddEntry():
-                        self._connection.delete_s(str(operation.dn))
-                    case ModifyEntry():
-                        back = [Change(c.attribute, c.added, c.removed) for c in operation.changes]
-                        self._modify(ModifyEntry(operation.dn, tuple(back)))
-                    case RenameEntry():
-                        self._perform(RenameEntry(operation.new, operation.dn))
-                    case _:
-                        continue
-            except ldap.LDAPError as error:
-                raise in_words(error, str(operation.dn)) from None
+        return self._writer.run(operations, atomic=atomic)
 
 
-def _texts(attributes: dict[str, list[bytes]], name: str) -> list[str]:
+def _chunks(values: Sequence[_T]) -> Iterator[Sequence[_T]]:
+    for start in range(0, len(values), _AT_ONCE):
+        yield values[start : start + _AT_ONCE]
+
+
+def _texts(attributes: Octets, name: str) -> list[str]:
     return [value.decode("utf-8", "replace") for value in attributes.get(name.lower(), [])]

@@ -1,0 +1,1 @@
+"""Formats and constants of directories with the Active Directory schema, each after the document that defines it."""

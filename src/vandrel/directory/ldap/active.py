@@ -1,0 +1,103 @@
+"""What a server with the Active Directory schema wants on the wire, beside RFC 4511."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+from uuid import UUID
+
+import ldap
+from ldap.controls import RequestControl
+
+from vandrel.directory.active import descriptor, schema, sid
+from vandrel.directory.dn import DN
+from vandrel.directory.ldap.server import Octets
+from vandrel.directory.operations import Change, SetPassword
+
+#: In supportedCapabilities of the root DSE: [MS-ADTS] 3.1.1.3.4.3.
+CAPABILITY = "1.2.840.113556.1.4.800"
+
+_DESCRIPTOR = "nTSecurityDescriptor"
+#: [MS-ADTS] 3.1.1.3.4.1.11: of the descriptor, the discretionary list alone; whoever may not read the rest may that.
+_LIST_ALONE = RequestControl("1.2.840.113556.1.4.801", True, b"\x30\x03\x02\x01\x04")
+#: Computed, and so given only to those who ask for them by name.
+_COMPUTED = ("msDS-User-Account-Control-Computed", "createTimestamp", "modifyTimestamp", "canonicalName")
+_KEPT_INSIDE = {
+    "vandrelProtected": (descriptor.is_protected, descriptor.protect),
+    "vandrelPasswordFixed": (descriptor.is_password_fixed, descriptor.fix_password),
+}
+
+
+class ActiveServer:
+    """See `vandrel.directory.ldap.server.Server`."""
+
+    name: str = "Active Directory schema"
+    subschema: tuple[str, ...] = schema.ATTRIBUTES
+    window: int = 1  # it makes one after the other, whatever the client does
+    mends_references: bool = True
+
+    def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
+        yield from schema.definitions(subschema)
+        yield from schema.VIRTUAL
+
+    def wanted(self, attributes: Iterable[str]) -> list[str]:
+        given = list(attributes)
+        if not given:
+            return ["*", _DESCRIPTOR, *_COMPUTED]
+        return [*given, _DESCRIPTOR] if set(given) & set(_KEPT_INSIDE) else given
+
+    def reading(self) -> list[Any]:
+        return [_LIST_ALONE]
+
+    def shown(self, attributes: Octets) -> Octets:
+        """With what the security descriptor says as attributes, and identifiers as text."""
+        for name in schema.SIDS & attributes.keys():
+            attributes[name] = [sid.to_text(value).encode() for value in attributes[name]]
+        for name in schema.GUIDS & attributes.keys():
+            attributes[name] = [str(UUID(bytes_le=value)).encode() for value in attributes[name]]
+        if _DESCRIPTOR in attributes:
+            decoded = descriptor.decode(attributes[_DESCRIPTOR][0])
+            for name, (said, _) in _KEPT_INSIDE.items():
+                if said(decoded):
+                    attributes[name] = [b"TRUE"]
+        return attributes
+
+    def is_virtual(self, attribute: str) -> bool:
+        return attribute in _KEPT_INSIDE
+
+    def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
+        """The part of a modification that says these changes in the security descriptor, and its controls."""
+        octets = self._descriptor(connection, str(dn))
+        new = descriptor.decode(octets)
+        for change in changes:
+            wanted = "TRUE" in change.added
+            if wanted and change.attribute == "vandrelProtected" and dn.parent:
+                self._guard(connection, str(dn.parent))
+            new = _KEPT_INSIDE[change.attribute][1](new, wanted)
+        if (encoded := descriptor.encode(new)) == octets:
+            return [], []
+        return [(ldap.MOD_REPLACE, _DESCRIPTOR, [encoded])], [_LIST_ALONE]
+
+    @staticmethod
+    def _descriptor(connection: Any, dn: str) -> bytes:
+        found = connection.search_ext_s(
+            dn, ldap.SCOPE_BASE, "(objectClass=*)", [_DESCRIPTOR], serverctrls=[_LIST_ALONE]
+        )
+        return bytes(found[0][1][_DESCRIPTOR][0])
+
+    def _guard(self, connection: Any, superior: str) -> None:
+        octets = self._descriptor(connection, superior)
+        guarded = descriptor.encode(descriptor.guard_children(descriptor.decode(octets)))
+        if guarded != octets:
+            part = (ldap.MOD_REPLACE, _DESCRIPTOR, [guarded])
+            connection.modify_ext_s(superior, [part], serverctrls=[_LIST_ALONE])
+
+    def password(self, connection: Any, operation: SetPassword) -> None:
+        """[MS-ADTS] 3.1.1.3.1.5.1: between quotation marks, in UTF-16; the change is demanded by a time of 0."""
+        if operation.secret is None:
+            raise ldap.UNWILLING_TO_PERFORM({"info": "this server has no way to take a password away"})
+        quoted = f'"{operation.secret.reveal()}"'.encode("utf-16-le")
+        parts = [(ldap.MOD_REPLACE, "unicodePwd", [quoted])]
+        if operation.must_change:
+            parts.append((ldap.MOD_REPLACE, "pwdLastSet", [b"0"]))
+        connection.modify_s(str(operation.dn), parts)

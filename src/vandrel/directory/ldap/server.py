@@ -1,0 +1,40 @@
+"""What one sort of server wants on the wire, beside RFC 4511."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, Protocol
+
+from vandrel.directory.dn import DN
+from vandrel.directory.operations import Change, SetPassword
+
+Octets = dict[str, list[bytes]]
+
+
+class Server(Protocol):
+    """Where servers differ. ``window`` is how many requests may be on their way at a time."""
+
+    name: str
+    subschema: tuple[str, ...]
+    window: int
+    mends_references: bool
+
+    def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
+        """The schema's definitions from the values of the subschema subentry."""
+
+    def wanted(self, attributes: Iterable[str]) -> list[str]:
+        """What to ask for so that these attributes come, or all of them."""
+
+    def reading(self) -> list[Any]:
+        """Controls that every search carries."""
+
+    def shown(self, attributes: Octets) -> Octets:
+        """What came, as it is to be shown; names are as the server spells them."""
+
+    def is_virtual(self, attribute: str) -> bool:
+        """Whether an attribute is kept inside of another, so that no filter of the server's finds it."""
+
+    def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
+        """What to modify so that virtual attributes change, and the controls to send along."""
+
+    def password(self, connection: Any, operation: SetPassword) -> None: ...

@@ -1,0 +1,50 @@
+"""What a standard server wants on the wire, beside RFC 4511: RFC 3062 and the password policy draft for passwords."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+import ldap
+
+from vandrel.directory.dn import DN
+from vandrel.directory.ldap.server import Octets
+from vandrel.directory.operations import Change, SetPassword
+
+
+class StandardServer:
+    """See `vandrel.directory.ldap.server.Server`."""
+
+    name: str = "standard LDAP"
+    subschema: tuple[str, ...] = ("attributeTypes", "objectClasses")
+    #: Requests on their way at one time: more bring nothing, and a server cuts off who sends without end.
+    window: int = 16
+    mends_references: bool = False  # some do, with an overlay; none says so
+
+    def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
+        yield from (("attributetype", text) for text in subschema.get("attributeTypes", ()))
+        yield from (("objectclass", text) for text in subschema.get("objectClasses", ()))
+
+    def wanted(self, attributes: Iterable[str]) -> list[str]:
+        return list(attributes) or ["*", "+"]
+
+    def reading(self) -> list[Any]:
+        return []
+
+    def shown(self, attributes: Octets) -> Octets:
+        return attributes
+
+    def is_virtual(self, attribute: str) -> bool:
+        return False
+
+    def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
+        return [], []
+
+    def password(self, connection: Any, operation: SetPassword) -> None:
+        dn = str(operation.dn)
+        if operation.secret is None:
+            connection.modify_s(dn, [(ldap.MOD_REPLACE, name, None) for name in ("userPassword", "pwdReset")])
+            return
+        connection.passwd_s(dn, None, operation.secret.reveal())  # RFC 3062: the server hashes it
+        wanted = [b"TRUE"] if operation.must_change else None
+        connection.modify_s(dn, [(ldap.MOD_REPLACE, "pwdReset", wanted)])

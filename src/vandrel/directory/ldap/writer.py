@@ -1,0 +1,328 @@
+"""The write requests of a run: several on their way at a time, and each looked up again where its answer was lost."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Sequence
+from typing import Any
+
+import ldap
+from ldap.controls import AssertionControl
+from msgspec import Struct
+
+from vandrel.directory import dn as names
+from vandrel.directory import filter as filters
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.ldap.faults import in_words
+from vandrel.directory.ldap.link import NO_ANSWER, Link
+from vandrel.directory.ldap.server import Server
+from vandrel.directory.made import is_made
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
+from vandrel.directory.port import Directory
+from vandrel.errors import DirectoryError, not_made_with_the_rest
+
+Outcome = DirectoryError | None
+
+_ASSERTION = "1.3.6.1.1.12"  # RFC 4528
+
+#: Attributes without an EQUALITY rule have no value that could be named: RFC 4511, section 4.6.
+_NOT_BY_VALUE = (ldap.INAPPROPRIATE_MATCHING,)
+#: What is to come and is there, or to go and is not, is no error (see the port).
+_SO_ALREADY = (
+    ldap.TYPE_OR_VALUE_EXISTS, ldap.NO_SUCH_ATTRIBUTE, ldap.ALREADY_EXISTS, ldap.UNWILLING_TO_PERFORM,
+    ldap.NO_SUCH_OBJECT,
+)  # fmt: skip
+
+
+class _Sent(Struct):
+    """A request on its way: which operation it makes, and where it was sent."""
+
+    index: int
+    request: int
+    connection: Any
+
+
+class Writer:
+    """Makes operations on one connection."""
+
+    def __init__(self, link: Link, directory: Directory, server: Server, controls: frozenset[str]) -> None:
+        self._link = link
+        self._directory = directory
+        self._schema = directory.schema
+        self._server = server
+        self._can_assert = _ASSERTION in controls
+
+    def run(self, operations: Sequence[Operation], *, atomic: bool) -> list[Outcome]:
+        """See `vandrel.directory.port.Directory.execute`.
+
+        With `atomic` nothing more is sent after the first refusal, and what was made is taken back as far as can be.
+        """
+        outcomes: dict[int, Outcome] = {}
+        sent: deque[_Sent] = deque()
+        touched: set[str] = set()
+        for index, operation in enumerate(operations):
+            if atomic and any(outcomes.values()):
+                break
+            simple = self._is_simple(operation)
+            if not simple or self._builds_upon(operation, touched):
+                self._settle(operations, sent, outcomes, 0)
+                touched.clear()
+                if atomic and any(outcomes.values()):
+                    break
+            if not simple:
+                outcomes[index] = self._one(operation)
+                continue
+            self._settle(operations, sent, outcomes, self._server.window - 1)
+            try:
+                sent.append(_Sent(index, self._send(operation), self._link.connection))
+                touched.add(operation.dn.key)
+            except NO_ANSWER:
+                outcomes[index] = self._one(operation, unsure=True)
+        self._settle(operations, sent, outcomes, 0)
+        if not (atomic and any(outcomes.values())):
+            return [outcomes[index] for index in range(len(operations))]
+        self._take_back([operations[index] for index, outcome in outcomes.items() if outcome is None])
+        return [outcomes.get(index) or not_made_with_the_rest() for index in range(len(operations))]
+
+    # --- several at a time
+
+    def _is_simple(self, operation: Operation) -> bool:
+        """Whether one request makes it, and it can be sent while others are on their way."""
+        match operation:
+            case AddEntry():
+                return self._is_inside(operation) and not any(map(self._server.is_virtual, operation.attributes))
+            case ModifyEntry():
+                return (
+                    bool(operation.changes)
+                    and self._is_inside(operation)
+                    and not any(self._server.is_virtual(change.attribute) for change in operation.changes)
+                )
+        return False
+
+    def _is_inside(self, operation: Operation) -> bool:
+        return any(operation.dn.is_within(context) for context in self._directory.contexts)
+
+    @staticmethod
+    def _builds_upon(operation: Operation, touched: set[str]) -> bool:
+        """Whether something on its way must be made first: servers make requests of one connection in any order."""
+        key = operation.dn.key
+        return key in touched or key.rpartition(names.LEVEL)[0] in touched
+
+    def _send(self, operation: Operation) -> int:
+        connection, dn = self._link.connection, str(operation.dn)
+        if isinstance(operation, AddEntry):
+            return int(connection.add_ext(dn, self._attributes(operation)))
+        assert isinstance(operation, ModifyEntry)
+        return int(connection.modify_ext(dn, _parts(operation.changes)))
+
+    def _settle(
+        self, operations: Sequence[Operation], sent: deque[_Sent], outcomes: dict[int, Outcome], leave: int
+    ) -> None:
+        """Wait for answers until no more than `leave` requests are on their way."""
+        while len(sent) > leave:
+            one = sent.popleft()
+            operation = operations[one.index]
+            try:
+                if one.connection is not self._link.connection:
+                    raise ldap.SERVER_DOWN({})
+                one.connection.result3(one.request)
+                outcomes[one.index] = None
+            except NO_ANSWER:
+                outcomes[one.index] = self._one(operation, unsure=True)
+            except (*_SO_ALREADY, *_NOT_BY_VALUE) as error:
+                known = self._outcome(operation, error) if isinstance(operation, AddEntry) else self._one(operation)
+                outcomes[one.index] = known
+            except ldap.LDAPError as error:
+                outcomes[one.index] = self._outcome(operation, error)
+
+    # --- one at a time
+
+    def _one(self, operation: Operation, *, unsure: bool = False) -> Outcome:
+        """Make one operation; with `unsure`, it was sent before and may have been made."""
+        if not self._is_inside(operation):
+            return DirectoryError("no-parent", "the name is outside of this directory", where=str(operation.dn))
+        tries = int(unsure)
+
+        def attempt() -> Outcome:
+            nonlocal tries
+            tries += 1
+            # An answer was lost: what was asked for may have been done all the same.
+            if tries > 1 and is_made(self._directory, operation):
+                return None
+            outcome = self._try(operation)
+            return None if outcome is not None and tries > 1 and is_made(self._directory, operation) else outcome
+
+        return self._link.persist(attempt)
+
+    def _try(self, operation: Operation) -> Outcome:
+        """One attempt: None, or why it was refused; a connection that is lost is raised."""
+        try:
+            self._perform(operation)
+        except NO_ANSWER:
+            raise
+        except ldap.LDAPError as error:
+            return self._outcome(operation, error)
+        return None
+
+    def _outcome(self, operation: Operation, error: ldap.LDAPError) -> DirectoryError:
+        where = str(operation.dn)
+        if isinstance(error, ldap.NO_SUCH_OBJECT) and isinstance(operation, AddEntry | RenameEntry):
+            return DirectoryError("no-parent", "there is no object to hold it", where=where)
+        if isinstance(error, ldap.INSUFFICIENT_ACCESS):
+            return self._protected(operation) or self._not_permitted(operation)
+        if isinstance(error, ldap.ALREADY_EXISTS) and isinstance(operation, ModifyEntry):
+            error = ldap.TYPE_OR_VALUE_EXISTS(*error.args)  # how one sort of server says it
+        return in_words(error, where)
+
+    def _not_permitted(self, operation: Operation) -> DirectoryError:
+        """Who may not do what to what, and as whom else it might be tried."""
+        match operation:
+            case AddEntry():
+                what = f"create an object in {operation.dn.parent}"
+            case ModifyEntry():
+                what = f"change {', '.join(change.attribute for change in operation.changes)}"
+            case RenameEntry():
+                what = "rename or move it"
+            case DeleteEntry():
+                what = "delete it"
+            case SetPassword():
+                what = "set its password"
+        settings = self._link.settings
+        others = " or ".join(f"--as {word}" for word in settings.others)
+        return DirectoryError(
+            "not-permitted", f"{settings.who} may not {what}", where=str(operation.dn),
+            remedy=f"try another identity of this connection: {others}" if others else "use an identity that may: --as",
+        )  # fmt: skip
+
+    def _protected(self, operation: Operation) -> Outcome:
+        """The true cause, where a server that protects objects says only that it may not be done."""
+        if not isinstance(operation, DeleteEntry | RenameEntry):
+            return None
+        entry = self._directory.get(operation.dn)
+        if entry is None or entry.text("vandrelProtected") != "TRUE":
+            return None
+        what, remedy = "the object is protected", "release it first, on purpose"
+        return DirectoryError("protected", what, where=str(operation.dn), remedy=remedy)
+
+    def _attributes(self, operation: AddEntry) -> list[tuple[str, list[bytes]]]:
+        found = {
+            name: _octets(values)
+            for name, values in operation.attributes.items()
+            if values and not self._server.is_virtual(name)
+        }
+        for kind, value in operation.dn.rdn:
+            found.setdefault(self._schema.attribute_name(kind) or kind, _octets([value]))
+        return list(found.items())
+
+    def _perform(self, operation: Operation) -> None:
+        connection, dn = self._link.connection, str(operation.dn)
+        match operation:
+            case AddEntry():
+                connection.add_s(dn, self._attributes(operation))
+                inside = {name: tuple(v) for name, v in operation.attributes.items() if self._server.is_virtual(name)}
+                if inside:
+                    self._modify(ModifyEntry(operation.dn, tuple(Change(n, added=v) for n, v in inside.items())))
+            case ModifyEntry():
+                self._modify(operation)
+            case RenameEntry():
+                new = operation.new
+                above = None if new.parent == operation.dn.parent else str(new.parent)
+                connection.rename_s(dn, new.rdn_text, above, 1)
+            case DeleteEntry():
+                connection.delete_s(dn)
+            case SetPassword():
+                self._server.password(connection, operation)
+
+    def _modify(self, operation: ModifyEntry) -> None:
+        connection, dn = self._link.connection, str(operation.dn)
+        virtual = [change for change in operation.changes if self._server.is_virtual(change.attribute)]
+        plain = [change for change in operation.changes if not self._server.is_virtual(change.attribute)]
+        more, controls = self._server.inside(connection, operation.dn, virtual) if virtual else ([], [])
+        try:
+            if not operation.changes and self._directory.get(operation.dn) is None:
+                raise ldap.NO_SUCH_OBJECT({})
+            if plain or more:
+                connection.modify_ext_s(dn, _parts(plain) + more, serverctrls=controls)
+        except (*_SO_ALREADY, *_NOT_BY_VALUE):
+            entry = self._directory.get(operation.dn)
+            if entry is None:
+                raise ldap.NO_SUCH_OBJECT({}) from None
+            rest = [self._still_open(change, entry) for change in plain]
+            if any(self._is_stale(change, entry) for change in rest):
+                raise ldap.NO_SUCH_ATTRIBUTE({}) from None
+            if rest == plain and not any(self._is_replaced(change) for change in rest):
+                raise
+            self._modify_the_rest(operation.dn, rest, entry, more, controls)
+
+    def _still_open(self, change: Change, entry: Entry) -> Change:
+        """A change without what is so already; one value for another stays whole unless it has been made."""
+        have = {self._schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
+        removed = tuple(v for v in change.removed if self._schema.key(change.attribute, v) in have)
+        added = tuple(v for v in change.added if self._schema.key(change.attribute, v) not in have)
+        if change.removed and change.added and (added or removed):
+            return change
+        return Change(change.attribute, removed, added)
+
+    def _is_stale(self, change: Change, entry: Entry) -> bool:
+        """Whether a value that another is to replace is not there any more."""
+        have = {self._schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
+        return bool(change.added) and any(self._schema.key(change.attribute, v) not in have for v in change.removed)
+
+    def _is_replaced(self, change: Change) -> bool:
+        """Whether the values can only be replaced as a whole, because none can be named."""
+        attribute = self._schema.attribute(change.attribute)
+        return bool(change.removed) and attribute is not None and not attribute.equality
+
+    def _modify_the_rest(
+        self, dn: DN, rest: Sequence[Change], entry: Entry, more: list[Any], controls: list[Any]
+    ) -> None:
+        parts = list(more)
+        for change in rest:
+            if not self._is_replaced(change):
+                parts += _parts([change])
+                continue
+            now = entry.values_of(change.attribute)
+            if not set(change.removed) <= set(now):
+                raise ldap.NO_SUCH_ATTRIBUTE({})
+            left = [value for value in now if value not in change.removed]
+            left += [value for value in change.added if value not in left]
+            parts.append((ldap.MOD_REPLACE, change.attribute, _octets(left) or None))
+            stamp = entry.text("entryCSN")
+            if stamp and self._can_assert:  # nobody's change in between is overwritten unseen
+                same = filters.to_text(filters.Compare("entryCSN", "=", stamp))
+                controls = [*controls, AssertionControl(True, same)]
+        if parts:
+            self._link.connection.modify_ext_s(str(dn), parts, serverctrls=controls)
+
+    def _take_back(self, made: Sequence[Operation]) -> None:
+        """Undo operations of a sequence that is to be whole, as far as can be: there are no transactions here."""
+        for operation in reversed(made):
+            match operation:
+                case AddEntry():
+                    back: Operation = DeleteEntry(operation.dn)
+                case ModifyEntry():
+                    back = ModifyEntry(
+                        operation.dn, tuple(Change(c.attribute, c.added, c.removed) for c in operation.changes)
+                    )
+                case RenameEntry():
+                    back = RenameEntry(operation.new, operation.dn)
+                case _:
+                    continue
+            refused = self._one(back)
+            if refused is not None:
+                raise refused
+
+
+def _octets(values: Sequence[Value]) -> list[bytes]:
+    return [value if isinstance(value, bytes) else value.encode() for value in values]
+
+
+def _parts(changes: Sequence[Change]) -> list[tuple[int, str, list[bytes]]]:
+    parts = []
+    for change in changes:
+        if change.removed:
+            parts.append((ldap.MOD_DELETE, change.attribute, _octets(change.removed)))
+        if change.added:
+            parts.append((ldap.MOD_ADD, change.attribute, _octets(change.added)))
+    return parts
