@@ -53,7 +53,7 @@ def steps(dialect: StandardDialect, base: object, count: int) -> Iterator[Step]:
 def through_the_runner(folder: Path, count: int) -> float:
     charter = load(CHARTER)
     directory = EmbeddedDirectory.create(folder / "directory.db", [charter.base])
-    dialect = StandardDialect(directory.schema, charter)
+    dialect = StandardDialect(directory, charter)
     runner = Runner(directory, dialect, lambda: Journal(folder / "journal.db", create=True))
     todo = list(steps(dialect, charter.base, count))
     gc.collect()

@@ -136,7 +136,7 @@ def bench(tmp_path: Path, charter: Charter) -> Iterator[Workbench]:
     """A directory with the units and groups of the demo's charter, and nobody in it."""
     directory = EmbeddedDirectory.create(tmp_path / "directory.db", [charter.base])
     journal = Journal(tmp_path / "journal.db", create=True)
-    house = House(charter, directory, StandardDialect(directory.schema, charter))
+    house = House(charter, directory, StandardDialect(directory, charter))
     runner = Runner(directory, house.dialect, lambda: journal)
     comparison = compare(house)
     runner.run(Plan("build", comparison.steps, comparison.findings), "test")

@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 
 from vandrel.charter.document import Document, json_schema
 from vandrel.charter.load import CharterFaults, from_text, load
-from vandrel.charter.source import read
 from vandrel.demo.world import charter_text
 from vandrel.errors import VandrelError
+from vandrel.text.yaml_source import read
 
 SMALL = """\
 organization: Skelling Boatyard
@@ -142,7 +142,7 @@ def test_no_text_brings_the_reader_down(text):
 
 
 def test_words_that_other_readers_take_for_something_else():
-    assert read("x", "language: no\nends: 2026-09-30\non: yes").data == {
+    assert read("x", "language: no\nends: 2026-09-30\non: yes", "charter").data == {
         "language": "no",
         "ends": "2026-09-30",
         "on": "yes",
@@ -198,7 +198,7 @@ def test_the_json_schema_accepts_the_demo_and_refuses_a_fault():
     from jsonschema import Draft202012Validator
 
     validator = Draft202012Validator(json_schema())
-    data = read("x", charter_text()).data
+    data = read("x", charter_text(), "charter").data
     assert not list(validator.iter_errors(data))
     assert list(validator.iter_errors({**data, "kind": {}}))
     assert list(validator.iter_errors({key: value for key, value in data.items() if key != "base"}))

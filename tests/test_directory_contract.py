@@ -43,7 +43,7 @@ class Active(Standard):
     #: More than come in one piece; a hundred take two seconds.
     phones, many = "otherTelephone", 1510
     #: A person needs no more than a login; what is there already counts as changed by somebody.
-    answers: ClassVar[dict[str, str]] = {"required": "", "born": "changed", "two values": "changed"}
+    answers: ClassVar[dict[str, str]] = {"required": "", "two values": "changed"}
 
 
 FLAVOURS = {"standard": Standard, "ad": Active}

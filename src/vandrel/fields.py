@@ -37,9 +37,10 @@ class Shape(Enum):
     SECRET = "password"
 
 
-ACCOUNT, GROUP, UNIT = "account", "group", "unit"
+ACCOUNT, GROUP, UNIT, COMPUTER = "account", "group", "unit", "computer"
 _A, _AG, _AGU = frozenset({ACCOUNT}), frozenset({ACCOUNT, GROUP}), frozenset({ACCOUNT, GROUP, UNIT})
-_G, _GU = frozenset({GROUP}), frozenset({GROUP, UNIT})
+_G, _AC, _AGC = frozenset({GROUP}), frozenset({ACCOUNT, COMPUTER}), frozenset({ACCOUNT, GROUP, COMPUTER})
+_ALL = frozenset({ACCOUNT, GROUP, UNIT, COMPUTER})
 
 
 class Field(Struct, frozen=True):
@@ -65,12 +66,16 @@ FIELDS: dict[str, Field] = {
     for field in (
         Field("login", "short name to log on with, unique in the domain", _T.LOGON, named=True),
         Field("principal", "name with suffix to log on with, unique in the forest", _T.LOGON, named=True),
-        Field("enabled", "whether the account may be used", _T.LOGON, shape=_S.FLAG),
+        Field("enabled", "whether the account may be used", _T.LOGON, _AC, _S.FLAG),
         Field("password", "ask, generate, none, or - to read it from standard input", _T.LOGON, shape=_S.SECRET),
         Field("change", "whether the password must be changed at the next logon", _T.LOGON, shape=_S.FLAG),
+        Field("password-fixed", "whether its owner may not change the password: for services", _T.LOGON, shape=_S.FLAG),
+        Field("password-lasting", "whether the password never grows old: for services", _T.LOGON, shape=_S.FLAG),
         Field("starts", "first day", _T.LOGON, shape=_S.DATE),
         Field("ends", "last day on which the account works", _T.LOGON, shape=_S.DATE),
-        Field("name", "name of the entry among its siblings", _T.NAMES, _AGU, named=True),
+        Field("hours", "hours of the week, as Mon-Fri 06-18, Sat 08-12", _T.LOGON),
+        Field("machines", "computers that the account may log on to; all, if none is named", _T.LOGON, many=True),
+        Field("name", "name of the entry among its siblings", _T.NAMES, _ALL, named=True),
         Field("full", "full name", _T.NAMES, named=True),
         Field("display", "name as lists show it", _T.NAMES, _AG, named=True),
         Field("given", "given name", _T.NAMES),
@@ -84,7 +89,7 @@ FIELDS: dict[str, Field] = {
         Field("title", "title or rank", _T.WORK),
         Field("company", "company", _T.WORK),
         Field("department", "department", _T.WORK),
-        Field("site", "site or town", _T.WORK),
+        Field("site", "site or town", _T.WORK, _AC),
         Field("office", "office", _T.WORK),
         Field("room", "room", _T.WORK),
         Field("category", "sort of work", _T.WORK, _AGU),
@@ -92,7 +97,7 @@ FIELDS: dict[str, Field] = {
         Field("manager", "who they report to", _T.WORK, shape=_S.REFERENCE),
         Field("assistant", "who keeps their calendar", _T.WORK, shape=_S.REFERENCE, many=True),
         Field("sponsor", "who answers for a guest", _T.WORK, shape=_S.REFERENCE),
-        Field("owner", "who answers for the object", _T.WORK, _AGU, _S.REFERENCE, many=True),
+        Field("owner", "who answers for the object", _T.WORK, _ALL, _S.REFERENCE, many=True),
         Field("mail", "mail address", _T.REACH, _AG, named=True),
         Field("alias", "further mail addresses", _T.REACH, _AG, many=True),
         Field("phone", "telephone numbers", _T.REACH, many=True),
@@ -105,12 +110,13 @@ FIELDS: dict[str, Field] = {
         Field("postcode", "postal code", _T.REACH),
         Field("state", "state or province", _T.REACH),
         Field("country", "country, as two letters", _T.REACH),
-        Field("groups", "groups that the object is a member of", _T.BELONGS, _AG, _S.MEMBERSHIPS, many=True),
+        Field("groups", "groups that the object is a member of", _T.BELONGS, _AGC, _S.MEMBERSHIPS, many=True),
+        Field("primary", "the group that counts as the first, and lists no members", _T.BELONGS, _AC, _S.REFERENCE),
         Field("purpose", "security or distribution", _T.GROUP, _G),
         Field("scope", "global, domain-local or universal", _T.GROUP, _G),
         Field("members", "members", _T.GROUP, _G, _S.REFERENCE, many=True),
-        Field("notes", "notes", _T.NOTES, _AGU, many=True),
-        Field("protected", "whether deletion, rename and move are refused", _T.NOTES, _AGU, _S.FLAG),
+        Field("notes", "notes", _T.NOTES, _ALL, many=True),
+        Field("protected", "whether deletion, rename and move are refused", _T.NOTES, _ALL, _S.FLAG),
     )
 }
 

@@ -12,8 +12,6 @@ from vandrel.charter.charter import RESERVED_KINDS, Charter, naming_of
 from vandrel.charter.document import REQUIRED, Document, Names, NamingLike, Passwords, Unit
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.pattern import STYLE_WORDS, Pattern, PatternError, parse
-from vandrel.charter.source import Path, Source
-from vandrel.charter.structure import is_hole
 from vandrel.charter.targets import TARGETS, Target, is_suffix
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
@@ -21,6 +19,8 @@ from vandrel.errors import VandrelError
 from vandrel.fields import COMPUTED, FIELDS, NAMED, Shape
 from vandrel.text.nearest import did_you_mean, listed
 from vandrel.text.prep import prepare
+from vandrel.text.structure import is_hole
+from vandrel.text.yaml_source import Path, Source
 
 _WORD = re.compile(r"[a-z][a-z0-9-]*")
 _DAY = re.compile(r"(\d\d)-(\d\d)")

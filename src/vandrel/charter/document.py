@@ -130,6 +130,10 @@ class Document(_Part, frozen=True):
     lists: Annotated[
         dict[str, list[Text]], Meta(description="Words that a field may have, and that units repeat over.")
     ] = {}
+    attributes: Annotated[
+        dict[str, dict[str, Text]],
+        Meta(description="Where a directory has no attribute for a field: ad or standard, field, attribute to use."),
+    ] = {}
     names: Annotated[Names, Meta(description="Naming patterns of accounts.")] = Names()
     passwords: Annotated[Passwords, Meta(description="Password rules for everybody.")] = Passwords()
     kinds: Annotated[dict[str, Kind], Meta(description="Kinds of account.")] = {}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from vandrel.charter import cache
 from vandrel.charter.charter import Charter
@@ -44,12 +45,13 @@ def load(path: Path, *, fresh: bool = False) -> Charter:
 def from_text(text: str, path: Path) -> Charter:
     """The charter that `text` holds; `path` is its name in messages. Raises as `load` does."""
     from vandrel.charter.check import Checker
-    from vandrel.charter.source import read
-    from vandrel.charter.structure import to_document
+    from vandrel.charter.document import Document, json_schema
+    from vandrel.text.structure import convert
+    from vandrel.text.yaml_source import read
 
-    source = read(str(path), text)
+    source = read(str(path), text, "charter")
     if not source.faults or source.data is not None:
-        document = to_document(source)
+        document = convert(source, Document, _without_demands(json_schema()))
         Checker(document, source).run()
     if source.faults:
         error = CharterFaults("charter", f"{len(source.faults)} faults in the charter")
@@ -61,3 +63,9 @@ def from_text(text: str, path: Path) -> Charter:
 def _position(where: str) -> tuple[int, int]:
     _, line, column = where.rsplit(":", 2)
     return int(line), int(column)
+
+
+def _without_demands(schema: dict[str, Any]) -> dict[str, Any]:
+    """The schema as it is for structure alone: that something is missing is a fault of meaning, told by the check."""
+    schema["$defs"]["Document"].pop("required")
+    return schema

@@ -78,6 +78,10 @@ class PasswordRules(Struct, frozen=True):
     def word(self, name: str) -> str:
         return str(self.rules[name].value)
 
+    def own(self, source: str) -> dict[str, Rule]:
+        """Those that come from `source`."""
+        return {name: rule for name, rule in self.rules.items() if rule.source == source}
+
     def shown(self) -> Iterator[Rule]:
         """The rules that a password is checked against."""
         for name in ("length", "classes", "own-names", "common", "history", "lasts", "rests"):
@@ -94,6 +98,30 @@ def in_force(layers: Iterable[tuple[str, Passwords]]) -> PasswordRules:
                 name = attribute.replace("_", "-")
                 rules[name] = Rule(name, value, source)
     return PasswordRules(rules)
+
+
+def with_server(rules: PasswordRules, layers: Iterable[tuple[str, Passwords]]) -> PasswordRules:
+    """The rules together with those of a server, which holds to its own: of two, the stricter counts.
+
+    Among the layers of the server, from wide to narrow, the narrowest replaces the others.
+    """
+    served: dict[str, Rule] = {}
+    for source, layer in layers:
+        served |= in_force([(source, layer)]).own(source)
+    found = dict(rules.rules)
+    for name, rule in served.items():
+        if name in found and _is_stricter(rule, found[name]):
+            found[name] = rule
+    return PasswordRules(found)
+
+
+def _is_stricter(rule: Rule, than: Rule) -> bool:
+    if rule.name == "own-names":
+        return rule.value == "refuse" != than.value
+    new, old = int(rule.value), int(than.value)
+    if rule.name == "lasts":
+        return new != 0 and (old == 0 or new < old)
+    return new > old
 
 
 def classes_of(password: str) -> list[str]:

@@ -115,7 +115,9 @@ def _objects(session: Session, drafts: Sequence[Draft], sort: str) -> int:
         raise Refused(findings)
     names = ", ".join(draft.dn.name for draft in drafts if draft.dn is not None)
     plan = Plan(
-        f"create {sort} {names}", [create_object.step(session.house, draft, sort) for draft in drafts], findings
+        f"create {sort} {names}",
+        [step for draft in drafts for step in create_object.steps(session.house, draft, sort)],
+        findings,
     )
     report = session.carry_out(plan, f"Create {names}?")
     if session.out.as_json:

@@ -8,6 +8,7 @@ import shlex
 import sys
 from pathlib import Path
 
+from vandrel import files
 from vandrel.cli.session import Session
 
 NAME = "demo"
@@ -18,6 +19,7 @@ run a commented tour that prints each command and its output. The folder stays: 
 EXAMPLES = """\
   vandrel demo ferry
   vandrel demo ferry --no-tour
+  vandrel demo ferry --directory harbour     the same people on a server of yours that holds dc=marrowick,dc=example
 """
 WRITES = False
 
@@ -29,7 +31,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from vandrel.demo.tour import TOUR
-    from vandrel.demo.world import make
     from vandrel.errors import VandrelError
 
     folder = Path(session.args.folder)
@@ -41,15 +42,15 @@ def run(session: Session) -> int:
             )
     except OSError as error:
         raise VandrelError("not-permitted", f"the folder cannot be made: {error.strerror}", where=str(folder)) from None
-    people = make(folder)
-    session.out.note(
-        f"{folder} holds the charter and the directory of Marrowick Ferries: {people} accounts, all made up."
-    )
+    people = _make(session, folder)
+    what = "the charter of" if session.way else "the charter and the directory of"
+    session.out.note(f"{folder} holds {what} Marrowick Ferries: {people} accounts, all made up.")
     if session.args.no_tour:
         return 0
     failures = 0
     before = Path.cwd()
     os.chdir(folder)
+    os.environ |= _environment(session, before)
     try:
         for comment, words, expected in TOUR:
             failures += _stop(session, comment, words, expected)
@@ -57,6 +58,40 @@ def run(session: Session) -> int:
         os.chdir(before)
     session.out.line(f"\nThe folder stays. Go on with:  cd {shlex.quote(str(folder))}  and  vandrel --help")
     return 1 if failures else 0
+
+
+def _make(session: Session, folder: Path) -> int:
+    """Fill the folder, and the server where one was named.
+
+    Raises:
+        VandrelError: ``foreign`` for a server that is not the made-up organization's: nobody else's is written to.
+
+    """
+    from vandrel.charter.load import from_text
+    from vandrel.demo.world import charter_text, make
+    from vandrel.errors import VandrelError
+
+    if session.way is None:
+        if session.args.directory:
+            what = "the demo makes a file of its own, or fills a server"
+            raise VandrelError("usage", what, where="--directory", remedy="name a connection or an LDAP URL")
+        return make(folder)
+    base = from_text(charter_text(), Path("demo")).base
+    if not any(base.is_within(context) for context in session.server.contexts):
+        raise VandrelError(
+            "foreign", f"this server does not hold {base}, and the demo is for no other", where=session.server.location
+        )
+    return make(folder, session.server)
+
+
+def _environment(session: Session, before: Path) -> dict[str, str]:
+    """What the commands of the tour inherit, so that they go to the same directory."""
+    found = {}
+    for name, value in (("VANDREL_DIRECTORY", session.args.directory), ("VANDREL_WHO", session.args.who)):
+        if value and session.way:
+            found[name] = value
+    connections = before / os.environ.get("VANDREL_CONNECTIONS", files.CONNECTIONS)
+    return found | {"VANDREL_CONNECTIONS": str(connections)} if found and connections.exists() else found
 
 
 def _stop(session: Session, comment: str, words: list[str], expected: int) -> bool:

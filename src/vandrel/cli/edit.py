@@ -113,7 +113,7 @@ def _preview(session: Session, edits: Sequence[Edit], given: Sequence[Assignment
         ]
         for assignment in given:
             if assignment.field == "password":
-                had = "set" if session.house.has_password(edit.entry) else "(none)"
+                had = "set" if session.house.dialect.has_password(edit.entry) else "(none)"
                 rows.append(
                     ("  password", had, "->", _NEW_PASSWORD[assignment.values[0] if assignment.values else "none"])
                 )

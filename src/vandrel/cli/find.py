@@ -162,7 +162,7 @@ def _flag(session: Session, name: str, values: Sequence[str]) -> Filter:
     from vandrel.errors import VandrelError
     from vandrel.jobs.assignments import flag
 
-    found = session.house.dialect.flag_filter(name, flag(name, values[0] if values else "no") == "yes")
+    found = session.house.dialect.condition(name, flag(name, values[0] if values else "no"))
     if found is None:
         raise VandrelError("usage", f"{name} is no condition", where=name)
     return found

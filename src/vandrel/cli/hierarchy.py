@@ -37,7 +37,7 @@ def run(session: Session) -> int:
     from vandrel.steps.runner import Plan
 
     build = session.args.action == "build"
-    if build and not session.directory_path.exists() and not new_directory(session):
+    if build and session.is_missing and not new_directory(session):
         return 0
     comparison = compare(session.house)
     if not build:

@@ -41,7 +41,7 @@ def run(session: Session) -> int:
     from vandrel.jobs.load import Loader
     from vandrel.steps.runner import Plan
 
-    if not session.directory_path.exists() and not new_directory(session):
+    if session.is_missing and not new_directory(session):
         return 0
     schema = session.house.directory.schema
     loader = Loader(session.house)

@@ -12,7 +12,7 @@ from vandrel import __version__
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
 COMMANDS = (
-    "show", "find", "tree", "create", "edit", "hierarchy", "charter", "journal", "resume", "export", "load",
+    "show", "find", "tree", "create", "edit", "hierarchy", "charter", "probe", "journal", "resume", "export", "load",
     "demo", "completion", "manual",
 )  # fmt: skip
 
@@ -48,7 +48,11 @@ def common_options() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(add_help=False)
     group = parser.add_argument_group("common options")
     group.add_argument("--charter", metavar="FILE", help="the charter (default: charter.yaml here or above)")
-    group.add_argument("--directory", metavar="FILE", help="the directory (default: directory.db beside the charter)")
+    group.add_argument(
+        "--directory", metavar="WHICH",
+        help="a file, the name of a connection, or an LDAP URL (default: directory.db beside the charter)",
+    )  # fmt: skip
+    group.add_argument("--who", metavar="WHO", help="another identity of the connection, or a name to bind with")
     group.add_argument("--json", action="store_true", help="one JSON object instead of text (docs/json.md)")
     group.add_argument("-q", "--quiet", action="store_true", help="print only what was asked for")
     group.add_argument("-v", "--verbose", action="store_true", help="print more")

@@ -29,7 +29,7 @@ def run(session: Session) -> int:
     journal = session.journal()
     chosen = session.args.job
     if chosen is None:
-        broken = journal.broken()
+        broken = [job for job in journal.broken() if job.directory == session.directory.location]
         if not broken:
             raise VandrelError("not-found", "no job was broken off", remedy="vandrel journal lists them all")
         if len(broken) > 1:
@@ -39,6 +39,11 @@ def run(session: Session) -> int:
             )
         chosen = broken[0].number
     job = journal.job(chosen)
+    if job.directory != session.directory.location:
+        raise VandrelError(
+            "foreign", f"job {chosen} was at work on {job.directory}, and this is {session.directory.location}",
+            where=f"job {chosen}", remedy=f"name it: vandrel resume {chosen} --directory {job.directory}",
+        )  # fmt: skip
     session.out.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
     if session.args.dry_run:
         session.out.note("Dry run: nothing was changed.")

@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,10 +17,19 @@ from vandrel.errors import VandrelError
 
 if TYPE_CHECKING:
     from vandrel.charter.charter import Charter
+    from vandrel.connections.book import Way
+    from vandrel.connections.document import Connection
     from vandrel.directory.embedded.store import EmbeddedDirectory
+    from vandrel.directory.ldap.store import LdapDirectory
+    from vandrel.directory.port import Directory
     from vandrel.jobs.house import House
     from vandrel.record.journal import Journal
+    from vandrel.secret import Secret
     from vandrel.steps.runner import Plan, Report, Runner
+
+
+#: What was asked in this process: the tour of the demo runs many commands in one.
+_asked: dict[str, Secret] = {}
 
 
 class Session:
@@ -75,10 +85,63 @@ class Session:
     def folder(self) -> Path:
         return self.charter_path.parent
 
+    @property
+    def _target(self) -> str:
+        """What was named: a file, a connection, a URL; empty for the file beside the charter."""
+        return getattr(self.args, "directory", None) or os.environ.get("VANDREL_DIRECTORY") or ""
+
+    @cached_property
+    def way(self) -> Way | None:
+        """The connection and identity that were named; None where the directory is a file."""
+        target = self._target
+        if not target and not getattr(self.args, "who", None):
+            return None
+        if not target:
+            raise VandrelError(
+                "usage", "an identity is of a connection, and none is named", where="--who",
+                remedy="add --directory NAME, or set VANDREL_DIRECTORY",
+            )  # fmt: skip
+        from vandrel.connections import book
+
+        connections = self.connections
+        looks_like_a_file = os.sep in target or bool(Path(target).suffix) or Path(target).exists()
+        who = getattr(self.args, "who", None) or os.environ.get("VANDREL_WHO") or ""
+        if not book.is_url(target) and target not in connections and looks_like_a_file:
+            if getattr(self.args, "who", None):
+                raise VandrelError("usage", "a directory in a file has no identities", where="--who")
+            return None
+        return book.choose(target, connections, who)
+
+    @cached_property
+    def connections(self) -> dict[str, Connection]:
+        """The connections of the file in the environment; or of those beside the charter, here, above, the user's."""
+        from platformdirs import user_config_path
+
+        from vandrel.connections import book
+
+        named = os.environ.get("VANDREL_CONNECTIONS")
+        if named:
+            return book.load([Path(named)])
+        here = Path.cwd()
+        places = [here, *here.parents, user_config_path("vandrel")]
+        with suppress(VandrelError):  # without a charter, a server can be looked at all the same
+            places.insert(0, self.folder)
+        return book.load(place / files.CONNECTIONS for place in dict.fromkeys(places))
+
     @cached_property
     def directory_path(self) -> Path:
-        named = getattr(self.args, "directory", None) or os.environ.get("VANDREL_DIRECTORY")
-        return Path(named) if named else self.folder / files.DIRECTORY
+        """The file of an embedded directory."""
+        return Path(self._target) if self._target else self.folder / files.DIRECTORY
+
+    @property
+    def is_missing(self) -> bool:
+        """Whether the directory is a file that is still to be made."""
+        return self.way is None and not self.directory_path.exists()
+
+    @property
+    def journal_path(self) -> Path:
+        """The journal: beside the file of an embedded directory, beside the charter for a server."""
+        return self.folder / files.JOURNAL if self.way else self.directory_path.with_name(files.JOURNAL)
 
     @cached_property
     def charter(self) -> Charter:
@@ -87,12 +150,56 @@ class Session:
         return load(self.charter_path)
 
     @cached_property
-    def directory(self) -> EmbeddedDirectory:
+    def directory(self) -> Directory:
+        charter = self.charter
+        found = self.server if self.way else self._file()
+        if not any(charter.base.is_within(context) for context in found.contexts):
+            held = " and ".join(map(str, found.contexts))
+            raise VandrelError(
+                "foreign", f"the directory holds {held}, and the charter is for {charter.base}", where=found.location,
+                remedy="name the directory that belongs to this charter with --directory",
+            )  # fmt: skip
+        return found
+
+    @cached_property
+    def server(self) -> LdapDirectory:
+        """The server that was named, connected to and bound; needs no charter."""
+        from vandrel.connections.reach import reach
+        from vandrel.errors import Finding
+
+        assert self.way is not None
+        directory = reach(self.way, self.ask)
+        if self.way.connection.unchecked and not self.out.as_json:
+            what = "the certificate of the server is not checked: it could be another server"
+            remedy = "name the file of the authority that signed it: ca-file"
+            self.out.findings([Finding("certificate", what, directory.location, remedy, fatal=False)])
+        return directory
+
+    def ask(self, question: str) -> Secret:
+        """Ask for a password that is not shown.
+
+        Raises:
+            VandrelError: ``usage`` where nobody can be asked.
+
+        """
+        import getpass
+
+        from vandrel.secret import Secret
+
+        if not sys.stdin.isatty():
+            raise VandrelError(
+                "usage", "nobody can be asked for a password here", where=self._target,
+                remedy="give the identity a password-file, a password-command or the keyring, in the connections",
+            )  # fmt: skip
+        if question not in _asked:
+            _asked[question] = Secret(getpass.getpass(f"{question} (not shown): "))
+        return _asked[question]
+
+    def _file(self) -> EmbeddedDirectory:
         from vandrel.directory.embedded.store import EmbeddedDirectory
 
-        charter = self.charter
         try:
-            directory = EmbeddedDirectory(self.directory_path)
+            return EmbeddedDirectory(self.directory_path)
         except VandrelError as error:
             if error.code == "out-of-reach" and not self.directory_path.exists():
                 raise VandrelError(
@@ -100,22 +207,14 @@ class Session:
                     remedy="vandrel hierarchy build makes one, with the units of the charter",
                 ) from None  # fmt: skip
             raise
-        if charter.base not in directory.contexts:
-            held = " and ".join(map(str, directory.contexts))
-            raise VandrelError(
-                "foreign", f"the directory holds {held}, and the charter is for {charter.base}",
-                where=str(self.directory_path),
-                remedy="name the directory that belongs to this charter with --directory",
-            )  # fmt: skip
-        return directory
 
     @cached_property
     def house(self) -> House:
-        from vandrel.dialects.standard import StandardDialect
+        from vandrel.dialects import dialect_for
         from vandrel.jobs.house import House
 
         directory = self.directory
-        return House(self.charter, directory, StandardDialect(directory.schema, self.charter))
+        return House(self.charter, directory, dialect_for(directory, self.charter))
 
     def journal(self, *, create: bool = False) -> Journal:
         """The journal of the directory, in the same folder.
@@ -126,7 +225,7 @@ class Session:
         """
         from vandrel.record.journal import Journal
 
-        path = self.directory_path.with_name(files.JOURNAL)
+        path = self.journal_path
         if not create and not path.exists():
             raise VandrelError("not-found", "nothing has been changed yet, so there is no journal", where=str(path))
         return Journal(path, create=create)
@@ -186,7 +285,7 @@ class Session:
             self.out.line(f"{report.made} of {count(report.planned, 'step')} made, job {report.job} in the journal.")
 
     def warn_of_broken_jobs(self) -> None:
-        if self.out.as_json or not self.directory_path.with_name(files.JOURNAL).exists():
+        if self.out.as_json or not self.journal_path.exists():
             return
         from vandrel.errors import Finding
 
@@ -199,6 +298,7 @@ class Session:
                 fatal=False,
             )
             for job in self.journal().broken()
+            if job.directory == self.directory.location
         )
 
 

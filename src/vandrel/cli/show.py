@@ -92,7 +92,7 @@ def values_of(session: Session, entry: Entry, name: str) -> list[str]:
     house = session.house
     shape = FIELDS[name].shape
     if shape is Shape.MEMBERSHIPS:
-        found = house.directory.search(house.charter.base, where=house.dialect.groups_filter(entry.dn))
+        found = house.directory.search(house.charter.base, where=house.dialect.groups_filter(entry))
         return [group.dn.name for group in found]
     values = house.dialect.read(entry, name)
     return [names.parse(value).name for value in values] if shape is Shape.REFERENCE else values
@@ -208,28 +208,13 @@ def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, st
             yield title, name, _listed(values)
             title = ""
     yield "Kept", "place", house.place(entry.dn.parent)
-    for name, attribute in (
-        ("created", "createTimestamp"),
-        ("changed", "modifyTimestamp"),
-        ("password set", "pwdChangedTime"),
-    ):
-        if entry.text(attribute):
-            yield "", name, _when(session, entry.text(attribute))
+    for name, instant in house.dialect.instants(entry):
+        yield "", name, instant.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M")
 
 
 def _listed(values: Sequence[str]) -> str:
     more = f" and {len(values) - _SHOWN_MEMBERS} more" if len(values) > _SHOWN_MEMBERS else ""
     return ", ".join(values[:_SHOWN_MEMBERS]) + more
-
-
-def _when(session: Session, stamp: str) -> str:
-    """A time stamp of the directory (Generalized Time, UTC) in the organization's zone."""
-    from vandrel.directory import gentime
-
-    instant = gentime.parse(stamp)
-    if instant is None:
-        return stamp
-    return instant.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M")
 
 
 def _below(session: Session, entry: Entry) -> None:

@@ -8,8 +8,11 @@ from typing import TYPE_CHECKING
 from vandrel.cli import complete
 from vandrel.cli.journal import number
 from vandrel.cli.session import Session, count
+from vandrel.directory.dn import LEVEL
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from rich.tree import Tree
 
     from vandrel.directory.entry import Entry
@@ -42,10 +45,10 @@ def run(session: Session) -> int:
     top = resolve(house, args.place, ("unit",)) if args.place else house.directory.get(house.charter.base)
     if top is None:
         raise VandrelError(
-            "not-found", "the directory is empty", where=str(session.directory_path),
+            "not-found", "the directory is empty", where=session.directory.location,
             remedy="vandrel hierarchy build makes the units of the charter",
         )  # fmt: skip
-    entries = sorted(house.directory.search(top.dn), key=lambda entry: entry.dn.key)
+    entries = sorted(_worth_drawing(session, top), key=lambda entry: entry.dn.key)
     counts = _counts(session, entries)
     if session.out.as_json:
         session.out.json(
@@ -54,6 +57,23 @@ def run(session: Session) -> int:
         return 0
     _draw(session, entries, counts, top)
     return 0
+
+
+def _worth_drawing(session: Session, top: Entry) -> Iterator[Entry]:
+    """What stands below; of what the server made for itself, the first level alone, and nothing meant for experts."""
+    house = session.house
+    # What a base holds that is no unit of ours is the server's: its insides are not what people come for.
+    closed: set[str] = set()
+    found = sorted(house.directory.search(top.dn), key=lambda entry: len(entry.dn.key))
+    for entry in found:
+        if entry.dn != top.dn and entry.dn.key.rpartition(LEVEL)[0] in closed:
+            closed.add(entry.dn.key)
+            continue
+        own = house.dialect.is_servers_own(entry)
+        if entry.dn != top.dn and house.dialect.sort_of(entry) == "" and house.directory.traits.schema == "ad":
+            closed.add(entry.dn.key)
+        if entry.dn == top.dn or not own or house.dialect.sort_of(entry):
+            yield entry
 
 
 def _is_branch(session: Session, entry: Entry, top: Entry) -> bool:

@@ -10,9 +10,10 @@ from pathlib import Path
 from vandrel import files
 from vandrel.charter.load import load
 from vandrel.charter.passwords import generate
-from vandrel.dialects.standard import StandardDialect
+from vandrel.dialects import dialect_for
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.directory.port import Directory
 from vandrel.errors import Refused
 from vandrel.jobs.assignments import Assignment
 from vandrel.jobs.build import compare
@@ -45,14 +46,17 @@ def charter_text() -> str:
     return resources.files(__package__).joinpath("charter.yaml").read_text("utf-8")
 
 
-def make(folder: Path) -> int:
-    """Write the charter, the directory and the journal into an empty folder; return the number of accounts."""
+def make(folder: Path, server: Directory | None = None) -> int:
+    """Write the charter, the directory and the journal into an empty folder; return the number of accounts.
+
+    With `server`, the people come there, and not into a file of the folder.
+    """
     (folder / files.CHARTER).write_text(charter_text(), "utf-8")
     charter = load(folder / files.CHARTER)
-    directory = EmbeddedDirectory.create(folder / files.DIRECTORY, [charter.base])
+    directory = server or EmbeddedDirectory.create(folder / files.DIRECTORY, [charter.base])
     journal = Journal(folder / files.JOURNAL, create=True)
     try:
-        house = House(charter, directory, StandardDialect(directory.schema, charter))
+        house = House(charter, directory, dialect_for(directory, charter))
         runner = Runner(directory, house.dialect, lambda: journal)
         comparison = compare(house)
         runner.run(Plan("build the hierarchy", comparison.steps, comparison.findings), "vandrel demo")

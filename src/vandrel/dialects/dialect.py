@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
 from typing import Protocol
 
+from vandrel.charter.document import Passwords
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Filter
@@ -17,11 +19,25 @@ class Dialect(Protocol):
     Values of our fields are text; dates are ISO 8601 days, flags ``yes`` and ``no``, references names in text.
     """
 
+    @property
+    def name(self) -> str:
+        """``standard`` or ``ad``, as the charter's ``attributes`` call it."""
+
+    @property
+    def enables_last(self) -> bool:
+        """Whether an account can be enabled only once it has a password."""
+
     def attribute(self, field: str, sort: str) -> str:
         """The attribute that keeps a field of an object of this sort; empty where none does by itself."""
 
+    def why_not_kept(self, field: str, sort: str) -> str:
+        """Why a field of such an object cannot be kept in this directory; empty where it can."""
+
     def sort_of(self, entry: Entry) -> str:
-        """``account``, ``group``, ``unit``, or an empty string for anything else."""
+        """``account``, ``group``, ``unit``, ``computer``, or an empty string for anything else."""
+
+    def is_servers_own(self, entry: Entry) -> bool:
+        """Whether the server made the object for itself, so that no design of ours covers it."""
 
     def filter_for(self, sort: str) -> Filter:
         """What finds all objects of a sort."""
@@ -30,7 +46,10 @@ class Dialect(Protocol):
         """The values of one field; memberships, which stand in the groups, are not read here."""
 
     def new_entry(self, sort: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
-        """The attributes of a new object with these fields."""
+        """The attributes of a new object with these fields; those that are not kept here are left out."""
+
+    def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
+        """What cannot stand in a new entry and is set once it is there."""
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
         """What to change so that a field has exactly these values; empty if it has."""
@@ -38,17 +57,41 @@ class Dialect(Protocol):
     def stored(self, field: str, values: Sequence[str]) -> list[Value]:
         """The values of a field as the directory keeps them."""
 
-    def flag_filter(self, field: str, wanted: bool) -> Filter | None:
-        """What finds the objects whose flag is so; None for a field that is no flag kept in the directory."""
+    def condition(self, field: str, value: str) -> Filter | None:
+        """What finds the objects whose field has this value, where that is no comparison of its attribute."""
 
-    def unique_attributes(self, field: str) -> tuple[str, ...]:
-        """The attributes among which the values of a field must be unique; empty if they need not be."""
+    def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
+        """The attributes and values that nobody else may have if this is to be unique; empty if it need not be."""
+
+    def unique_attributes(self) -> Mapping[str, str]:
+        """Attributes with values that must be unique, each with the field that it belongs to."""
+
+    def unique_value(self, attribute: str, stored: str) -> str:
+        """The value of the field that a stored value of such an attribute stands for."""
 
     def member_change(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> list[Change]:
         """What to change in a group so that these are, and those are no longer, its members."""
 
     def members(self, group: Entry) -> list[str]:
-        """The names of the members."""
+        """The names of the members that the group itself lists."""
 
-    def groups_filter(self, dn: DN) -> Filter:
-        """What finds the groups that an object is a direct member of."""
+    def groups_filter(self, entry: Entry) -> Filter:
+        """What finds the groups that an object is a direct member of, the primary group included."""
+
+    def primary_members(self, group: Entry) -> Filter | None:
+        """What finds the members that have the group as their primary one and stand in no list; None: nothing."""
+
+    def has_password(self, entry: Entry) -> bool:
+        """Whether an account has a password, as far as the directory shows it."""
+
+    def is_locked(self, entry: Entry) -> bool:
+        """Whether bad attempts have locked the account."""
+
+    def why_not_disabled(self, entry: Entry) -> str:
+        """Why an account that is marked as disabled could log on all the same; empty where it cannot."""
+
+    def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
+        """The password rules that the server itself has for an account, or for a new one, from wide to narrow."""
+
+    def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
+        """When the object was made and changed, and its password set."""

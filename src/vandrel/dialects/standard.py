@@ -2,130 +2,179 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from datetime import date, datetime
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+from functools import cached_property
+from typing import ClassVar
 
-from vandrel.charter.charter import Charter
+from vandrel.charter.document import Passwords
+from vandrel.dialects.base import BaseDialect, yes
+from vandrel.directory import dn as names
 from vandrel.directory import gentime
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Filter, Not
 from vandrel.directory.operations import Change
-from vandrel.directory.schema import Schema
-from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT, Shape
+from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 
 #: draft-behera-ldap-password-policy-10, section 5.3.3: this value disables until somebody lifts it.
 DISABLED = "000001010000Z"
 
-_CLASSES = {
-    ACCOUNT: ["top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"],
-    GROUP: ["top", "groupOfNames", "vandrelGroup"],
-    UNIT: ["top", "organizationalUnit", "vandrelUnit"],
-}
-
 #: A group of nobody: RFC 4519 (3.5) demands a member, and the empty name is a name.
 _NOBODY = ""
 
-_ATTRIBUTES = {
-    "login": "uid", "principal": "vandrelPrincipalName", "enabled": "pwdAccountLockedTime", "password": "userPassword",
-    "change": "pwdReset", "starts": "vandrelStart", "ends": "vandrelEnd", "name": "cn", "full": "cn",
-    "display": "displayName", "given": "givenName", "middle": "vandrelMiddleName", "surname": "sn",
-    "generation": "generationQualifier", "initials": "initials", "language": "preferredLanguage",
-    "number": "employeeNumber", "kind": "employeeType", "title": "title", "company": "o",
-    "department": "departmentNumber", "site": "l", "office": "physicalDeliveryOfficeName", "room": "roomNumber",
-    "category": "businessCategory", "car": "carLicense", "manager": "manager", "assistant": "secretary",
-    "sponsor": "vandrelSponsor", "owner": "owner", "mail": "mail", "alias": "vandrelMailAlias",
-    "phone": "telephoneNumber", "mobile": "mobile", "fax": "facsimileTelephoneNumber", "pager": "pager",
-    "home-phone": "homePhone", "web": "labeledURI", "street": "street", "postcode": "postalCode", "state": "st",
-    "country": "c", "purpose": "vandrelGroupPurpose", "scope": "vandrelGroupScope", "members": "member",
-    "notes": "description", "protected": "vandrelProtected",
-}  # fmt: skip
-
-_ELSEWHERE = {(GROUP, "kind"): "vandrelGroupKind", (UNIT, "name"): "ou"}
-
 _UNIQUE = {"login": ("uid",), "principal": ("vandrelPrincipalName",), "mail": ("mail", "vandrelMailAlias")}
 _UNIQUE["alias"] = _UNIQUE["mail"]
+_FIELD = {"uid": "login", "vandrelPrincipalName": "principal", "mail": "mail", "vandrelMailAlias": "alias"}
+
+_DAY = 86_400
 
 
-class StandardDialect:
-    """See `vandrel.dialects.dialect.Dialect`. The charter's time zone turns days into instants."""
+class StandardDialect(BaseDialect):
+    """See `vandrel.dialects.dialect.Dialect`."""
 
-    def __init__(self, schema: Schema, charter: Charter) -> None:
-        self._schema = schema
-        self._charter = charter
+    name = "standard"
+    enables_last = False
 
-    def attribute(self, field: str, sort: str) -> str:
-        return _ELSEWHERE.get((sort, field)) or _ATTRIBUTES.get(field, "")
+    CLASSES: ClassVar[Mapping[str, Sequence[str]]] = {
+        ACCOUNT: ("top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"),
+        GROUP: ("top", "groupOfNames", "vandrelGroup"),
+        UNIT: ("top", "organizationalUnit", "vandrelUnit"),
+        COMPUTER: ("top", "device", "vandrelComputer"),
+    }
+    ATTRIBUTES: ClassVar[Mapping[str, str]] = {
+        "login": "uid", "principal": "vandrelPrincipalName", "enabled": "pwdAccountLockedTime",
+        "password": "userPassword", "change": "pwdReset", "starts": "vandrelStart", "ends": "vandrelEnd",
+        "name": "cn", "full": "cn", "display": "displayName", "given": "givenName", "middle": "vandrelMiddleName",
+        "surname": "sn", "generation": "generationQualifier", "initials": "initials", "language": "preferredLanguage",
+        "number": "employeeNumber", "kind": "employeeType", "title": "title", "company": "o",
+        "department": "departmentNumber", "site": "l", "office": "physicalDeliveryOfficeName", "room": "roomNumber",
+        "category": "businessCategory", "car": "carLicense", "manager": "manager", "assistant": "secretary",
+        "sponsor": "vandrelSponsor", "owner": "owner", "mail": "mail", "alias": "vandrelMailAlias",
+        "phone": "telephoneNumber", "mobile": "mobile", "fax": "facsimileTelephoneNumber", "pager": "pager",
+        "home-phone": "homePhone", "web": "labeledURI", "street": "street", "postcode": "postalCode", "state": "st",
+        "country": "c", "purpose": "vandrelGroupPurpose", "scope": "vandrelGroupScope", "members": "member",
+        "notes": "description", "protected": "vandrelProtected",
+    }  # fmt: skip
+    ELSEWHERE: ClassVar[Mapping[tuple[str, str], str]] = {(GROUP, "kind"): "vandrelGroupKind", (UNIT, "name"): "ou"}
 
     def sort_of(self, entry: Entry) -> str:
         if entry.has_class("person"):
             return ACCOUNT
         if entry.has_class("groupOfNames"):
             return GROUP
+        if entry.has_class("device"):
+            return COMPUTER
         return UNIT if entry.has_class("organizationalUnit") else ""
 
+    def is_servers_own(self, entry: Entry) -> bool:
+        return False
+
     def filter_for(self, sort: str) -> Filter:
-        name = {ACCOUNT: "person", GROUP: "groupOfNames", UNIT: "organizationalUnit"}[sort]
+        name = {ACCOUNT: "person", GROUP: "groupOfNames", UNIT: "organizationalUnit", COMPUTER: "device"}[sort]
         return Compare("objectClass", "=", name)
 
-    def flag_filter(self, field: str, wanted: bool) -> Filter | None:
+    def condition(self, field: str, value: str) -> Filter | None:
         if field == "enabled":
             disabled = Compare("pwdAccountLockedTime", "=", DISABLED)
-            return Not(disabled) if wanted else disabled
+            return disabled if value == "no" else Not(disabled)
         if field in ("change", "protected"):
-            found = Compare(_ATTRIBUTES[field], "=", "TRUE")
-            return found if wanted else Not(found)
+            found = Compare(self.ATTRIBUTES[field], "=", "TRUE")
+            return found if value == "yes" else Not(found)
         return None
 
     # --- reading
 
     def read(self, entry: Entry, field: str) -> list[str]:
         sort = self.sort_of(entry)
-        if field == "name":
-            return [entry.dn.name]
-        if field == "full":
-            others = [value for value in entry.texts("cn") if value != entry.dn.name]
-            return others or entry.texts("cn")[:1]
-        if field == "enabled":
-            return ["no" if DISABLED in entry.texts("pwdAccountLockedTime") else "yes"] if sort == ACCOUNT else []
-        if field == "change":
-            return ["yes" if entry.text("pwdReset") == "TRUE" else "no"] if sort == ACCOUNT else []
-        if field == "protected":
-            return ["yes" if entry.text("vandrelProtected") == "TRUE" else "no"]
-        if field == "password":
-            return []
-        if field == "members":
-            return self.members(entry)
-        attribute = self.attribute(field, sort)
-        values = entry.texts(attribute) if attribute else []
-        if FIELDS[field].shape is Shape.DATE:
-            return [day.isoformat() for value in values if (day := self._day(field, value)) is not None]
-        return values
-
-    def _day(self, field: str, value: str) -> date | None:
-        instant = gentime.parse(value)
-        if instant is None:
-            return None
-        return self._charter.last_day(instant) if field == "ends" else instant.astimezone(self._charter.zone).date()
+        match field:
+            case "name":
+                return [entry.dn.name]
+            case "full":
+                others = [value for value in entry.texts("cn") if value != entry.dn.name]
+                return others or entry.texts("cn")[:1]
+            case "enabled":
+                return yes(DISABLED not in entry.texts("pwdAccountLockedTime")) if sort in (ACCOUNT, COMPUTER) else []
+            case "change":
+                return yes(entry.text("pwdReset") == "TRUE") if sort == ACCOUNT else []
+            case "protected":
+                return yes(entry.text("vandrelProtected") == "TRUE")
+            case "password":
+                return []
+            case "members":
+                return self.members(entry)
+        return self._plain(entry, field, self.attribute(field, sort))
 
     def members(self, group: Entry) -> list[str]:
         return [value for value in group.texts("member") if value != _NOBODY]
 
-    def groups_filter(self, dn: DN) -> Filter:
-        return Compare("member", "=", str(dn))
+    def groups_filter(self, entry: Entry) -> Filter:
+        return Compare("member", "=", str(entry.dn))
+
+    def primary_members(self, group: Entry) -> None:
+        """There are no primary groups here."""
+
+    def has_password(self, entry: Entry) -> bool:
+        return bool(entry.values_of("userPassword"))
+
+    def is_locked(self, entry: Entry) -> bool:
+        return any(value != DISABLED for value in entry.texts("pwdAccountLockedTime"))
+
+    def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
+        for label, attribute in (
+            ("created", "createTimestamp"), ("changed", "modifyTimestamp"), ("password set", "pwdChangedTime"),
+        ):  # fmt: skip
+            if instant := gentime.parse(entry.text(attribute)):
+                yield label, instant
+
+    # --- policies
+
+    @cached_property
+    def _policies(self) -> dict[str, Entry]:
+        """The password policies that can be seen, by the key of their name."""
+        if self._directory.traits.embedded or self._schema.object_class("pwdPolicy") is None:
+            return {}
+        where = Compare("objectClass", "=", "pwdPolicy")
+        return {entry.dn.key: entry for context in self._directory.contexts
+                for entry in self._directory.search(context, where=where)}  # fmt: skip
+
+    def _policy(self, entry: Entry | None) -> Entry | None:
+        """The policy in force: the object's own, the one that the connection names, or the only one there is."""
+        own = entry.text("pwdPolicySubentry") if entry is not None else ""
+        named = own or self._directory.traits.policy
+        if named:
+            return self._policies.get(names.parse(named).key)
+        return next(iter(self._policies.values())) if len(self._policies) == 1 else None
+
+    def why_not_disabled(self, entry: Entry) -> str:
+        if self._directory.traits.disables:
+            return ""
+        policy = self._policy(entry)
+        if policy is None:
+            return "no password policy can be seen that makes the server heed it"
+        return "" if policy.text("pwdLockout") == "TRUE" else f"the password policy {policy.dn.name} does not lock out"
+
+    def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
+        policy = self._policy(entry)
+        if policy is None:
+            return []
+        days = {name: -(-int(policy.text(name) or 0) // _DAY) for name in ("pwdMaxAge", "pwdMinAge")}
+        number = {name: int(policy.text(name) or 0) for name in ("pwdMinLength", "pwdInHistory")}
+        found = Passwords(
+            length=number["pwdMinLength"], history=number["pwdInHistory"], lasts=days["pwdMaxAge"],
+            rests=days["pwdMinAge"],
+        )  # fmt: skip
+        return [(f"server: {policy.dn.name}", found)]
 
     # --- writing
 
     def new_entry(self, sort: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
-        attributes: dict[str, list[Value]] = {"objectClass": list(_CLASSES[sort])}
+        attributes: dict[str, list[Value]] = {"objectClass": list(self.classes(sort))}
         attributes[self.attribute("name", sort)] = [dn.name]
         for field, given in values.items():
-            if field == "name" or not given:
-                continue
-            if field == "members":
-                attributes["member"] = list(given)
-                continue
             attribute = self.attribute(field, sort)
+            if field == "name" or not given or not attribute:
+                continue
             kept = attributes.setdefault(attribute, [])
             kept += [value for value in self.stored(field, given) if value not in kept]
             if not kept:
@@ -134,41 +183,30 @@ class StandardDialect:
             attributes.setdefault("member", [_NOBODY])
         return attributes
 
+    def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
+        return []
+
     def stored(self, field: str, values: Sequence[str]) -> list[Value]:
-        """The values of a field as the directory keeps them."""
         if field == "enabled":
             return [DISABLED] if list(values) == ["no"] else []
         if field in ("change", "protected"):
             return ["TRUE"] if list(values) == ["yes"] else []
-        if FIELDS[field].shape is Shape.DATE:
-            return [self._instant(field, date.fromisoformat(value)) for value in values]
-        return list(values)
-
-    def _instant(self, field: str, day: date) -> str:
-        zone = self._charter.zone
-        instant = (
-            self._charter.end_instant(day) if field == "ends" else datetime(day.year, day.month, day.day, tzinfo=zone)
-        )
-        return gentime.to_text(instant)
+        return super().stored(field, values)
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
-        sort = self.sort_of(entry)
-        attribute = self.attribute(field, sort)
-        now = entry.values_of(attribute)
+        attribute = self.attribute(field, self.sort_of(entry))
+        if not attribute:
+            return []
         wanted = self.stored(field, values)
         if field == "full":
             wanted = [entry.dn.name, *(value for value in wanted if value != entry.dn.name)]
         if field == "members":
             wanted = wanted or [_NOBODY]
-        # Compared as they stand: a change of case or spacing alone is a change.
-        removed = tuple(value for value in now if value not in wanted)
-        added = tuple(value for value in wanted if value not in now)
-        return [Change(attribute, removed, added)] if removed or added else []
+        return self._differences(attribute, entry.values_of(attribute), wanted)
 
     def member_change(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> list[Change]:
-        present = {self._schema.key("member", value): value for value in group.texts("member")}
-        added: list[Value] = [str(dn) for dn in add if dn.key not in present]
-        removed: list[Value] = [present[dn.key] for dn in remove if dn.key in present]
+        present = self._present(group)
+        added, removed = self._joins(group, add, remove)
         left = len(present) - len(removed) + len(added) - (_NOBODY in present)
         if left < 1 and removed:
             added.append(_NOBODY)
@@ -176,5 +214,13 @@ class StandardDialect:
             removed.append(_NOBODY)
         return [Change("member", tuple(removed), tuple(added))] if added or removed else []
 
-    def unique_attributes(self, field: str) -> tuple[str, ...]:
-        return _UNIQUE.get(field, ())
+    # --- what must be unique
+
+    def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
+        return [(name, value) for name in _UNIQUE.get(field, ()) if self._schema.attribute(name) is not None]
+
+    def unique_attributes(self) -> Mapping[str, str]:
+        return _FIELD
+
+    def unique_value(self, attribute: str, stored: str) -> str:
+        return stored

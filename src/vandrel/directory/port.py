@@ -33,6 +33,7 @@ class Traits(Struct, frozen=True):
         mends_references: whether names that point at an object follow it when it is renamed, moved or deleted.
         disables: whether ``pwdAccountLockedTime`` keeps an account out without any policy.
         embedded: whether it is a file of ours.
+        policy: the name of the password policy that holds where an object has none of its own, if that is known.
 
     """
 
@@ -40,6 +41,7 @@ class Traits(Struct, frozen=True):
     mends_references: bool = False
     disables: bool = False
     embedded: bool = False
+    policy: str = ""
 
 
 class Allowed(Struct, frozen=True):

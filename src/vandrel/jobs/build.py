@@ -63,10 +63,13 @@ def compare(house: House) -> Comparison:
     """Compare the charter's hierarchy with the directory; ``steps`` build what is missing and protect what is not."""
     base = house.charter.base
     found = {
-        dn_places(house, entry): entry for entry in house.directory.search(base, where=house.dialect.filter_for(UNIT))
+        dn_places(house, entry): entry
+        for entry in house.directory.search(base, where=house.dialect.filter_for(UNIT))
+        if not house.dialect.is_servers_own(entry)
     }
     by_key = {_key(place): (place, entry) for place, entry in found.items()}
-    accounts = list(house.directory.search(base, where=house.dialect.filter_for(ACCOUNT)))
+    found_accounts = house.directory.search(base, where=house.dialect.filter_for(ACCOUNT))
+    accounts = [entry for entry in found_accounts if not house.dialect.is_servers_own(entry)]
     counts: dict[str, int] = {}
     for account in accounts:
         counts[account.dn.parent.key] = counts.get(account.dn.parent.key, 0) + 1
@@ -155,20 +158,20 @@ def _steps(house: House, states: Sequence[UnitState]) -> tuple[list[Step], list[
         dn = places.to_dn(state.place, base)
         if state.state is State.MISSING and unit is not None:
             fields = {"protected": ["yes"] if unit.protected else ["no"], "notes": [unit.about] if unit.about else []}
-            steps.append(Add(dn, house.dialect.new_entry(UNIT, dn, fields)))
+            steps += house.adding(UNIT, dn, fields)
         elif state.state is State.UNPROTECTED:
             steps.append(Set(dn, (Change(house.dialect.attribute("protected", UNIT), added=("TRUE",)),)))
     groups, findings = _group_steps(house)
-    return steps + [step for _, step in groups], [name for name, _ in groups], findings
+    return steps + [step for _, made in groups for step in made], [name for name, _ in groups], findings
 
 
-def _group_steps(house: House) -> tuple[list[tuple[str, Step]], list[Finding]]:
+def _group_steps(house: House) -> tuple[list[tuple[str, list[Step]]], list[Finding]]:
     """The groups of the design that do not exist yet; the units that hold them count as there."""
     present = {
         prepare(entry.dn.name)
         for entry in house.directory.search(house.charter.base, where=house.dialect.filter_for(GROUP))
     }
-    groups: list[tuple[str, Step]] = []
+    groups: list[tuple[str, list[Step]]] = []
     findings: list[Finding] = []
     for unit in house.charter.design:
         for kind, stem in unit.groups:
@@ -179,7 +182,7 @@ def _group_steps(house: House) -> tuple[list[tuple[str, Step]], list[Finding]]:
             draft = create_object.group(house, stem, {"kind": [kind], "name": [name]})
             # That the unit does not exist yet is what this very plan mends.
             findings += [finding for finding in draft.findings if finding.code != "no-parent"]
-            groups.append((name, create_object.step(house, draft, GROUP)))
+            groups.append((name, create_object.steps(house, draft, GROUP)))
     return groups, findings
 
 

@@ -79,7 +79,7 @@ class Creator:
 
         """
         kind = self._house.charter.kind(kind_name)
-        draft = Draft(kind_name, rules=self._house.charter.password_rules(kind_name))
+        draft = Draft(kind_name, rules=self._house.password_rules(kind_name))
         self._given(draft, given)
         self._defaults(draft, kind)
         faulty = {finding.where for finding in draft.findings}
@@ -94,6 +94,8 @@ class Creator:
         for name, derived in draft.derived.items():
             if name in FIELDS:
                 draft.findings += given_values.check(self._house, FIELDS[name], derived.values, ACCOUNT)
+        kept = {name: derived.values for name, derived in draft.derived.items()}
+        draft.findings += self._house.not_kept(ACCOUNT, kept, given)
         draft.findings = list(dict.fromkeys(draft.findings))
         return draft
 
@@ -129,10 +131,14 @@ class Creator:
                 if name not in draft.derived:
                     draft.findings += error.findings
         initials = people.initials(*(draft.value(name) for name in ("given", "middle", "surname")))
-        self._set(draft, "initials", initials[:16], "first letters")
+        self._set(draft, "initials", initials[: self._longest("initials")], "first letters")
         end = charter.default_end(kind, self._today)
         if end is not None:
             self._set(draft, "ends", end.isoformat(), f"kind {draft.kind}: {_ends(kind.ends)}")
+
+    def _longest(self, name: str) -> int:
+        attribute = self._house.directory.schema.attribute(self._house.dialect.attribute(name, ACCOUNT))
+        return attribute.limit if attribute and attribute.limit else 16
 
     def _values(self, draft: Draft) -> dict[str, str]:
         """What patterns see: the first value of each field, and what is computed; what is missing is empty."""
@@ -311,6 +317,7 @@ def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]]) -> list[S
     """The steps that make the accounts: all of them, then their passwords, then one step for each group."""
     adds: list[Step] = []
     passwords: list[Step] = []
+    enabled: list[Step] = []
     members: dict[str, tuple[Entry, list[DN]]] = {}
     for draft, secret in drafts:
         if draft.dn is None:
@@ -318,15 +325,21 @@ def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]]) -> list[S
         fields = {
             name: derived.values for name, derived in draft.derived.items() if name not in (PLACE, "groups", "change")
         }
-        if secret is None:
+        wanted = fields.pop("enabled", ("yes",)) == ("yes",) and secret is not None
+        last = wanted and house.dialect.enables_last
+        if not wanted or last:
             fields["enabled"] = ("no",)
-        adds.append(Add(draft.dn, house.dialect.new_entry(ACCOUNT, draft.dn, fields)))
+        made = house.adding(ACCOUNT, draft.dn, fields)
+        adds += made
         if secret is not None:
             passwords.append(Password(draft.dn, secret, _must_change(draft)))
+        if last and isinstance(made[0], Add):
+            born = Entry(draft.dn, made[0].attributes)
+            enabled.append(Set(draft.dn, tuple(house.dialect.changes(born, "enabled", ("yes",)))))
         for group in draft.groups:
             members.setdefault(group.dn.key, (group, []))[1].append(draft.dn)
     joins = [Set(group.dn, tuple(house.dialect.member_change(group, dns, ()))) for group, dns in members.values()]
-    return [*adds, *passwords, *joins]
+    return [*adds, *passwords, *enabled, *joins]
 
 
 def _must_change(draft: Draft) -> bool:

@@ -7,13 +7,13 @@ from collections.abc import Mapping, Sequence
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.errors import Finding, VandrelError
-from vandrel.fields import FIELDS, GROUP, UNIT
+from vandrel.fields import COMPUTER, FIELDS, GROUP, UNIT
 from vandrel.fields import field as field_named
 from vandrel.jobs import values as given_values
 from vandrel.jobs.create import PLACE, Derived, Draft
 from vandrel.jobs.house import House
 from vandrel.jobs.register import Register
-from vandrel.steps.step import Add
+from vandrel.steps.step import Step
 
 Given = Mapping[str, Sequence[str]]
 
@@ -97,6 +97,7 @@ def group(house: House, stem: str, given: Given) -> Draft:
             draft.findings.append(Finding("taken", f"{draft.value('mail')} is {why}", "mail", "give another: mail=..."))
     draft.dn = parent.child("cn", name)
     _stand(house, draft, draft.dn)
+    _tell_what_is_not_kept(house, draft, GROUP)
     return draft
 
 
@@ -118,16 +119,24 @@ def unit(house: House, typed: str, given: Given) -> Draft:
     draft.dn = places.to_dn(place, house.charter.base)
     draft.findings += given_values.check(house, FIELDS["name"], [place[-1]], UNIT)
     _stand(house, draft, draft.dn)
+    _tell_what_is_not_kept(house, draft, UNIT)
     if house.charter.designed(place) is None:
         what = f"{places.to_text(place)} is not in the charter's hierarchy"
         draft.findings.append(Finding("refused", what, PLACE, "add it there, so that it is no stranger", fatal=False))
     return draft
 
 
-def step(house: House, draft: Draft, sort: str) -> Add:
-    """The step that makes it."""
+def steps(house: House, draft: Draft, sort: str) -> list[Step]:
+    """The steps that make it."""
     assert draft.dn is not None
-    fields = {name: derived.values for name, derived in draft.derived.items() if name != PLACE}
-    if sort == UNIT:
-        fields.pop("kind", None)
-    return Add(draft.dn, house.dialect.new_entry(sort, draft.dn, fields))
+    return house.adding(sort, draft.dn, _fields(draft, sort))
+
+
+def _fields(draft: Draft, sort: str) -> dict[str, tuple[str, ...]]:
+    left_out = {PLACE, "kind"} if sort in (UNIT, COMPUTER) else {PLACE}
+    return {name: derived.values for name, derived in draft.derived.items() if name not in left_out}
+
+
+def _tell_what_is_not_kept(house: House, draft: Draft, sort: str) -> None:
+    typed = [name for name, derived in draft.derived.items() if derived.rule == "typed" and name != "kind"]
+    draft.findings += house.not_kept(sort, _fields(draft, sort), typed)

@@ -45,7 +45,7 @@ class Edit(Struct):
 
 def password_rules(house: House, entry: Entry) -> PasswordRules:
     """The password rules in force for an account."""
-    return house.charter.password_rules(house.one(entry, "kind"))
+    return house.password_rules(house.one(entry, "kind"), entry)
 
 
 class Editor:
@@ -110,7 +110,7 @@ class Editor:
             what = f"{known.name} is required, and cannot be cleared"
             edit.findings.append(Finding("required", what, known.name, f"set it: {known.name}=..."))
         edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
-        if known.name == "enabled" and after == ["yes"] and not self._house.has_password(edit.entry):
+        if known.name == "enabled" and after == ["yes"] and not self._house.dialect.has_password(edit.entry):
             what = f"{self._house.label(edit.entry)} has no password, so enabling it lets nobody log on"
             edit.findings.append(
                 Finding("refused", what, "enabled", "give one as well: password=generate", fatal=False)
@@ -178,7 +178,7 @@ class Editor:
 
     def _groups(self, edit: Edit, assignment: Assignment) -> None:
         house, dn = self._house, edit.entry.dn
-        where = house.dialect.groups_filter(dn)
+        where = house.dialect.groups_filter(edit.entry)
         now = {group.dn.key: group for group in house.directory.search(house.charter.base, where=where)}
         typed = {g.dn.key: g for g in (resolve(house, name, (GROUP,)) for name in assignment.values)}
         join = [g for key, g in typed.items() if key not in now] if assignment.operator != "-=" else []
@@ -192,7 +192,12 @@ class Editor:
                 edit.findings.append(Finding("refused", "a group cannot be a member of itself", "groups"))
             edit.steps += [Set(group.dn, tuple(house.dialect.member_change(group, [dn], [])))]
         for group in leave:
-            edit.steps += [Set(group.dn, tuple(house.dialect.member_change(group, [], [dn])))]
+            changes = house.dialect.member_change(group, [], [dn])
+            if changes:
+                edit.steps.append(Set(group.dn, tuple(changes)))
+            else:
+                what = f"{group.dn.name} is the primary group of {dn.name}, and cannot be left"
+                edit.findings.append(Finding("refused", what, "groups", "set another one first: primary=..."))
         if join or leave:
             before = tuple(sorted(group.dn.name for group in now.values()))
             gone = {group.dn.name for group in leave}

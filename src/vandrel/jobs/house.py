@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping, Sequence
+
 from msgspec import Struct
 
 from vandrel.charter.charter import Charter
+from vandrel.charter.passwords import PasswordRules, with_server
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
+from vandrel.errors import Finding
+from vandrel.fields import FIELDS, Shape
+from vandrel.steps.step import Add, Set, Step
 
 
 class House(Struct, frozen=True):
@@ -27,9 +33,27 @@ class House(Struct, frozen=True):
         """The first value of one field of ours, or an empty string."""
         return next(iter(self.dialect.read(entry, field)), "")
 
-    def has_password(self, entry: Entry) -> bool:
-        """Whether an account has a password, as far as the directory shows it."""
-        return bool(entry.values_of(self.dialect.attribute("password", "account")))
+    def password_rules(self, kind: str, entry: Entry | None = None) -> PasswordRules:
+        """The password rules in force for an account, or a new one of this kind: the charter's and the server's."""
+        return with_server(self.charter.password_rules(kind), self.dialect.password_layers(entry))
+
+    def adding(self, sort: str, dn: DN, fields: Mapping[str, Sequence[str]]) -> list[Step]:
+        """The steps that make one object with these fields."""
+        made: list[Step] = [Add(dn, self.dialect.new_entry(sort, dn, fields))]
+        after = self.dialect.changes_after_birth(sort, fields)
+        return [*made, Set(dn, tuple(after))] if after else made
+
+    def not_kept(self, sort: str, fields: Mapping[str, Sequence[str]], typed: Collection[str]) -> list[Finding]:
+        """Fields that this directory cannot keep: fatal where somebody typed them, else told and left out."""
+        findings = []
+        for name, values in fields.items():
+            if name not in FIELDS or not values or not (why := self.dialect.why_not_kept(name, sort)):
+                continue
+            if list(values) == ["no"] and FIELDS[name].shape is Shape.FLAG:
+                continue
+            remedy = f"name an attribute for it in the charter: attributes: {{{self.dialect.name}: {{{name}: ...}}}}"
+            findings.append(Finding("not-kept", why, name, remedy, fatal=name in typed))
+        return findings
 
     def label(self, entry: Entry) -> str:
         """What people call the object: its logon name and full name, or its name alone."""

@@ -17,20 +17,20 @@ class Register:
         self._reserved: dict[tuple[str, str], DN] = {}
         self._names: dict[str, DN] = {}
 
-    def _key(self, target: str, value: str) -> tuple[str, str]:
-        attributes = self._house.dialect.unique_attributes(target)
-        return attributes[0], str(self._house.directory.schema.key(attributes[0], value))
+    def _key(self, forms: list[tuple[str, str]]) -> tuple[str, str]:
+        attribute, value = forms[0]
+        return attribute, str(self._house.directory.schema.key(attribute, value))
 
     def holder(self, target: str, value: str, but: DN | None = None) -> DN | None:
         """Who has this logon name, principal name or mail address, other than `but`; None if it is free."""
-        attributes = self._house.dialect.unique_attributes(target)
-        if not attributes:
+        forms = self._house.dialect.unique_forms(target, value)
+        if not forms:
             return None
-        for attribute in attributes:
-            found = self._house.directory.holders(attribute, [value]).get(value)
+        for attribute, stored in forms:
+            found = self._house.directory.holders(attribute, [stored]).get(stored)
             if found is not None and found != but:
                 return found
-        planned = self._reserved.get(self._key(target, value))
+        planned = self._reserved.get(self._key(forms))
         return planned if planned != but else None
 
     def why_taken(self, target: str, value: str, but: DN | None = None) -> str:
@@ -48,8 +48,8 @@ class Register:
         return f"{dn.name} in {self._house.place(dn.parent)}"
 
     def reserve(self, target: str, value: str, dn: DN) -> None:
-        if self._house.dialect.unique_attributes(target):
-            self._reserved[self._key(target, value)] = dn
+        if forms := self._house.dialect.unique_forms(target, value):
+            self._reserved[self._key(forms)] = dn
 
     def reserve_name(self, dn: DN) -> None:
         self._names[dn.key] = dn

@@ -11,6 +11,7 @@ from vandrel.fields import GROUP, Field, Shape
 from vandrel.jobs.assignments import flag
 from vandrel.jobs.house import House
 from vandrel.jobs.resolve import resolve
+from vandrel.text import week
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.prep import prepare
 
@@ -31,6 +32,8 @@ def read(house: House, field: Field, values: Sequence[str], sort: str) -> list[s
             return [str(resolve(house, value).dn) for value in values]
         case Shape.MEMBERSHIPS:
             return [str(resolve(house, value, (GROUP,)).dn) for value in values]
+    if field.name == "hours":
+        return [week.to_text(week.parse(value)) for value in values]
     if field.name in ("purpose", "scope"):
         values = [_one_of(field.name, value, _WORDS[field.name]) for value in values]
     words = house.charter.document.lists.get(field.name)
@@ -96,8 +99,8 @@ def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[
             findings.append(Finding("unknown-kind", f"there is no kind of account {value!r}", field.name, hint))
     attribute = house.dialect.attribute(field.name, sort)
     if attribute and field.shape is Shape.TEXT:
-        for value in values:
-            finding = house.directory.schema.check_value(attribute, value, field.name)
+        for stored in house.dialect.stored(field.name, values):
+            finding = house.directory.schema.check_value(attribute, stored, field.name)
             if finding:
                 findings.append(finding)
     return findings

@@ -10,7 +10,6 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.port import Directory
 from vandrel.errors import Finding, VandrelError
-from vandrel.fields import NAMED
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
 
@@ -29,8 +28,7 @@ class Checks:
         self._coming: set[str] = set()
         self._gone: set[str] = set()
         self._given: dict[tuple[str, str], DN] = {}
-        groups = {dialect.unique_attributes(name) for name in (*NAMED, "alias")} - {()}
-        self._unique = {attribute: group for group in groups for attribute in group}
+        self._unique = dialect.unique_attributes()
 
     def announce(self, steps: Iterable[Step]) -> None:
         """Tell of all objects that a plan makes: what points at one may come before it."""
@@ -99,18 +97,22 @@ class Checks:
                 if change.attribute in self._unique:
                     yield from ((change.attribute, str(value)) for value in change.added)
 
-    def _holders(self, steps: Iterable[Step]) -> dict[tuple[tuple[str, ...], str], DN]:
-        wanted: dict[tuple[str, ...], set[str]] = {}
+    def _holders(self, steps: Iterable[Step]) -> dict[tuple[str, str], DN]:
+        forms: dict[str, dict[str, None]] = {}
         for step in steps:
             if isinstance(step, Add | Set):
                 for name, value in self._values(step):
-                    wanted.setdefault(self._unique[name], set()).add(value)
+                    for attribute, stored in self._forms(name, value):
+                        forms.setdefault(attribute, {})[stored] = None
         return {
-            (group, value): holder
-            for group, values in wanted.items()
-            for attribute in group
-            for value, holder in self._directory.holders(attribute, values).items()
+            (attribute, stored): holder
+            for attribute, values in forms.items()
+            for stored, holder in self._directory.holders(attribute, values).items()
         }
+
+    def _forms(self, attribute: str, stored: str) -> list[tuple[str, str]]:
+        """Where and how a value of a unique attribute must not stand a second time."""
+        return self._dialect.unique_forms(self._unique[attribute], self._dialect.unique_value(attribute, stored))
 
     # --- one step
 
@@ -179,15 +181,17 @@ class Checks:
             )
 
     def _names_free(
-        self, dn: DN, values: Iterable[tuple[str, str]], taken: dict[tuple[tuple[str, ...], str], DN]
+        self, dn: DN, values: Iterable[tuple[str, str]], taken: dict[tuple[str, str], DN]
     ) -> Iterator[Finding]:
         for name, value in values:
-            group = self._unique[name]
-            holder = taken.get((group, value))
-            key = (group[0], str(self._schema.key(name, value)))
-            planned = self._given.setdefault(key, dn)
-            if holder is not None and holder != dn and holder.key not in self._gone:
-                yield Finding("taken", f"{value} is taken by {holder}", str(dn), "take another name")
+            forms = self._forms(name, value)
+            if not forms:
+                continue
+            holders = [taken[form] for form in forms if form in taken]
+            planned = self._given.setdefault((forms[0][0], str(self._schema.key(*forms[0]))), dn)
+            others = [holder for holder in holders if holder != dn and holder.key not in self._gone]
+            if others:
+                yield Finding("taken", f"{value} is taken by {others[0]}", str(dn), "take another name")
             elif planned != dn:
                 yield Finding("taken", f"{value} goes to {planned} in the same change", str(dn), "take another name")
 

@@ -48,7 +48,7 @@ _MEANINGS: dict[type[Exception], tuple[str, str, str]] = {
 #: [MS-ERREF] 2.2: a Windows error code in hexadecimal begins the message -> (code, what it means, what to do).
 _WINDOWS: dict[int, tuple[str, str, str]] = {
     0x052D: ("password", "the password breaks a rule of the server", "choose another"),
-    0x202F: ("taken", "a value that must be unique is taken", "take another"),
+    0x21C8: ("taken", "a value that must be unique is taken", "take another"),
     0x2071: ("taken", "a value that must be unique is taken", "take another"),
     0x20B5: ("dangling", "a name points at an object that does not exist", ""),
     0x200A: ("unknown-field", "the server's schema does not have the attribute", ""),
@@ -73,7 +73,7 @@ def in_words(error: ldap.LDAPError, where: str) -> DirectoryError:
     numbered = _CODE.match(info)
     if numbered and int(numbered[1], 16) in _WINDOWS:
         code, what, remedy = _WINDOWS[int(numbered[1], 16)]
-    elif isinstance(error, ldap.CONSTRAINT_VIOLATION) and "unique" in info:
+    elif isinstance(error, ldap.CONSTRAINT_VIOLATION) and ("unique" in info or "already in use" in info):
         code, what, remedy = "taken", "a value that must be unique is taken", "take another"
     elif isinstance(error, ldap.CONSTRAINT_VIOLATION) and _PASSWORD.search(info):
         code, what, remedy = "password", "the password breaks a rule of the server", "choose another"

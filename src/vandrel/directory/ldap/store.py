@@ -96,7 +96,7 @@ class LdapDirectory:
     @property
     def traits(self) -> Traits:
         active = isinstance(self.server, ActiveServer)
-        return Traits("ad" if active else "standard", self.server.mends_references, disables=active)
+        return Traits("ad" if active else "standard", self.server.mends_references, active, policy=self.settings.policy)
 
     @property
     def schema(self) -> Schema:

@@ -189,10 +189,10 @@ class Writer:
             case SetPassword():
                 what = "set its password"
         settings = self._link.settings
-        others = " or ".join(f"--as {word}" for word in settings.others)
+        others = " or ".join(f"--who {word}" for word in settings.others)
         return DirectoryError(
             "not-permitted", f"{settings.who} may not {what}", where=str(operation.dn),
-            remedy=f"try another identity of this connection: {others}" if others else "use an identity that may: --as",
+            remedy=f"try another identity of this connection: {others}" if others else "use one that may: --who",
         )  # fmt: skip
 
     def _protected(self, operation: Operation) -> Outcome:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import copy
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 
-from vandrel.charter.document import Document, json_schema
-from vandrel.charter.source import Path, Source
 from vandrel.text.nearest import did_you_mean, listed
+from vandrel.text.yaml_source import Path, Source
+
+T = TypeVar("T")
 
 _NAMES = {
     "string": "text", "integer": "a whole number", "number": "a number", "boolean": "true or false",
@@ -17,31 +18,30 @@ _NAMES = {
 }  # fmt: skip
 
 
-def to_document(source: Source) -> Document:
-    """The charter's document, with every fault of structure noted in the source.
+def convert(source: Source, kind: type[T], schema: dict[str, Any]) -> T:
+    """The data of a file as an object of this class, with every fault of structure noted in the source.
 
-    What is at fault is left out, so that the rest can still be checked.
+    What is at fault is left out, so that the rest can still be checked. `schema` is the JSON Schema of `kind`, which
+    must have a default for each of its fields.
     """
     data = {} if source.data is None else source.data
     try:
-        return msgspec.convert(data, Document)
+        return msgspec.convert(data, kind)
     except msgspec.ValidationError:
         pass
     from jsonschema import Draft202012Validator
 
     data = copy.deepcopy(data)
-    schema = json_schema()
-    schema["$defs"]["Document"].pop("required")  # type: ignore[index]
     for error in sorted(
         Draft202012Validator(schema).iter_errors(data), key=lambda e: [str(p) for p in e.absolute_path]
     ):
         _note(source, error, data)
     try:
-        return msgspec.convert(data, Document)
+        return msgspec.convert(data, kind)
     except msgspec.ValidationError as error:
         if not source.faults:
             source.fault((), str(error))
-        return Document()
+        return kind()
 
 
 def _note(source: Source, error: Any, data: Any) -> None:
@@ -114,7 +114,7 @@ def _drop(data: Any, path: Path) -> None:
         if path[-1] == "ladder":
             _drop(data, path[:-1])
     elif isinstance(holder, list) and isinstance(path[-1], int) and path[-1] < len(holder):
-        # A hole keeps the positions of the others right; text fits every list of the charter.
+        # A hole keeps the positions of the others right; text fits every list of words.
         holder[path[-1]] = _HOLE
 
 

@@ -34,10 +34,12 @@ for _tag, _pattern, _first in (
 class Source(Struct):
     """A file read: its data, the position of each value and key, and the faults met on the way.
 
-    Positions are (line, column), counted from 1. ``keys`` has the position of the key of a mapping's item.
+    Positions are (line, column), counted from 1. ``keys`` has the position of the key of a mapping's item; ``code`` is
+    the one of the findings.
     """
 
     name: str
+    code: str
     data: Any = None
     values: dict[Path, tuple[int, int]] = msgspec.field(default_factory=dict)
     keys: dict[Path, tuple[int, int]] = msgspec.field(default_factory=dict)
@@ -58,12 +60,12 @@ class Source(Struct):
         self.add(line, column, what, remedy)
 
     def add(self, line: int, column: int, what: str, remedy: str = "") -> None:
-        self.faults.append(Finding("charter", what, f"{self.name}:{line}:{column}", remedy))
+        self.faults.append(Finding(self.code, what, f"{self.name}:{line}:{column}", remedy))
 
 
-def read(name: str, text: str) -> Source:
-    """Read one YAML document; faults of its syntax, and keys that stand twice, are in ``faults``."""
-    source = Source(name)
+def read(name: str, text: str, code: str) -> Source:
+    """Read one YAML document; faults of its syntax, and keys that stand twice, are in ``faults`` under `code`."""
+    source = Source(name, code)
     loader = _Loader(text)
     try:
         node = loader.get_single_node()

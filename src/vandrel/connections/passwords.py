@@ -1,0 +1,131 @@
+"""Where the password of an identity comes from: a prompt, the keyring, a file, a command. Never an argument."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import stat
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+from vandrel.connections.book import Way
+from vandrel.errors import VandrelError
+from vandrel.secret import Secret
+
+#: Under this name the keyring keeps our passwords.
+SERVICE = "vandrel"
+_SECONDS = 60
+
+Ask = Callable[[str], Secret]
+
+
+def obtain(way: Way, ask: Ask) -> Secret | None:
+    """The password of the chosen identity; None where it needs none.
+
+    Raises:
+        VandrelError: ``not-permitted`` for a file that others can read, ``not-found`` where there is no password.
+
+    """
+    identity = way.identity
+    if identity is None or identity.sasl:
+        return None
+    if identity.password_file:
+        return _from_file(Path(identity.password_file))
+    if identity.password_command:
+        return _from_command(identity.password_command)
+    if identity.password == "keyring":
+        return _from_keyring(way)
+    return ask(f"Password of {identity.bind}")
+
+
+def key_of(way: Way) -> str:
+    """The name under which the keyring keeps the password of an identity."""
+    return f"{way.name}/{way.word}"
+
+
+def keep(way: Way, secret: Secret) -> None:
+    """Put a password into the keyring.
+
+    Raises:
+        VandrelError: ``not-found`` where there is no keyring.
+
+    """
+    keyring = _keyring()
+    try:
+        keyring.set_password(SERVICE, key_of(way), secret.reveal())  # type: ignore[attr-defined]
+    except Exception as error:
+        raise _no_keyring(error) from None
+
+
+def _from_file(path: Path) -> Secret:
+    try:
+        with path.open(encoding="utf-8") as file:
+            state = os.fstat(file.fileno())
+            if state.st_mode & (stat.S_IRWXG | stat.S_IRWXO):
+                raise VandrelError(
+                    "not-permitted", "others than you can read the password file", where=str(path),
+                    remedy=f"chmod 600 {shlex.quote(str(path))}",
+                )  # fmt: skip
+            text = file.readline().rstrip("\r\n")
+    except OSError as error:
+        raise VandrelError(
+            "not-found", f"the password file cannot be read: {error.strerror}", where=str(path)
+        ) from None
+    except UnicodeDecodeError:
+        raise VandrelError("bad-value", "the password file is not UTF-8", where=str(path)) from None
+    return _some(text, str(path))
+
+
+def _from_command(command: str) -> Secret:
+    try:
+        words = shlex.split(command)
+        done = subprocess.run(words, stdout=subprocess.PIPE, timeout=_SECONDS, check=False, stdin=subprocess.DEVNULL)
+    except (OSError, ValueError) as error:
+        why = error.strerror if isinstance(error, OSError) else error
+        raise VandrelError("not-found", f"the password command cannot be run: {why}", where=command) from None
+    except subprocess.TimeoutExpired:
+        raise VandrelError("not-found", f"the password command took over {_SECONDS} seconds", where=command) from None
+    if done.returncode:
+        what = f"the password command ended with exit code {done.returncode}"
+        raise VandrelError("not-found", what, where=command, remedy="run it by hand to see why")
+    return _some(done.stdout.decode("utf-8", "replace").split("\n", 1)[0].rstrip("\r"), command)
+
+
+def _from_keyring(way: Way) -> Secret:
+    keyring = _keyring()
+    try:
+        found = keyring.get_password(SERVICE, key_of(way))  # type: ignore[attr-defined]
+    except Exception as error:
+        raise _no_keyring(error) from None
+    if found is None:
+        raise VandrelError(
+            "not-found", f"the keyring has no password for {key_of(way)}", where=way.name,
+            remedy=f"vandrel probe --directory {way.name} --who {way.word} --keep-password asks for it once",
+        )  # fmt: skip
+    return Secret(found)
+
+
+def _keyring() -> object:
+    try:
+        import keyring
+    except ImportError:
+        raise VandrelError(
+            "not-found", "the keyring library is not installed", where="keyring",
+            remedy="pip install vandrel[keyring], or name a password-file or password-command",
+        ) from None  # fmt: skip
+    return keyring
+
+
+def _no_keyring(error: Exception) -> VandrelError:
+    """What the keyring says, by its class alone: its text could hold anything."""
+    return VandrelError(
+        "not-found", f"the system's keyring cannot be used ({type(error).__name__})", where="keyring",
+        remedy="is it unlocked? else name a password-file or password-command",
+    )  # fmt: skip
+
+
+def _some(text: str, where: str) -> Secret:
+    if not text:
+        raise VandrelError("not-found", "there is no password", where=where)
+    return Secret(text)

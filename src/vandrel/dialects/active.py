@@ -1,0 +1,370 @@
+"""The dialect of the Active Directory schema: [MS-ADA1] to [MS-ADA3], [MS-ADSC], [MS-ADTS], [MS-SAMR]."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime, timedelta
+from functools import cached_property
+from typing import ClassVar
+
+from vandrel.charter.document import Passwords
+from vandrel.dialects.base import BaseDialect, yes
+from vandrel.directory import gentime
+from vandrel.directory.active import control, filetime, hours, sid
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or
+from vandrel.directory.operations import Change
+from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
+from vandrel.text import week
+
+#: [MS-ADTS] 3.1.1.3.4.4.1: whether all these bits are set.
+_ALL_BITS = "1.2.840.113556.1.4.803"
+
+#: Fields of several values that are kept as one in one attribute and the others in another: [MS-ADSC] 2.263.
+_PAIRS = {
+    "phone": "otherTelephone", "mobile": "otherMobile", "fax": "otherFacsimileTelephoneNumber",
+    "pager": "otherPager", "home-phone": "otherHomePhone", "web": "url",
+}  # fmt: skip
+
+#: [MS-OXOABK] 2.2.3.23: the address that answers go to is marked in capitals.
+_PRIMARY, _FURTHER = "SMTP:", "smtp:"
+
+_UNIQUE = {"sAMAccountName": "login", "userPrincipalName": "principal", "mail": "mail", "proxyAddresses": "alias"}
+_FLAGS = {"enabled": control.DISABLED, "password-lasting": control.PASSWORD_LASTS}
+_VIRTUAL = {"protected": "vandrelProtected", "password-fixed": "vandrelPasswordFixed"}
+_NEVER = "-9223372036854775808"
+
+
+class ActiveDialect(BaseDialect):
+    """See `vandrel.dialects.dialect.Dialect`."""
+
+    name = "ad"
+    enables_last = True
+
+    CLASSES: ClassVar[Mapping[str, Sequence[str]]] = {
+        ACCOUNT: ("top", "person", "organizationalPerson", "user"),
+        GROUP: ("top", "group"),
+        UNIT: ("top", "organizationalUnit"),
+        COMPUTER: ("top", "person", "organizationalPerson", "user", "computer"),
+    }
+    ATTRIBUTES: ClassVar[Mapping[str, str]] = {
+        "login": "sAMAccountName", "principal": "userPrincipalName", "enabled": "userAccountControl",
+        "password": "unicodePwd", "change": "pwdLastSet", "password-lasting": "userAccountControl",
+        "password-fixed": "vandrelPasswordFixed", "ends": "accountExpires", "hours": "logonHours",
+        "machines": "userWorkstations", "name": "cn", "full": "cn", "display": "displayName", "given": "givenName",
+        "middle": "middleName", "surname": "sn", "generation": "generationQualifier", "initials": "initials",
+        "language": "preferredLanguage", "number": "employeeID", "kind": "employeeType", "title": "title",
+        "company": "company", "department": "department", "site": "l", "office": "physicalDeliveryOfficeName",
+        "room": "roomNumber", "category": "businessCategory", "car": "carLicense", "manager": "manager",
+        "assistant": "assistant", "owner": "managedBy", "mail": "mail", "alias": "proxyAddresses",
+        "phone": "telephoneNumber", "mobile": "mobile", "fax": "facsimileTelephoneNumber", "pager": "pager",
+        "home-phone": "homePhone", "web": "wWWHomePage", "street": "streetAddress", "postcode": "postalCode",
+        "state": "st", "country": "c", "primary": "primaryGroupID", "purpose": "groupType", "scope": "groupType",
+        "members": "member", "notes": "description", "protected": "vandrelProtected",
+    }  # fmt: skip
+    ELSEWHERE: ClassVar[Mapping[tuple[str, str], str]] = {(UNIT, "name"): "ou"}
+
+    # --- sorts
+
+    def sort_of(self, entry: Entry) -> str:
+        classes = {value.lower() for value in entry.texts("objectClass")}
+        if "computer" in classes:
+            return COMPUTER
+        if "user" in classes:
+            return ACCOUNT
+        if "group" in classes:
+            return GROUP
+        return UNIT if "organizationalunit" in classes else ""
+
+    def is_servers_own(self, entry: Entry) -> bool:
+        """[MS-ADTS] 6.1.1: objects that a domain cannot be without, and what is shown to experts alone."""
+        return "TRUE" in (entry.text("isCriticalSystemObject"), entry.text("showInAdvancedViewOnly"))
+
+    def filter_for(self, sort: str) -> Filter:
+        if sort == ACCOUNT:  # a computer is a user as well
+            return And((Compare("objectClass", "=", "user"), Not(Compare("objectClass", "=", "computer"))))
+        return Compare("objectClass", "=", {GROUP: "group", UNIT: "organizationalUnit", COMPUTER: "computer"}[sort])
+
+    def condition(self, field: str, value: str) -> Filter | None:
+        found: Filter
+        wanted = value == "yes"
+        if field in _FLAGS:
+            found = Extensible("userAccountControl", _ALL_BITS, False, str(_FLAGS[field]))
+            wanted = wanted != (field == "enabled")
+        elif field == "change":
+            found = Compare("pwdLastSet", "=", "0")
+        elif field in _VIRTUAL:
+            found = Compare(_VIRTUAL[field], "=", "TRUE")
+        elif field == "scope":
+            bits = int(control.group_type("distribution", value))
+            return Extensible("groupType", _ALL_BITS, False, str(bits))
+        elif field == "purpose":
+            found, wanted = Extensible("groupType", _ALL_BITS, False, "2147483648"), value == "security"
+        elif field == "alias":
+            return Compare("proxyAddresses", "=", f"{_FURTHER}{value}")
+        elif field in _PAIRS:
+            return Or(tuple(Compare(name, "=", value) for name in (self.ATTRIBUTES[field], _PAIRS[field])))
+        else:
+            return None
+        return found if wanted else Not(found)
+
+    # --- reading
+
+    def read(self, entry: Entry, field: str) -> list[str]:
+        sort = self.sort_of(entry)
+        attribute = self.attribute(field, sort)
+        match field:
+            case "name" | "full":
+                return [entry.dn.name]
+            case "password":
+                return []
+            case "protected":
+                return yes(entry.text("vandrelProtected") == "TRUE")
+        if not attribute:
+            return []
+        match field:
+            case "enabled":
+                return yes(not _control(entry) & control.DISABLED)
+            case "password-lasting":
+                return yes(True) if _control(entry) & control.PASSWORD_LASTS else []
+            case "password-fixed":
+                return yes(True) if entry.text("vandrelPasswordFixed") == "TRUE" else []
+            case "change":
+                return yes(entry.text("pwdLastSet") == "0")
+            case "ends":
+                instant = filetime.parse(entry.text("accountExpires"))
+                return [self.day_of("ends", instant).isoformat()] if instant else []
+            case "hours":
+                return self._hours(entry)
+            case "machines":
+                return [name for name in entry.text("userWorkstations").split(",") if name]
+            case "alias":
+                return [v[len(_FURTHER) :] for v in entry.texts("proxyAddresses") if v.startswith(_FURTHER)]
+            case "purpose" | "scope":
+                kept = entry.text("groupType")
+                said = control.purpose_of(kept) if kept and field == "purpose" else control.scope_of(kept or "0")
+                return [said] if said else []
+            case "primary":
+                return [str(dn) for dn in self._primary(entry)]
+            case "members":
+                return self.members(entry)
+            case "notes" if sort in (ACCOUNT, GROUP):
+                return [*entry.texts("description"), *filter(None, entry.text("info").splitlines())]
+        return [*self._plain(entry, field, attribute), *entry.texts(_PAIRS.get(field, ""))]
+
+    def _hours(self, entry: Entry) -> list[str]:
+        kept = next((value for value in entry.values_of("logonHours") if isinstance(value, bytes)), b"")
+        if not kept:
+            return []
+        return [week.to_text(hours.shifted(hours.decode(kept), self._ahead))]
+
+    @property
+    def _ahead(self) -> int:
+        """Whole hours by which the organization's clock is ahead of UTC today: the server knows of no summer time."""
+        offset = datetime.now(self._charter.zone).utcoffset() or timedelta()
+        return round(offset.total_seconds() / 3600)
+
+    def _primary(self, entry: Entry) -> list[DN]:
+        own, number = entry.text("objectSid"), entry.text("primaryGroupID")
+        if not own or not number:
+            return []
+        where = Compare("objectSid", "=", sid.sibling(own, int(number)))
+        return [found.dn for found in self._directory.search(self._charter.base, where=where, only=["objectSid"])]
+
+    def members(self, group: Entry) -> list[str]:
+        return group.texts("member")
+
+    def groups_filter(self, entry: Entry) -> Filter:
+        listed = Compare("member", "=", str(entry.dn))
+        own, number = entry.text("objectSid"), entry.text("primaryGroupID")
+        return Or((listed, Compare("objectSid", "=", sid.sibling(own, int(number))))) if own and number else listed
+
+    def primary_members(self, group: Entry) -> Filter | None:
+        own = group.text("objectSid")
+        return Compare("primaryGroupID", "=", str(sid.relative(own))) if own else None
+
+    def has_password(self, entry: Entry) -> bool:
+        """The server tells no more than when it was set; an enabled account must have had one, unless excused."""
+        if entry.text("pwdLastSet") not in ("", "0"):
+            return True
+        flags = _control(entry)
+        return not flags & (control.DISABLED | control.PASSWORD_NOT_REQUIRED)
+
+    def is_locked(self, entry: Entry) -> bool:
+        return bool(int(entry.text("msDS-User-Account-Control-Computed") or 0) & control.LOCKED)
+
+    def why_not_disabled(self, entry: Entry) -> str:
+        return ""
+
+    def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
+        for label, attribute in (("created", "whenCreated"), ("changed", "whenChanged")):
+            if instant := gentime.parse(entry.text(attribute).replace(".0Z", "Z")):
+                yield label, instant
+        for label, attribute in (("password set", "pwdLastSet"), ("last logon", "lastLogonTimestamp")):
+            if instant := filetime.parse(entry.text(attribute)):
+                yield label, instant
+
+    # --- password rules of the server
+
+    @cached_property
+    def _domain(self) -> Entry | None:
+        return self._directory.get(self._directory.contexts[0])
+
+    def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
+        """[MS-SAMR] 3.1.1.7.2 for the domain; [MS-ADTS] 3.1.1.4.5.36 for a finer policy that reaches the account."""
+        layers = []
+        if self._domain is not None and self._domain.text("minPwdLength"):
+            layers.append((f"domain {self._domain.dn.name}", _rules(self._domain, _DOMAIN)))
+        finer = entry.text("msDS-ResultantPSO") if entry is not None else ""
+        policy = next(self._directory.search(_parse(finer)), None) if finer else None
+        if policy is not None:
+            layers.append((f"policy {policy.dn.name}", _rules(policy, _FINER)))
+        return layers
+
+    # --- writing
+
+    def new_entry(self, sort: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
+        attributes: dict[str, list[Value]] = {"objectClass": list(self.classes(sort))}
+        attributes[self.attribute("name", sort)] = [dn.name]
+        if sort in (ACCOUNT, COMPUTER):
+            normal = control.NORMAL_ACCOUNT if sort == ACCOUNT else control.WORKSTATION
+            off = sort == ACCOUNT or list(values.get("enabled", ())) == ["no"]
+            attributes["userAccountControl"] = [str(control.with_flag(normal, control.DISABLED, off))]
+        if sort == GROUP:
+            purpose, scope = (next(iter(values.get(name, ())), "") for name in ("purpose", "scope"))
+            attributes["groupType"] = [control.group_type(purpose or "security", scope or "global")]
+        if sort == COMPUTER:
+            attributes["sAMAccountName"] = [f"{dn.name.upper()}$"]
+        for field, given in values.items():
+            if field in ("name", "full", "enabled", "purpose", "scope", *_VIRTUAL) or not given:
+                continue
+            for change in self.changes(Entry(dn, dict(attributes)), field, given):
+                kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
+                attributes[change.attribute] = [*kept, *change.added]
+        return attributes
+
+    def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
+        """What stands in the security descriptor, which the server makes itself first."""
+        return [
+            Change(_VIRTUAL[field], added=("TRUE",))
+            for field, given in values.items()
+            if field in _VIRTUAL and list(given) == ["yes"]
+        ]
+
+    def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
+        sort = self.sort_of(entry)
+        attribute = self.attribute(field, sort)
+        if not attribute or field == "full":
+            return []
+        now, given = entry.values_of(attribute), list(values)
+        wanted: list[Value] = list(given)
+        if field in _FLAGS:
+            on = (given == ["yes"]) != (field == "enabled")
+            wanted = [str(control.with_flag(_control(entry), _FLAGS[field], on))]
+        elif field in _VIRTUAL:
+            wanted = ["TRUE"] if given == ["yes"] else []
+        elif field == "change":
+            if (given == ["yes"]) == (entry.text("pwdLastSet") == "0"):
+                return []
+            wanted = ["0" if given == ["yes"] else "-1"]
+        elif field == "ends":
+            wanted = self.stored(field, given) or [filetime.NEVER]
+            if not given and filetime.parse(entry.text("accountExpires")) is None:
+                return []
+        elif field == "hours":
+            wanted = self.stored(field, given[:1])
+        elif field in ("purpose", "scope"):
+            both = {name: self.read(entry, name) for name in ("purpose", "scope")} | {field: given}
+            wanted = [control.group_type(both["purpose"][0], both["scope"][0])]
+        elif field == "primary":
+            wanted = [str(sid.relative(self._sid_of(given[0])))] if given else list(now)
+        elif field in _PAIRS:
+            more = self._differences(_PAIRS[field], entry.values_of(_PAIRS[field]), given[1:])
+            return self._differences(attribute, now, given[:1]) + more
+        elif field == "notes" and sort in (ACCOUNT, GROUP):
+            info: list[Value] = ["\r\n".join(given[1:])] if given[1:] else []
+            more = self._differences("info", entry.values_of("info"), info)
+            return self._differences("description", now, given[:1]) + more
+        elif field in ("mail", "alias"):
+            return self._addresses(entry, field, given)
+        else:
+            wanted = self.stored(field, given)
+        return self._differences(attribute, now, wanted)
+
+    def _addresses(self, entry: Entry, field: str, given: list[str]) -> list[Change]:
+        """`mail` follows the one primary address, and the list is kept only where there are further ones."""
+        mail = given if field == "mail" else entry.texts("mail")
+        further = given if field == "alias" else self.read(entry, "alias")
+        others = [v for v in entry.texts("proxyAddresses") if not v.upper().startswith(_PRIMARY)]
+        wanted: list[Value] = list(others)
+        if further or entry.texts("proxyAddresses"):
+            wanted += [f"{_PRIMARY}{value}" for value in mail] + [f"{_FURTHER}{value}" for value in further]
+        found = self._differences("mail", entry.values_of("mail"), mail)
+        return found + self._differences("proxyAddresses", entry.values_of("proxyAddresses"), wanted)
+
+    def _sid_of(self, name: str) -> str:
+        entry = self._directory.get(_parse(name))
+        return entry.text("objectSid") if entry else ""
+
+    def stored(self, field: str, values: Sequence[str]) -> list[Value]:
+        if field == "ends":
+            return [filetime.to_text(self.instant_of(field, value)) for value in values]
+        if field == "alias":
+            return [f"{_FURTHER}{value}" for value in values]
+        if field == "hours":
+            return [hours.encode(hours.shifted(week.parse(value), -self._ahead)) for value in values]
+        if field == "machines":
+            return [",".join(values)] if values else []
+        if field in ("purpose", "scope", "primary"):
+            return []  # a part of a number
+        return super().stored(field, values)
+
+    def member_change(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> list[Change]:
+        added, removed = self._joins(group, add, remove)
+        return [Change("member", tuple(removed), tuple(added))] if added or removed else []
+
+    # --- what must be unique
+
+    def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
+        if field in ("mail", "alias"):
+            return [("mail", value), ("proxyAddresses", f"{_FURTHER}{value}")]
+        attribute = {"login": "sAMAccountName", "principal": "userPrincipalName"}.get(field)
+        return [(attribute, value)] if attribute else []
+
+    def unique_attributes(self) -> Mapping[str, str]:
+        return _UNIQUE
+
+    def unique_value(self, attribute: str, stored: str) -> str:
+        return stored[len(_FURTHER) :] if attribute == "proxyAddresses" else stored
+
+
+def _control(entry: Entry) -> int:
+    return int(entry.text("userAccountControl") or 0)
+
+
+def _parse(name: str) -> DN:
+    from vandrel.directory import dn as names
+
+    return names.parse(name)
+
+
+_DOMAIN = ("minPwdLength", "pwdHistoryLength", "maxPwdAge", "minPwdAge", "pwdProperties")
+_FINER = (
+    "msDS-MinimumPasswordLength", "msDS-PasswordHistoryLength", "msDS-MaximumPasswordAge",
+    "msDS-MinimumPasswordAge", "msDS-PasswordComplexityEnabled",
+)  # fmt: skip
+
+
+def _rules(entry: Entry, attributes: Sequence[str]) -> Passwords:
+    length, history, lasts, rests, complexity = (entry.text(name) for name in attributes)
+    complex_ = complexity == "TRUE" or (complexity.isdecimal() and int(complexity) & 1)  # DOMAIN_PASSWORD_COMPLEX
+    return Passwords(
+        length=int(length or 0), history=int(history or 0), lasts=_days(lasts), rests=_days(rests),
+        classes=3 if complex_ else 0, own_names="refuse" if complex_ else None,
+    )  # fmt: skip
+
+
+def _days(interval: str) -> int:
+    """A negative number of 100 ns ([MS-ADTS] 3.1.1.3.4.2 calls it an interval) in days; 0 for never."""
+    return 0 if not interval or interval == _NEVER else -(int(interval) // 864_000_000_000)
