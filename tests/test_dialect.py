@@ -89,7 +89,7 @@ def test_disabled_is_what_the_draft_calls_locked_for_good():
     locked = Entry(ANNA, {**disabled.attributes, "pwdAccountLockedTime": ["20261123120000Z"]})
     assert DIALECT.read(locked, "enabled") == ["yes"]  # locked by bad attempts is another thing than disabled
     for wanted in (True, False):
-        found = filters.matches(DIALECT.flag_filter("enabled", wanted), disabled, SCHEMA)
+        found = filters.matches(DIALECT.condition("enabled", "yes" if wanted else "no"), disabled, SCHEMA)
         assert found is not wanted
 
 

@@ -290,7 +290,7 @@ def test_groups_and_units(bench):
         "global",
         "security",
     )
-    bench.runner.run(Plan("t", [create_object.step(bench.house, draft, "group")]), "t")
+    bench.runner.run(Plan("t", [*create_object.steps(bench.house, draft, "group")]), "t")
     group = resolve(bench.house, "gg-night-watch")
     assert bench.house.dialect.members(group) == [str(resolve(bench.house, login).dn)]
     with pytest.raises(VandrelError) as caught:
@@ -298,7 +298,7 @@ def test_groups_and_units(bench):
     assert caught.value.code == "taken"
     circular = create_object.group(bench.house, "Tides", {"kind": ("circular",)})
     assert (circular.value("purpose"), circular.value("mail")) == ("distribution", "tides@marrowick.example")
-    empty = create_object.step(bench.house, circular, "group")
+    (empty,) = create_object.steps(bench.house, circular, "group")
     assert empty.attributes["member"] == [""]  # RFC 4519 demands one; the empty name is nobody
     unit = create_object.unit(bench.house, "/Ferries/Northquay/Stores", {})
     assert (unit.value("protected"), [f.fatal for f in unit.findings]) == ("yes", [False])

@@ -91,7 +91,7 @@ class Charter:
             VandrelError: code ``unknown-kind``, with near spellings.
 
         """
-        return _lookup(self.document.kinds, name, "kind of account", RESERVED_KINDS & {"group", "unit"})
+        return _lookup(self.document.kinds, name, "kind of account", RESERVED_KINDS)
 
     def group_kind(self, name: str) -> GroupKind:
         """The kind of group with this name; an empty name stands for the first of the charter."""

@@ -214,7 +214,7 @@ class Checker:
             if unit is None:
                 continue
             for index, kind in enumerate(unit.holds):
-                if kind not in self.kinds and not is_hole(kind):
+                if kind not in self.kinds and kind != "computer" and not is_hole(kind):
                     hint = did_you_mean(kind, self.kinds) or f"the kinds are: {', '.join(sorted(self.kinds))}"
                     fault((*path, "holds", index), f"there is no kind {kind!r}", hint)
             for kind, stems in unit.groups.items():

@@ -106,7 +106,7 @@ class Unit(_Part, frozen=True):
     """One unit of the hierarchy, or many: a {list} in its name repeats it for each word of the list."""
 
     about: Annotated[str, Meta(description="One line of explanation.")] = ""
-    holds: Annotated[list[Text], Meta(description="Kinds of account that belong here.")] = []
+    holds: Annotated[list[Text], Meta(description="Kinds of account that belong here; computer for machines.")] = []
     protected: Annotated[bool, Meta(description="Whether deletion is refused; true unless told otherwise.")] = True
     groups: Annotated[
         dict[str, list[Text]], Meta(description="Groups that go with the unit: kind of group, and stems.")

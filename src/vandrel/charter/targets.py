@@ -11,6 +11,7 @@ import re
 from msgspec import Struct
 
 _ATOM = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789!#$%&'*+/=?^_`{|}~-."
+_HOST = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-"
 _LOGON_FORBIDDEN = frozenset('"/\\[]:;|=,+*?<>@ ')
 
 
@@ -81,6 +82,8 @@ TARGETS: dict[str, Target] = {
         Target("display", 256, edges=" "),
         Target("name", 64, "among its siblings", edges=" "),
         Target("group", 64, "among its siblings", frozenset('"/\\[]:;|=,+*?<>@'), edges=". "),
+        # [MS-NBTE] 2.2.1: fifteen octets; RFC 1123, section 2.1, for what stands in them.
+        Target("computer", 15, "in the domain", only=frozenset(_HOST), edges="-"),
         Target("unit", 64, "among its siblings", edges=" "),
     )
 }

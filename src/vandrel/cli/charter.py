@@ -177,8 +177,8 @@ def _infer(session: Session) -> int:
         if target not in NAMED:
             raise VandrelError("unknown-field", f"{target!r} is no name that patterns build", where=target,
                                remedy=did_you_mean(target, NAMED) or f"there are: {', '.join(NAMED)}")  # fmt: skip
-    found = house.directory.search(house.charter.base, where=house.dialect.filter_for("account"))
-    entries = [entry for entry in found if not house.dialect.is_servers_own(entry)]
+    accounts = house.directory.search(house.charter.base, where=house.dialect.filter_for("account"))
+    entries = [entry for entry in accounts if not house.dialect.is_servers_own(entry)]
     found = [infer(house, entries, target) for target in targets]
     if session.out.as_json:
         session.out.json({"command": "charter infer", "names": [_as_json(item) for item in found]})

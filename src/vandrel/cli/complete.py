@@ -56,7 +56,7 @@ def _places(session: Session, prefix: str) -> Iterator[str]:
 
 def objects(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     """Logon names of accounts, names of groups; places after a slash."""
-    return _quietly(_objects(_session(parsed_args), prefix, ("account", "group")))
+    return _quietly(_objects(_session(parsed_args), prefix, ("account", "group", "computer")))
 
 
 def places(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
@@ -67,7 +67,7 @@ def kinds(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     """Kinds of account of the charter, and the words for groups and units."""
 
     def words() -> Iterator[str]:
-        yield from ("group", "unit")
+        yield from ("group", "unit", "computer")
         yield from _session(parsed_args).charter.document.kinds
 
     return [word for word in _quietly(words()) if word.startswith(prefix)]

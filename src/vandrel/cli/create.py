@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from vandrel.steps.runner import Plan
 
 NAME = "create"
-HELP = "create an account of any kind, a group or a unit"
+HELP = "create an account of any kind, a group, a unit or a computer"
 DESCRIPTION = """\
 Create an account, a group or a unit. Everything that the charter says about it is worked out and shown with
 the rule that gave it; any field given as an assignment goes first. What is required and missing is asked for."""
@@ -29,15 +29,21 @@ EXAMPLES = """\
   vandrel create administrator "Anna Lund" number=2041 --hand-out adm.csv
   vandrel create group "Night watch" kind=team members=alund,jmueller
   vandrel create unit /Ferries/Northquay/Stores
+  vandrel create computer NQ-DESK-07 notes="Ticket desk" groups=gg-desks
 """
 WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    kind = parser.add_argument("kind", metavar="KIND", help="a kind of account in the charter, or: group, unit")
+    kind = parser.add_argument(
+        "kind", metavar="KIND", help="a kind of account in the charter, or: group, unit, computer"
+    )
     complete.attach(kind, complete.kinds)
     words = parser.add_argument(
-        "words", nargs="*", metavar="NAME|FIELD=VALUE", help="the full name, or the unit's place, and fields"
+        "words",
+        nargs="*",
+        metavar="NAME|FIELD=VALUE",
+        help="the full name, the unit's place or the computer's name, and fields",
     )
     complete.attach(words, complete.assignments)
     parser.add_argument("--hand-out", metavar="FILE", help="write a generated password to this file, for you alone")
@@ -53,6 +59,8 @@ def run(session: Session) -> int:
         return _units(session, plain, fields)
     if args.kind == "group":
         return _group(session, plain, fields)
+    if args.kind == "computer":
+        return _computers(session, plain, fields)
     return _account(session, args.kind, plain, fields)
 
 
@@ -89,6 +97,17 @@ def _units(session: Session, plain: Sequence[str], fields: dict[str, tuple[str, 
     return _objects(session, drafts, UNIT)
 
 
+def _computers(session: Session, plain: Sequence[str], fields: dict[str, tuple[str, ...]]) -> int:
+    from vandrel.errors import VandrelError
+    from vandrel.fields import COMPUTER
+    from vandrel.jobs import create_object
+
+    if not plain:
+        raise VandrelError("usage", "which computer?", remedy="write its name: vandrel create computer NQ-DESK-07")
+    drafts = [create_object.computer(session.house, name, fields) for name in plain]
+    return _objects(session, drafts, COMPUTER, fields.get("groups", ()))
+
+
 def _group(session: Session, plain: Sequence[str], fields: dict[str, tuple[str, ...]]) -> int:
     from vandrel.errors import VandrelError
     from vandrel.fields import GROUP
@@ -101,7 +120,7 @@ def _group(session: Session, plain: Sequence[str], fields: dict[str, tuple[str, 
     return _objects(session, [create_object.group(session.house, " ".join(plain), fields)], GROUP)
 
 
-def _objects(session: Session, drafts: Sequence[Draft], sort: str) -> int:
+def _objects(session: Session, drafts: Sequence[Draft], sort: str, groups: Sequence[str] = ()) -> int:
     from vandrel.cli.show import show_entry
     from vandrel.errors import Refused
     from vandrel.jobs import create_object
@@ -116,7 +135,14 @@ def _objects(session: Session, drafts: Sequence[Draft], sort: str) -> int:
     names = ", ".join(draft.dn.name for draft in drafts if draft.dn is not None)
     plan = Plan(
         f"create {sort} {names}",
-        [step for draft in drafts for step in create_object.steps(session.house, draft, sort)],
+        [
+            step
+            for draft in drafts
+            for step in (
+                *create_object.steps(session.house, draft, sort),
+                *create_object.join_groups(session.house, draft, groups),
+            )
+        ],
         findings,
     )
     report = session.carry_out(plan, f"Create {names}?")

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from vandrel.directory.filter import Filter
 
 NAME = "find"
-HELP = "list accounts, groups and units"
+HELP = "list accounts, groups, units and computers"
 DESCRIPTION = """\
 List objects in which every word occurs, that fulfil conditions FIELD=VALUE (* stands for anything), or that a filter
 of RFC 4515 finds. Columns are fields of ours or @attributes."""
@@ -29,10 +29,14 @@ EXAMPLES = """\
 """
 WRITES = False
 
-SORTS = {"accounts": ("account",), "groups": ("group",), "units": ("unit",), "all": ("account", "group", "unit")}
+SORTS = {
+    "accounts": ("account",), "groups": ("group",), "units": ("unit",), "computers": ("computer",),
+    "all": ("account", "group", "unit", "computer"),
+}  # fmt: skip
 _COLUMNS = {
     "accounts": "login,full,title,place,state", "groups": "name,purpose,scope,members,place,state",
-    "units": "name,notes,place,state", "all": "name,login,sort,place,state",
+    "units": "name,notes,place,state", "computers": "name,notes,groups,place,state",
+    "all": "name,login,sort,place,state",
 }  # fmt: skip
 _EXTRA = ("dn", "place", "state", "sort")
 
@@ -154,7 +158,7 @@ def _condition(session: Session, name: str, operator: str, values: Sequence[str]
             elif len(chunks) > 1:
                 parts.append(Substring(attribute, chunks[0], tuple(c for c in chunks[1:-1] if c), chunks[-1]))
             else:
-                parts.append(Compare(attribute, "=", value))
+                parts.append(house.dialect.condition(name, value) or Compare(attribute, "=", value))
     return Or(tuple(parts)) if len(parts) != 1 else And((parts[0],))
 
 

@@ -1,4 +1,4 @@
-"""Creating groups and units."""
+"""Creating groups, units and computers."""
 
 from __future__ import annotations
 
@@ -13,14 +13,15 @@ from vandrel.jobs import values as given_values
 from vandrel.jobs.create import PLACE, Derived, Draft
 from vandrel.jobs.house import House
 from vandrel.jobs.register import Register
-from vandrel.steps.step import Step
+from vandrel.jobs.resolve import resolve
+from vandrel.steps.step import Set, Step
 
 Given = Mapping[str, Sequence[str]]
 
 
 def _read(house: House, draft: Draft, given: Given, sort: str) -> None:
     for name, texts in given.items():
-        if name == PLACE or not texts:
+        if name in (PLACE, "groups") or not texts:
             continue
         field = field_named(name, sort)
         try:
@@ -124,6 +125,54 @@ def unit(house: House, typed: str, given: Given) -> Draft:
         what = f"{places.to_text(place)} is not in the charter's hierarchy"
         draft.findings.append(Finding("refused", what, PLACE, "add it there, so that it is no stranger", fatal=False))
     return draft
+
+
+def computer(house: House, name: str, given: Given) -> Draft:
+    """A computer account, prepared before the machine joins: by its name, in the first unit designed for computers.
+
+    Raises:
+        VandrelError: ``bad-name``, ``unknown-field``.
+
+    """
+    draft = Draft(COMPUTER)
+    _read(house, draft, given, COMPUTER)
+    draft.derived["name"] = Derived("name", (name,), "typed")
+    place = next(iter(given.get(PLACE, ())), "")
+    designed = [unit.place for unit in house.charter.design if COMPUTER in unit.holds]
+    if place:
+        draft.place = places.parse(place)
+    elif designed:
+        draft.place = designed[0]
+    else:
+        what = "the charter's hierarchy has no unit for computers"
+        draft.findings.append(Finding("required", what, PLACE, "give one: place=/..., or write holds: [computer]"))
+        return draft
+    rule = "typed" if place else "the first that holds computers"
+    draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
+    if place and designed and draft.place not in designed:
+        known = ", ".join(map(places.to_text, designed))
+        what = f"{places.to_text(draft.place)} is not designed for computers"
+        draft.findings.append(Finding("refused", what, PLACE, f"those are: {known}", fatal=False))
+    draft.dn = places.to_dn(draft.place, house.charter.base).child("cn", name)
+    draft.findings += given_values.check(house, FIELDS["name"], [name], COMPUTER)
+    why = Register(house).why_taken("login", f"{name.upper()}$")
+    if why:
+        draft.findings.append(Finding("taken", f"{name} is {why}", "name", "take another"))
+    _stand(house, draft, draft.dn)
+    _tell_what_is_not_kept(house, draft, COMPUTER)
+    return draft
+
+
+def join_groups(house: House, draft: Draft, names: Sequence[str]) -> list[Step]:
+    """The steps that put the new object into these groups.
+
+    Raises:
+        VandrelError: ``not-found``, ``ambiguous``.
+
+    """
+    assert draft.dn is not None
+    groups = [resolve(house, name, (GROUP,)) for name in names]
+    return [Set(group.dn, tuple(house.dialect.member_change(group, [draft.dn], ()))) for group in groups]
 
 
 def steps(house: House, draft: Draft, sort: str) -> list[Step]:

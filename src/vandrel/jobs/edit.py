@@ -20,6 +20,7 @@ from vandrel.jobs.assignments import Assignment
 from vandrel.jobs.house import House
 from vandrel.jobs.register import Register
 from vandrel.jobs.resolve import resolve
+from vandrel.steps.references import with_references
 from vandrel.steps.step import Rename, Set, Step
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.prep import prepare
@@ -87,6 +88,8 @@ class Editor:
             own.append(Rename(entry.dn, rename))
         # First the object, then the groups that take it in; a rename comes last, so that all names hold until then.
         edit.steps = [*own[:1], *edit.steps, *own[1:]]
+        if rename is not None:
+            edit.steps = with_references(self._house.directory, self._house.dialect, edit.steps)
         return edit
 
     @staticmethod

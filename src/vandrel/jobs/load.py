@@ -11,6 +11,7 @@ from vandrel.directory.operations import Change
 from vandrel.directory.schema import Schema
 from vandrel.errors import Finding
 from vandrel.jobs.house import House
+from vandrel.steps.references import with_references
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
 
@@ -49,7 +50,7 @@ class Loader:
                         made.append(Set(record.dn, changes))
                     else:
                         self.unchanged += 1
-        return made
+        return with_references(self._house.directory, self._house.dialect, made)
 
     def _canonical(self, attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
         """Attributes under the schema's names, without what only the directory sets."""

@@ -13,12 +13,12 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare, Filter, Or, Substring
 from vandrel.directory.schema import shorten
 from vandrel.errors import VandrelError
-from vandrel.fields import ACCOUNT, GROUP, UNIT
+from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 from vandrel.jobs.house import House
 from vandrel.text.nearest import listed, nearest, nearest_part
 from vandrel.text.transliterate import to_ascii
 
-SORTS = (ACCOUNT, GROUP, UNIT)
+SORTS = (ACCOUNT, GROUP, UNIT, COMPUTER)
 
 _EXACT = ("login", "principal", "mail", "alias", "number", "name", "full", "display")
 _LOOSE = ("name", "full", "display", "login", "mail", "given", "surname")

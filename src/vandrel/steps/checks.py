@@ -8,9 +8,12 @@ from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
-from vandrel.directory.port import Directory
+from vandrel.directory.port import Allowed, Directory
 from vandrel.errors import Finding, VandrelError
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
+
+#: Objects of which a directory is asked beforehand what may be done with them.
+_MOST_ASKED = 50
 
 
 class Checks:
@@ -27,12 +30,27 @@ class Checks:
         self._added: dict[str, DN] = {}
         self._coming: set[str] = set()
         self._gone: set[str] = set()
+        self._moves: list[Rename] = []
+        self._made_moves: list[Rename] = []
+        self._asked: dict[str, Allowed | None] = {}
         self._given: dict[tuple[str, str], DN] = {}
         self._unique = dialect.unique_attributes()
 
     def announce(self, steps: Iterable[Step]) -> None:
-        """Tell of all objects that a plan makes: what points at one may come before it."""
-        self._coming |= {step.dn.key for step in steps if isinstance(step, Add)}
+        """Tell of all objects that a plan makes and moves: what points at one may come before it."""
+        for step in steps:
+            if isinstance(step, Add):
+                self._coming.add(step.dn.key)
+            elif isinstance(step, Rename):
+                self._moves.append(step)
+
+    @staticmethod
+    def _before(dn: DN, moves: Sequence[Rename]) -> DN:
+        """The name that an object has now which these moves bring to `dn`, perhaps along with what holds it."""
+        for move in reversed(moves):
+            if dn.is_within(move.new):
+                dn = dn.moved(move.new, move.dn)
+        return dn
 
     def check(self, steps: Sequence[Step]) -> list[Finding]:
         """Everything that stands in the way of these steps."""
@@ -53,6 +71,7 @@ class Checks:
                     findings += self._rename(step, existing)
                     self._added[step.new.key] = step.new
                     self._gone.add(step.dn.key)
+                    self._made_moves.append(step)
                 case Remove():
                     findings += self._remove(step, existing)
                     self._gone.add(step.dn.key)
@@ -84,6 +103,8 @@ class Checks:
                 target = _parsed(value)
                 if target:
                     wanted[target.key] = target
+        if self._moves:
+            wanted |= {old.key: old for old in [self._before(dn, self._moves) for dn in wanted.values()]}
         unknown = [dn for key, dn in wanted.items() if key not in self._added]
         return {dn.key for dn in self._directory.existing(unknown)}
 
@@ -117,7 +138,11 @@ class Checks:
     # --- one step
 
     def _is_there(self, dn: DN, existing: set[str]) -> bool:
-        return dn.key not in self._gone and (dn.key in existing or dn.key in self._added)
+        if dn.key in self._gone:
+            return False
+        if dn.key in existing or dn.key in self._added:
+            return True
+        return bool(self._made_moves) and self._before(dn, self._made_moves).key in existing
 
     def _must_exist(self, dn: DN, existing: set[str]) -> Iterator[Finding]:
         if not self._is_there(dn, existing):
@@ -128,6 +153,7 @@ class Checks:
         if self._is_there(step.dn, existing):
             yield Finding("taken", "there is an object of this name already", where, "give it another name")
         yield from self._parent(step.dn, existing)
+        yield from self._may_create(step)
         yield from self._schema.check_entry(step.attributes, where)
         yield from self._targets(step, existing)
 
@@ -145,8 +171,37 @@ class Checks:
             if target and target.key not in self._coming and not self._is_there(target, existing):
                 yield Finding("dangling", f"{name} points at {target}, which does not exist", str(step.dn))
 
+    def _allowed(self, dn: DN) -> Allowed | None:
+        """What the identity may do there, where the directory tells: asked once an object, and of so many."""
+        if dn.key not in self._asked and len(self._asked) < _MOST_ASKED:
+            self._asked[dn.key] = self._directory.allowed(dn)
+        return self._asked.get(dn.key)
+
+    def _may_create(self, step: Add) -> Iterator[Finding]:
+        if step.dn.parent.key in self._added or step.dn in self._directory.contexts:
+            return
+        allowed = self._allowed(step.dn.parent)
+        if allowed is not None and not allowed.classes & {str(v) for v in step.attributes.get("objectClass", ())}:
+            yield Finding(
+                "not-permitted", f"this identity may not create such an object in {step.dn.parent}", str(step.dn),
+                "try another identity: --who; vandrel probe PLACE shows what this one may do",
+            )  # fmt: skip
+
+    def _may_change(self, step: Set) -> Iterator[Finding]:
+        if step.dn.key in self._added:
+            return
+        allowed = self._allowed(step.dn)
+        barred = [c.attribute for c in step.changes if allowed is not None and c.attribute not in allowed.attributes]
+        if barred:
+            yield Finding(
+                "not-permitted", f"this identity may not change {', '.join(barred)}", str(step.dn),
+                "try another identity: --who; vandrel probe NAME shows what this one may do",
+            )  # fmt: skip
+
     def _set(self, step: Set, existing: set[str]) -> Iterator[Finding]:
         yield from self._must_exist(step.dn, existing)
+        if self._is_there(step.dn, existing):
+            yield from self._may_change(step)
         for change in step.changes:
             attribute = self._schema.attribute(change.attribute)
             if attribute is None:
