@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
     from vandrel.directory.entry import Entry
+    from vandrel.directory.ldif import Origin
 
 NAME = "export"
 HELP = "put out objects as LDIF"
@@ -23,6 +24,7 @@ take them in. Password hashes stay behind unless asked for."""
 EXAMPLES = """\
   vandrel export > everything.ldif
   vandrel export /Ferries/Northquay --to northquay.ldif
+  vandrel export --schema --directory harbour --to copy.ldif     then: vandrel load copy.ldif --directory copy.db
   vandrel export --where "(title=*mate*)" --only cn,mail,telephoneNumber
 """
 WRITES = False
@@ -40,6 +42,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--own", action="store_true", help="also what the directory keeps itself: identity, time stamps"
     )
+    parser.add_argument(
+        "--schema", action="store_true", help="the directory's schema first, so that a copy of its own can be made"
+    )
     parser.add_argument("--hashes", action="store_true", help="also password hashes, which others can try to break")
     parser.add_argument("--to", metavar="FILE", help="write to a file for you alone, which must not exist")
 
@@ -47,19 +52,24 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from vandrel.directory.filter import EVERYTHING
     from vandrel.directory.filter import parse as parse_filter
+    from vandrel.jobs.copy_out import superiors_first
     from vandrel.jobs.resolve import resolve
 
     house, args = session.house, session.args
     base = resolve(house, args.place, ("unit",)).dn if args.place else house.charter.base
-    found = house.directory.search(base, where=parse_filter(args.where) if args.where else EVERYTHING)
-    entries = iter(sorted(found, key=lambda entry: entry.dn.key))  # a superior before its subordinates
+    entries = superiors_first(house.directory, base, parse_filter(args.where) if args.where else EVERYTHING)
     keep = _keep(session)
+    origin = None
+    if args.schema:
+        from vandrel.directory.ldif import Origin
+
+        origin = Origin(house.directory.contexts, house.directory.schema.definitions)
     if args.to:
         with _new_file(args.to) as file:
-            written = _write(entries, keep, file)
+            written = _write(entries, keep, file, origin)
         session.out.note(f"{count(written, 'object')} in {args.to}")
     else:
-        _write(entries, keep, sys.stdout)
+        _write(entries, keep, sys.stdout, origin)
     return 0
 
 
@@ -105,10 +115,12 @@ def _new_file(path: str) -> IO[str]:
         raise VandrelError("not-permitted", f"the file cannot be written: {error.strerror}", where=path) from None
 
 
-def _write(entries: Iterator[Entry], keep: Callable[[str], bool], file: IO[str]) -> int:
+def _write(entries: Iterator[Entry], keep: Callable[[str], bool], file: IO[str], origin: Origin | None) -> int:
     from vandrel.directory import ldif
 
     file.write("version: 1\n\n")
+    if origin is not None:
+        file.write(ldif.origin(origin))
     written = 0
     for entry in entries:
         file.write(ldif.content(entry, keep))

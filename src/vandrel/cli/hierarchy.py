@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from vandrel.cli.session import Session, count, exit_code, steps_as_json
 
 if TYPE_CHECKING:
+    from vandrel.directory.ldif import Origin
     from vandrel.jobs.build import Comparison
 
 NAME = "hierarchy"
@@ -56,8 +57,8 @@ def run(session: Session) -> int:
     return exit_code(report)
 
 
-def new_directory(session: Session) -> bool:
-    """Make the directory's file; false after a dry run."""
+def new_directory(session: Session, origin: Origin | None = None) -> bool:
+    """Make the directory's file, as a copy of another if that is what `origin` tells of; false after a dry run."""
     from vandrel.directory.embedded.store import EmbeddedDirectory
 
     charter = session.charter
@@ -66,7 +67,9 @@ def new_directory(session: Session) -> bool:
         session.out.note("Dry run: nothing was changed.")
         return False
     session.out.confirm("Make it?", yes=session.args.yes)
-    EmbeddedDirectory.create(session.directory_path, [charter.base]).close()
+    contexts = list(dict.fromkeys([*(origin.contexts if origin else ()), charter.base]))
+    definitions = origin.definitions if origin else ()
+    EmbeddedDirectory.create(session.directory_path, contexts, definitions).close()
     return True
 
 

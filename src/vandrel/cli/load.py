@@ -6,6 +6,7 @@ import argparse
 import sys
 from collections import Counter
 from collections.abc import Iterator
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,6 +14,7 @@ from vandrel.cli.hierarchy import new_directory
 from vandrel.cli.session import Session, count, exit_code, steps_as_json
 
 if TYPE_CHECKING:
+    from vandrel.directory.schema import Schema
     from vandrel.jobs.load import Loader
     from vandrel.steps.runner import Plan
 
@@ -38,15 +40,23 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from vandrel.directory import ldif
+    from vandrel.directory.schema import Schema, shipped_definitions
     from vandrel.jobs.load import Loader
     from vandrel.steps.runner import Plan
 
-    if session.is_missing and not new_directory(session):
-        return 0
-    schema = session.house.directory.schema
-    loader = Loader(session.house)
     fetch = _from_file if session.args.allow_files else None
-    steps = loader.steps(ldif.read(_lines(session.args.file), schema.is_binary, fetch))
+    # What is octets and what is text, only the schema knows: that of the file itself, if it brings one.
+    binary = _Binary(Schema(shipped_definitions()) if session.is_missing else session.house.directory.schema)
+    records = ldif.read(_lines(session.args.file), binary, fetch)
+    first = next(records, None)
+    brought = ldif.origin_of(first) if first is not None else None
+    if session.is_missing and not new_directory(session, brought):
+        return 0
+    binary.schema = session.house.directory.schema
+    loader = Loader(session.house)
+    if brought is None and first is not None:
+        records = chain([first], records)
+    steps = loader.steps(records)
     plan = Plan(f"load {session.args.file}", steps, loader.findings, whole=False)
     _preview(session, plan, loader)
     report = session.carry_out(plan, f"Make {count(len(steps), 'change')}?")
@@ -60,6 +70,16 @@ def run(session: Session) -> int:
             }
         )
     return exit_code(report)
+
+
+class _Binary:
+    """Whether an attribute holds octets; the first record may bring the schema by which the others are read."""
+
+    def __init__(self, schema: Schema) -> None:
+        self.schema = schema
+
+    def __call__(self, name: str) -> bool:
+        return self.schema.is_binary(name)
 
 
 def _lines(name: str) -> Iterator[str]:

@@ -198,8 +198,13 @@ class ActiveDialect(BaseDialect):
         return ""
 
     def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
-        for label, attribute in (("created", "whenCreated"), ("changed", "whenChanged")):
-            if instant := gentime.parse(entry.text(attribute).replace(".0Z", "Z")):
+        # A copy in a file has time stamps of its own.
+        for label, names in (
+            ("created", ("whenCreated", "createTimestamp")),
+            ("changed", ("whenChanged", "modifyTimestamp")),
+        ):
+            stamps = (gentime.parse(entry.text(name).replace(".0Z", "Z")) for name in names)
+            if instant := next(filter(None, stamps), None):
                 yield label, instant
         for label, attribute in (("password set", "pwdLastSet"), ("last logon", "lastLogonTimestamp")):
             if instant := filetime.parse(entry.text(attribute)):

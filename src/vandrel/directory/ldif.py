@@ -269,3 +269,39 @@ def content(entry: Entry, keep: Callable[[str], bool] = lambda name: True) -> st
     ordered = sorted(entry.attributes, key=lambda name: name != "objectClass")
     out += [line(name, value) for name in ordered if keep(name) for value in entry.attributes[name]]
     return "".join(out) + "\n"
+
+
+#: The name of the record that holds definitions (RFC 4512, section 4.2), and its attributes.
+SUBSCHEMA = "cn=Subschema"
+_CONTEXTS = "namingContexts"
+_KINDS = {"attributetype": "attributeTypes", "objectclass": "objectClasses"}
+
+
+class Origin(Struct, frozen=True):
+    """What a directory says of itself: the contexts that it holds, and its schema's definitions."""
+
+    contexts: tuple[DN, ...]
+    definitions: tuple[tuple[str, str], ...]
+
+
+def origin(found: Origin) -> str:
+    """What a directory says of itself as one content record, with an empty line behind it."""
+    head = f"dn: {SUBSCHEMA}\nobjectClass: top\nobjectClass: subschema\n"
+    contexts = "".join(line(_CONTEXTS, str(context)) for context in found.contexts)
+    return head + contexts + "".join(line(_KINDS[kind], text) for kind, text in found.definitions) + "\n"
+
+
+def origin_of(record: Record) -> Origin | None:
+    """What such a record says; None for any other record.
+
+    Raises:
+        VandrelError: code ``bad-name`` for a context that cannot be read.
+
+    """
+    if str(record.dn) != SUBSCHEMA or record.change not in ("", "add"):
+        return None
+    found = {name.lower(): values for name, values in record.attributes.items()}
+    return Origin(
+        tuple(names.parse(str(text)) for text in found.get(_CONTEXTS.lower(), ())),
+        tuple((kind, str(text)) for kind, name in _KINDS.items() for text in found.get(name.lower(), ())),
+    )

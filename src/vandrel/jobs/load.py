@@ -40,10 +40,11 @@ class Loader:
                     made.append(Remove(record.dn, entry.attributes if entry else {}))
                 case "modrdn":
                     assert record.new is not None
-                    if not record.delete_old:
-                        what = "the old name is to stay as a value, and here it always goes"
-                        self.findings.append(Finding("refused", what, where, "write deleteoldrdn: 1"))
                     made.append(Rename(record.dn, record.new))
+                    if not record.delete_old and record.new.rdn_text != record.dn.rdn_text:
+                        # Here the old name always goes with a rename, and comes back as a value of its own.
+                        kept = [Change(self._schema.attribute_name(k) or k, (), (v,)) for k, v in record.dn.rdn]
+                        made.append(Set(record.new, tuple(kept)))
                 case "modify":
                     changes = self._changes(record.dn, record.modifications, made)
                     if changes:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
 
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
@@ -168,7 +169,9 @@ class Checks:
     def _targets(self, step: Step, existing: set[str]) -> Iterator[Finding]:
         for name, value in self._references(step):
             target = _parsed(value)
-            if target and target.key not in self._coming and not self._is_there(target, existing):
+            if target is None or not self._is_held(target):
+                continue  # what stands elsewhere cannot be looked up here
+            if target.key not in self._coming and not self._is_there(target, existing):
                 yield Finding("dangling", f"{name} points at {target}, which does not exist", str(step.dn))
 
     def _allowed(self, dn: DN) -> Allowed | None:
@@ -197,6 +200,16 @@ class Checks:
                 "not-permitted", f"this identity may not change {', '.join(barred)}", str(step.dn),
                 "try another identity: --who; vandrel probe NAME shows what this one may do",
             )  # fmt: skip
+
+    def _is_held(self, target: DN) -> bool:
+        """Whether the directory holds what the name would be in: its innermost context, and that is not empty."""
+        within = [context for context in self._directory.contexts if target.is_within(context)]
+        return bool(within) and max(within, key=len) in self._held
+
+    @cached_property
+    def _held(self) -> set[DN]:
+        coming = {dn for dn in self._directory.contexts if dn.key in self._coming}
+        return coming | self._directory.existing(self._directory.contexts)
 
     def _set(self, step: Set, existing: set[str]) -> Iterator[Finding]:
         yield from self._must_exist(step.dn, existing)

@@ -8,7 +8,7 @@ into ``dITContentRules``.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 
 from vandrel.directory.schema.definitions import fields_of
 
@@ -44,9 +44,15 @@ _RULES = {
 
 _MORE = re.compile(r"\(\s*(?P<oid>[\d.]+) NAME '[^']*'(?: RANGE-LOWER '-?\d+')?(?: RANGE-UPPER '(?P<upper>\d+)')?")
 
+#: Worked out by the server when it is asked ([MS-ADTS] 3.1.1.4.5), and so given only to those who ask by name.
+COMPUTED = ("msDS-User-Account-Control-Computed", "createTimestamp", "modifyTimestamp", "canonicalName")
+
 #: Octets that people know as text, and that filters take as text: [MS-DTYP] 2.4.2.1 and 2.3.4.3.
 SIDS = frozenset({"objectSid"})
 GUIDS = frozenset({"objectGUID"})
+
+#: Attached to a class for good, and not always told of: [MS-ADSC] 2.44.
+_ATTACHED = {"domainDNS": ("samDomain",)}
 
 #: Demanded by classes and given by the server itself ([MS-ADTS] 3.1.1.5.2.4).
 _GIVEN = frozenset(
@@ -60,37 +66,47 @@ def definitions(subschema: Mapping[str, Sequence[str]]) -> Iterator[tuple[str, s
     for text in subschema.get("extendedAttributeInfo", ()):
         if found := _MORE.match(text):
             more[found["oid"]] = (found["upper"] or "", "SYSTEM-ONLY" in text)
+    given = set(_GIVEN)
     for text in subschema.get("attributeTypes", ()):
-        yield "attributetype", _attribute(text, more)
+        definition, name, system = _attribute(text, more)
+        if system:
+            given.add(name.lower())
+        yield "attributetype", definition
     rules = {}
     for text in subschema.get("dITContentRules", ()):
         oid, parts = fields_of(text)
         rules[oid] = parts
     for text in subschema.get("objectClasses", ()):
-        yield "objectclass", _class(text, rules)
+        yield "objectclass", _class(text, rules, given)
 
 
-def _attribute(text: str, more: Mapping[str, tuple[str, bool]]) -> str:
+def _attribute(text: str, more: Mapping[str, tuple[str, bool]]) -> tuple[str, str, bool]:
+    """A definition, the attribute's name, and whether only the server sets it."""
     oid, parts = fields_of(text)
     name = parts["NAME"][0]
     syntax = _STRING if name in SIDS | GUIDS else _SYNTAXES.get(parts["SYNTAX"][0], parts["SYNTAX"][0])
     upper, system = more.get(oid, ("", False))
     bound = f"{{{upper}}}" if upper and syntax == parts["SYNTAX"][0] else ""
     flags = " SINGLE-VALUE" if "SINGLE-VALUE" in parts else ""
-    if "NO-USER-MODIFICATION" in parts or system:
+    # What makes a new object is given by whoever makes it, though only the system changes it afterwards.
+    fixed = ("NO-USER-MODIFICATION" in parts or system) and name not in ("objectClass", "cn", "ou", "dc")
+    if fixed or name in COMPUTED:
         flags += " NO-USER-MODIFICATION"
-    return f"( {oid} NAME '{name}' {_RULES.get(syntax, '')} SYNTAX {syntax}{bound}{flags} )"
+    return f"( {oid} NAME '{name}' {_RULES.get(syntax, '')} SYNTAX {syntax}{bound}{flags} )", name, fixed
 
 
-def _class(text: str, rules: Mapping[str, Mapping[str, tuple[str, ...]]]) -> str:
+def _class(text: str, rules: Mapping[str, Mapping[str, tuple[str, ...]]], given: Set[str]) -> str:
     oid, parts = fields_of(text)
     rule = rules.get(oid, {})
     kind = next((flag for flag in ("ABSTRACT", "AUXILIARY") if flag in parts), "STRUCTURAL")
-    must = [name for name in (*parts.get("MUST", ()), *rule.get("MUST", ())) if name.lower() not in _GIVEN]
-    may = [*parts.get("MAY", ()), *rule.get("MAY", ()), *_GIVEN]
-    sup = f" SUP {parts['SUP'][0]}" if "SUP" in parts and parts["SUP"][0] != parts["NAME"][0] else ""
+    must = [name for name in (*parts.get("MUST", ()), *rule.get("MUST", ())) if name.lower() not in given]
+    left = [name for name in (*parts.get("MUST", ()), *rule.get("MUST", ())) if name.lower() in given]
+    may = [*parts.get("MAY", ()), *rule.get("MAY", ()), *left, *_GIVEN]
+    name = parts["NAME"][0]
+    above = [sup for sup in (*parts.get("SUP", ()), *_ATTACHED.get(name, ())) if sup != name]
+    sup = f" SUP ( {' $ '.join(above)} )" if above else ""
     demands = f" MUST ( {' $ '.join(must)} )" if must else ""
-    return f"( {oid} NAME '{parts['NAME'][0]}'{sup} {kind}{demands} MAY ( {' $ '.join(may)} ) )"
+    return f"( {oid} NAME '{name}'{sup} {kind}{demands} MAY ( {' $ '.join(may)} ) )"
 
 
 #: Kept in the security descriptor, and shown as attributes by those who can read it.

@@ -31,6 +31,10 @@ def decode(blob: bytes) -> Data:
     return data
 
 
+#: Searched for, or unique, however long their values may be.
+_ALWAYS = frozenset({"cn", "name", "mail", "sAMAccountName", "userPrincipalName", "proxyAddresses"})
+
+
 def indexed_attributes(schema: Schema) -> list[str]:
     """The attributes that an embedded directory of this schema keeps an index of."""
     names = []
@@ -38,7 +42,7 @@ def indexed_attributes(schema: Schema) -> list[str]:
         attribute = schema.attribute(name)
         if attribute is None or not attribute.equality or schema.is_binary(name):
             continue
-        if attribute.limit > _INDEXED_LENGTH and name not in ("cn", "name"):
+        if attribute.limit > _INDEXED_LENGTH and name not in _ALWAYS:
             continue
         if not attribute.operational or name in ("objectClass", "entryUUID", "pwdAccountLockedTime", "pwdReset"):
             names.append(name)

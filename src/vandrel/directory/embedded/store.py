@@ -22,7 +22,10 @@ from vandrel.errors import DirectoryError, not_made_with_the_rest
 from vandrel.secret import Secret
 
 #: Attributes whose values must differ over the whole directory; those of one group share their values.
-UNIQUE = (("uid",), ("vandrelPrincipalName",), ("mail", "vandrelMailAlias"))
+UNIQUE = {
+    "standard": (("uid",), ("vandrelPrincipalName",), ("mail", "vandrelMailAlias")),
+    "ad": (("sAMAccountName",), ("userPrincipalName",), ("mail",)),
+}
 
 _ENTRY = "SELECT id, key, dn, data FROM entry"
 
@@ -54,17 +57,21 @@ class EmbeddedDirectory:
         self._compiler = Compiler(self._schema, numbers.get, self._index.table_of)
 
     @classmethod
-    def create(cls, path: Path, contexts: Sequence[DN]) -> EmbeddedDirectory:
-        """Make a directory without entries for these naming contexts, with the shipped schema, and open it."""
-        definitions = shipped_definitions()
+    def create(cls, path: Path, contexts: Sequence[DN], more: Sequence[tuple[str, str]] = ()) -> EmbeddedDirectory:
+        """Make a directory without entries for these naming contexts, and open it.
+
+        It has the shipped schema, and over it the definitions in `more`: those of a server that it is a copy of.
+        """
+        definitions = (*shipped_definitions(), *more)
         schema = Schema(definitions)
+        unique = UNIQUE[_kind_of(schema)]
         quoted = [(number, kind, text) for number, (kind, text) in enumerate(definitions)]
         tables = layout.TABLES + "".join(
             f"INSERT INTO {table} VALUES({', '.join(map(_literal, row))});\n"
             for table, rows in (
                 ("definition", quoted),
                 ("attribute", list(enumerate(indexed_attributes(schema), 1))),
-                ("meta", [("contexts", _json([str(dn) for dn in contexts])), ("unique", _json(UNIQUE))]),
+                ("meta", [("contexts", _json([str(dn) for dn in contexts])), ("unique", _json(unique))]),
             )
             for row in rows
         )
@@ -77,8 +84,7 @@ class EmbeddedDirectory:
 
     @property
     def traits(self) -> Traits:
-        schema = "ad" if self._schema.attribute_name("sAMAccountName") else "standard"
-        return Traits(schema, mends_references=True, disables=True, embedded=True)
+        return Traits(_kind_of(self._schema), mends_references=True, disables=True, embedded=True)
 
     @property
     def schema(self) -> Schema:
@@ -197,6 +203,10 @@ class EmbeddedDirectory:
             self._db.execute("ROLLBACK")
         except sqlite3.Error:
             self._db.close()  # SQLite rolls back by itself when the file is opened again
+
+
+def _kind_of(schema: Schema) -> str:
+    return "ad" if schema.attribute_name("sAMAccountName") else "standard"
 
 
 def _octets(value: str | bytes) -> bytes:

@@ -6,9 +6,11 @@ import sqlite3
 import uuid
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
 
 from vandrel.directory import dn as names
 from vandrel.directory import gentime
+from vandrel.directory.active import filetime
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing
 from vandrel.directory.embedded.records import Data, Index, decode, encode
@@ -364,6 +366,8 @@ class Writer:
             kept = f"{now}#{_OCTETS}#{len(octets)}#".encode() + octets
             after["pwdHistory"] = [kept, *after.get("pwdHistory", [])][:HISTORY_KEPT]
         after.pop("pwdReset", None)
+        if self._schema.attribute("pwdLastSet") is not None:  # a copy of a server that keeps it there
+            after["pwdLastSet"] = ["0" if operation.must_change else filetime.to_text(datetime.now(UTC))]
         if operation.secret is not None:
             after["userPassword"] = [hashing.protect(operation.secret)]
             after["pwdChangedTime"] = [now]

@@ -20,8 +20,6 @@ CAPABILITY = "1.2.840.113556.1.4.800"
 _DESCRIPTOR = "nTSecurityDescriptor"
 #: [MS-ADTS] 3.1.1.3.4.1.11: of the descriptor, the discretionary list alone; whoever may not read the rest may that.
 _LIST_ALONE = RequestControl("1.2.840.113556.1.4.801", True, b"\x30\x03\x02\x01\x04")
-#: Computed, and so given only to those who ask for them by name.
-_COMPUTED = ("msDS-User-Account-Control-Computed", "createTimestamp", "modifyTimestamp", "canonicalName")
 _KEPT_INSIDE = {
     "vandrelProtected": (descriptor.is_protected, descriptor.protect),
     "vandrelPasswordFixed": (descriptor.is_password_fixed, descriptor.fix_password),
@@ -43,7 +41,7 @@ class ActiveServer:
     def wanted(self, attributes: Iterable[str]) -> list[str]:
         given = list(attributes)
         if not given:
-            return ["*", _DESCRIPTOR, *_COMPUTED]
+            return ["*", _DESCRIPTOR, *schema.COMPUTED]
         return [*given, _DESCRIPTOR] if set(given) & set(_KEPT_INSIDE) else given
 
     def reading(self) -> list[Any]:

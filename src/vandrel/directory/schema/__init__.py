@@ -48,6 +48,8 @@ class Schema:
         self._sound: set[tuple[str, ...]] = set()
         self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
         given = list(definitions)
+        #: (``attributetype`` or ``objectclass``, text) of everything, as it was given.
+        self.definitions = tuple(given)
         self._define_attributes([text for kind, text in given if kind == "attributetype"])
         for text in (text for kind, text in given if kind != "attributetype"):
             cls = object_class(text)
