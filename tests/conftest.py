@@ -10,7 +10,7 @@ import sys
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import NoReturn
+from typing import Any, NoReturn
 
 import pytest
 from hypothesis import HealthCheck, settings
@@ -48,7 +48,7 @@ class Result:
     err: str
 
     @property
-    def json(self) -> dict:
+    def json(self) -> Any:
         return json.loads(self.out)
 
 

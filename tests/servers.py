@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib.util import find_spec
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from vandrel.directory import dn as names
 from vandrel.directory.operations import AddEntry
@@ -34,31 +34,35 @@ SAMBA = shutil.which("samba") or "/usr/sbin/samba"
 PYTHON_OF_THE_SYSTEM = "/usr/bin/python3"
 SUFFIX = "dc=marrowick,dc=example"
 
-#: With the overlays that an administrator of such a server uses; the access rule lets the server itself protect.
-CONFIGURATION = """\
+_CONFIGURATION = """\
 include /etc/ldap/schema/core.schema
 include /etc/ldap/schema/cosine.schema
 include /etc/ldap/schema/inetorgperson.schema
-include {folder}/vandrel.schema
+{schema}
 modulepath /usr/lib/ldap
 moduleload back_mdb
-moduleload refint
-moduleload unique
-moduleload ppolicy
+{modules}
 pidfile {folder}/slapd.pid
 sizelimit unlimited
-authz-regexp "gidNumber=.*,cn=peercred,cn=external,cn=auth" "cn=administrator,dc=marrowick,dc=example"
-access to filter="(vandrelProtected=TRUE)" attrs=entry by * =arscdx
+{general}
+authz-regexp "gidNumber=.*,cn=peercred,cn=external,cn=auth" "cn=administrator,{suffix}"
+{access}
 access to dn.base="" by * read
-access to * by dn.exact="cn=administrator,dc=marrowick,dc=example" manage by anonymous auth by users read
+access to * by dn.exact="cn=administrator,{suffix}" manage by anonymous auth by users read
 database mdb
 suffix "{suffix}"
 directory {folder}/data
-maxsize 268435456
-envflags nosync writemap
-index objectClass,uid,mail,vandrelMailAlias,vandrelPrincipalName eq
+maxsize {size}
+{sync}
+index objectClass,cn,ou,uid,mail,entryUUID,entryCSN eq
+{database}
 rootdn "cn=root,{suffix}"
 rootpw the-tests-alone
+"""
+
+_OWN_INDEX = "index vandrelMailAlias,vandrelPrincipalName eq"
+#: What an administrator of such a server adds, so that the server sees to more by itself.
+OVERLAYS = """\
 overlay refint
 refint_attributes member manager seeAlso owner secretary
 refint_nothing "cn=nobody"
@@ -68,6 +72,27 @@ unique_uri ldap:///?vandrelPrincipalName?sub
 unique_uri ldap:///?mail,vandrelMailAlias?sub
 overlay ppolicy
 """
+MODULES = ("refint", "unique", "ppolicy")
+_PROTECTION = 'access to filter="(vandrelProtected=TRUE)" attrs=entry by * =arscdx'
+
+
+class Setup(NamedTuple):
+    """How a server is set up. ``bare``: nothing but the standards' schema and no overlay."""
+
+    bare: bool = False
+    modules: tuple[str, ...] = MODULES
+    overlays: str = OVERLAYS
+    general: str = ""
+    access: str = _PROTECTION
+    database: str = ""
+    size: int = 1 << 30
+    durable: bool = False
+    scheme: str = "ldap"
+    where: str = "/dev/shm"
+
+
+PLAIN = Setup(modules=(), overlays="", access="")
+BARE = Setup(bare=True, modules=(), overlays="", access="")
 
 
 def open_directory(how: Settings) -> LdapDirectory:
@@ -76,7 +101,7 @@ def open_directory(how: Settings) -> LdapDirectory:
     return LdapDirectory(how)
 
 
-def settings(urls: tuple[str, ...], **more: object) -> Settings:
+def settings(urls: tuple[str, ...], **more: Any) -> Settings:
     from vandrel.directory.ldap.connection import Settings
 
     return Settings(urls, **more)
@@ -122,13 +147,15 @@ class Forgetful:
 
 
 @contextmanager
-def running() -> Iterator[Slapd]:
-    """A server with an entry at the top, in memory, gone afterwards."""
+def running(setup: Setup | None = None) -> Iterator[Slapd]:
+    """A server with an entry at the top, in memory unless told otherwise, gone afterwards."""
     if find_spec("ldap") is None or not Path(SLAPD).exists():
         not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
-    folder = Path(tempfile.mkdtemp(prefix="vandrel-", dir="/dev/shm"))
-    server = Slapd(folder)
+    setup = setup or Setup()
+    folder = Path(tempfile.mkdtemp(prefix="vandrel-", dir=setup.where))
+    server = Slapd(folder, setup)
     try:
+        server.start()
         server.begin()
         yield server
     finally:
@@ -139,16 +166,26 @@ def running() -> Iterator[Slapd]:
 class Slapd:
     """One server with a folder of its own, reached through a socket in it."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, setup: Setup) -> None:
+        self.folder, self.setup = folder, setup
         (folder / "data").mkdir(parents=True)
         own = [f"{kind} {text}" for kind, text in shipped_definitions() if " 2.25." in text]
         (folder / "vandrel.schema").write_text("\n".join(own) + "\n")
-        (folder / "slapd.conf").write_text(CONFIGURATION.format(folder=folder, suffix=SUFFIX))
         self.url = f"ldapi://{str(folder / 'socket').replace('/', '%2F')}"
         self.port = free_port()
         self._process: subprocess.Popen[bytes] | None = None
-        self.start()
+        self.configure()
+
+    def configure(self) -> None:
+        setup, folder = self.setup, self.folder
+        text = _CONFIGURATION.format(
+            folder=folder, suffix=SUFFIX, size=setup.size, general=setup.general, access=setup.access,
+            schema="" if setup.bare else f"include {folder}/vandrel.schema",
+            modules="\n".join(f"moduleload {name}" for name in setup.modules),
+            sync="" if setup.durable else "envflags nosync writemap",
+            database=("" if setup.bare else _OWN_INDEX + "\n") + setup.database,
+        )  # fmt: skip
+        (folder / "slapd.conf").write_text(text + setup.overlays.format(folder=folder))
 
     def start(self) -> None:
         log = (self.folder / "log").open("ab")
@@ -157,7 +194,7 @@ class Slapd:
             "-f",
             str(self.folder / "slapd.conf"),
             "-h",
-            f"{self.url} ldap://127.0.0.1:{self.port}",
+            f"{self.url} {self.setup.scheme}://127.0.0.1:{self.port}",
             "-d",
             "0",
         ]

@@ -19,6 +19,7 @@ is ever in it."""
 EXAMPLES = """\
   vandrel journal                 the last twenty jobs
   vandrel journal 12              job 12, step by step
+  vandrel journal 12 --standing   which of its steps the directory still has
   vandrel journal --about alund   the jobs that changed one object
 """
 WRITES = False
@@ -38,12 +39,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--last", type=number, default=_LAST, metavar="N", help="how many jobs to list (default: 20; 0: all)"
     )
+    parser.add_argument(
+        "--standing", action="store_true", help="which steps of the job still stand, as the directory is now"
+    )
     about = parser.add_argument("--about", metavar="NAME", help="only jobs that changed this object")
     complete.attach(about, complete.objects)
 
 
 def run(session: Session) -> int:
     journal = session.journal()
+    if session.args.standing:
+        return _standing(session)
     if session.args.job is not None:
         job = journal.job(session.args.job)
         steps = list(journal.steps(job.number))
@@ -69,6 +75,31 @@ def run(session: Session) -> int:
     ]
     session.out.table(("job", "when", "who", "what", "steps", "state"), rows)
     return 0
+
+
+def _standing(session: Session) -> int:
+    """Each step of a job beside what the directory has now; the exit code tells whether all of it stands.
+
+    Raises:
+        VandrelError: ``usage`` without a job; ``foreign`` for one of another directory.
+
+    """
+    from vandrel.errors import CODES, VandrelError
+
+    if session.args.job is None:
+        raise VandrelError("usage", "which job?", remedy="vandrel journal JOB --standing")
+    session.must_be_of_this_directory(session.journal().job(session.args.job))
+    found = list(session.runner.standing(session.args.job))
+    words = {True: "stands", False: "no longer so", None: "cannot be told"}
+    gone = sum(stands is False for _, stands in found)
+    if session.out.as_json:
+        steps = [{"number": i.number, "step": i.record["step"], "dn": i.record["dn"], "stands": s} for i, s in found]
+        session.out.json({"command": "journal", "job": session.args.job, "steps": steps})
+    else:
+        rows = [(str(i.number), i.record["step"], i.record["dn"], words[stands]) for i, stands in found]
+        session.out.table(("step", "", "object", "now"), rows)
+        session.out.note(f"{count(len(found), 'step')}: {len(found) - gone} stand, {gone} no longer.")
+    return CODES["changed"][0] if gone else 0
 
 
 def _when(session: Session, stamp: str) -> str:

@@ -39,11 +39,7 @@ def run(session: Session) -> int:
             )
         chosen = broken[0].number
     job = journal.job(chosen)
-    if job.directory != session.directory.location:
-        raise VandrelError(
-            "foreign", f"job {chosen} was at work on {job.directory}, and this is {session.directory.location}",
-            where=f"job {chosen}", remedy=f"name it: vandrel resume {chosen} --directory {job.directory}",
-        )  # fmt: skip
+    session.must_be_of_this_directory(job)
     session.out.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
     if session.args.dry_run:
         session.out.note("Dry run: nothing was changed.")

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.directory.port import Directory
     from vandrel.jobs.house import House
-    from vandrel.record.journal import Journal
+    from vandrel.record.journal import Job, Journal
     from vandrel.secret import Secret
     from vandrel.steps.runner import Plan, Report, Runner
 
@@ -229,6 +229,20 @@ class Session:
         if not create and not path.exists():
             raise VandrelError("not-found", "nothing has been changed yet, so there is no journal", where=str(path))
         return Journal(path, create=create)
+
+    def must_be_of_this_directory(self, job: Job) -> None:
+        """See to it that a job was at work on the directory that is open.
+
+        Raises:
+            VandrelError: code ``foreign``.
+
+        """
+        here = self.directory.location
+        if job.directory != here:
+            raise VandrelError(
+                "foreign", f"job {job.number} was at work on {job.directory}, and this is {here}",
+                where=f"job {job.number}", remedy=f"name that one: --directory {job.directory}",
+            )  # fmt: skip
 
     @cached_property
     def runner(self) -> Runner:

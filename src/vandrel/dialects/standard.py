@@ -217,7 +217,14 @@ class StandardDialect(BaseDialect):
     # --- what must be unique
 
     def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
-        return [(name, value) for name in _UNIQUE.get(field, ()) if self._schema.attribute(name) is not None]
+        return [(name, value) for name in self._unique.get(field, ())]
+
+    @cached_property
+    def _unique(self) -> dict[str, list[str]]:
+        return {
+            field: [name for name in attributes if self._schema.attribute(name) is not None]
+            for field, attributes in _UNIQUE.items()
+        }
 
     def unique_attributes(self) -> Mapping[str, str]:
         return _FIELD

@@ -17,6 +17,10 @@ from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 _MOST_ASKED = 50
 
 
+#: A value as stored, and the attributes and values that nobody else may have if it is to be had.
+_Claim = tuple[str, list[tuple[str, str]]]
+
+
 class Checks:
     """Checks steps batch by batch; what earlier batches will have made counts as there.
 
@@ -56,18 +60,19 @@ class Checks:
     def check(self, steps: Sequence[Step]) -> list[Finding]:
         """Everything that stands in the way of these steps."""
         existing = self._existing(steps)
-        taken = self._holders(steps)
+        claims = [self._claims(step) for step in steps]
+        taken = self._holders(claims)
         findings: list[Finding] = []
-        for step in steps:
+        for step, claimed in zip(steps, claims, strict=True):
             match step:
                 case Add():
                     findings += self._add(step, existing)
-                    findings += self._names_free(step.dn, self._values(step), taken)
+                    findings += self._names_free(step.dn, claimed, taken)
                     self._added[step.dn.key] = step.dn
                     self._gone.discard(step.dn.key)
                 case Set():
                     findings += self._set(step, existing)
-                    findings += self._names_free(step.dn, self._values(step), taken)
+                    findings += self._names_free(step.dn, claimed, taken)
                 case Rename():
                     findings += self._rename(step, existing)
                     self._added[step.new.key] = step.new
@@ -109,32 +114,35 @@ class Checks:
         unknown = [dn for key, dn in wanted.items() if key not in self._added]
         return {dn.key for dn in self._directory.existing(unknown)}
 
-    def _values(self, step: Add | Set) -> Iterator[tuple[str, str]]:
-        """(attribute, value) of what the step adds and must be unique."""
+    def _claims(self, step: Step) -> list[_Claim]:
+        """What the step adds and must be unique: the value as stored, and where it must not stand a second time."""
+        claims: list[_Claim] = []
         if isinstance(step, Add):
+            given = step.attributes
             for name in self._unique:
-                yield from ((name, str(value)) for value in step.attributes.get(name, ()))
-        else:
+                if name in given:
+                    claims += [self._claim(name, str(value)) for value in given[name]]
+        elif isinstance(step, Set):
             for change in step.changes:
                 if change.attribute in self._unique:
-                    yield from ((change.attribute, str(value)) for value in change.added)
+                    claims += [self._claim(change.attribute, str(value)) for value in change.added]
+        return claims
 
-    def _holders(self, steps: Iterable[Step]) -> dict[tuple[str, str], DN]:
+    def _claim(self, name: str, stored: str) -> _Claim:
+        return stored, self._dialect.unique_forms(self._unique[name], self._dialect.unique_value(name, stored))
+
+    def _holders(self, claims: Iterable[list[_Claim]]) -> dict[tuple[str, str], DN]:
+        """Who holds what is claimed."""
         forms: dict[str, dict[str, None]] = {}
-        for step in steps:
-            if isinstance(step, Add | Set):
-                for name, value in self._values(step):
-                    for attribute, stored in self._forms(name, value):
-                        forms.setdefault(attribute, {})[stored] = None
+        for claimed in claims:
+            for _, places in claimed:
+                for attribute, stored in places:
+                    forms.setdefault(attribute, {})[stored] = None
         return {
             (attribute, stored): holder
             for attribute, values in forms.items()
             for stored, holder in self._directory.holders(attribute, values).items()
         }
-
-    def _forms(self, attribute: str, stored: str) -> list[tuple[str, str]]:
-        """Where and how a value of a unique attribute must not stand a second time."""
-        return self._dialect.unique_forms(self._unique[attribute], self._dialect.unique_value(attribute, stored))
 
     # --- one step
 
@@ -248,19 +256,16 @@ class Checks:
                 "protected", "the object is protected", str(dn), "release it first: vandrel edit ... protected=no"
             )
 
-    def _names_free(
-        self, dn: DN, values: Iterable[tuple[str, str]], taken: dict[tuple[str, str], DN]
-    ) -> Iterator[Finding]:
-        for name, value in values:
-            forms = self._forms(name, value)
+    def _names_free(self, dn: DN, claims: list[_Claim], taken: dict[tuple[str, str], DN]) -> Iterator[Finding]:
+        for value, forms in claims:
             if not forms:
                 continue
-            holders = [taken[form] for form in forms if form in taken]
             planned = self._given.setdefault((forms[0][0], str(self._schema.key(*forms[0]))), dn)
+            holders = [taken[form] for form in forms if form in taken] if taken else []
             others = [holder for holder in holders if holder != dn and holder.key not in self._gone]
             if others:
                 yield Finding("taken", f"{value} is taken by {others[0]}", str(dn), "take another name")
-            elif planned != dn:
+            elif planned is not dn and planned != dn:
                 yield Finding("taken", f"{value} goes to {planned} in the same change", str(dn), "take another name")
 
 

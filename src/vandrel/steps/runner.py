@@ -140,6 +140,23 @@ class Runner:
         report.seconds = time.perf_counter() - started
         return report
 
+    def standing(self, number: int) -> Iterator[tuple[JournalStep, bool | None]]:
+        """The steps of a job that were made, each with whether the directory is still as it left it.
+
+        Something else may have been done to an object since; or, where servers replicate to each other, a change made
+        elsewhere may have won. None where nothing can be told: a password is in no record.
+
+        Raises:
+            VandrelError: ``not-found`` where there is no such job.
+
+        """
+        journal = self._open_journal()
+        journal.job(number)
+        for item in journal.steps(number):
+            if item.state == MADE:
+                step = None if item.record.get("withheld") else from_record(item.record)
+                yield item, done_in(step, self._directory) if step is not None else None
+
     def _finish(self, journal: Journal, report: Report, item: JournalStep) -> None:
         if item.state == MADE:
             report.made += 1

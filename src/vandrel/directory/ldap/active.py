@@ -33,6 +33,7 @@ class ActiveServer:
     subschema: tuple[str, ...] = schema.ATTRIBUTES
     window: int = 1  # it makes one after the other, whatever the client does
     mends_references: bool = True
+    virtual: frozenset[str] = frozenset(_KEPT_INSIDE)
 
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
         yield from schema.definitions(subschema)
@@ -59,9 +60,6 @@ class ActiveServer:
                 if said(decoded):
                     attributes[name] = [b"TRUE"]
         return attributes
-
-    def is_virtual(self, attribute: str) -> bool:
-        return attribute in _KEPT_INSIDE
 
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
         """The part of a modification that says these changes in the security descriptor, and its controls."""

@@ -12,12 +12,17 @@ Octets = dict[str, list[bytes]]
 
 
 class Server(Protocol):
-    """Where servers differ. ``window`` is how many requests may be on their way at a time."""
+    """Where servers differ.
+
+    ``window`` is how many requests may be on their way at a time; ``virtual`` the attributes that are kept inside of
+    another, so that no filter of the server's finds them.
+    """
 
     name: str
     subschema: tuple[str, ...]
     window: int
     mends_references: bool
+    virtual: frozenset[str]
 
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
         """The schema's definitions from the values of the subschema subentry."""
@@ -30,9 +35,6 @@ class Server(Protocol):
 
     def shown(self, attributes: Octets) -> Octets:
         """What came, as it is to be shown; names are as the server spells them."""
-
-    def is_virtual(self, attribute: str) -> bool:
-        """Whether an attribute is kept inside of another, so that no filter of the server's finds it."""
 
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
         """What to modify so that virtual attributes change, and the controls to send along."""

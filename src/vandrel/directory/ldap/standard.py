@@ -21,6 +21,8 @@ class StandardServer:
     window: int = 16
     mends_references: bool = False  # some do, with an overlay; none says so
 
+    virtual: frozenset[str] = frozenset()
+
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
         yield from (("attributetype", text) for text in subschema.get("attributeTypes", ()))
         yield from (("objectclass", text) for text in subschema.get("objectClasses", ()))
@@ -33,9 +35,6 @@ class StandardServer:
 
     def shown(self, attributes: Octets) -> Octets:
         return attributes
-
-    def is_virtual(self, attribute: str) -> bool:
-        return False
 
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
         return [], []

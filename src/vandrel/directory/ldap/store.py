@@ -150,7 +150,7 @@ class LdapDirectory:
     def search(
         self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
     ) -> Iterator[Entry]:
-        virtual = [name for name in filters.attributes_of(where) if self.server.is_virtual(name)]
+        virtual = [name for name in filters.attributes_of(where) if name in self.server.virtual]
         if not virtual:
             yield from self._search(base, scope, where, only)
             return
@@ -188,20 +188,20 @@ class LdapDirectory:
 
     def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         name = self._schema.attribute_name(attribute) or attribute
-        wanted: dict[Any, list[str]] = {}
-        for value in values:
-            wanted.setdefault(self._schema.key(name, value), []).append(value)
-        found: dict[str, DN] = {}
-        givens = [given[0] for given in wanted.values()]
         asked = (
             (context, Scope.SUBTREE, filters.Or(tuple(filters.Compare(name, "=", value) for value in chunk)))
-            for chunk in _chunks(givens) for context in self._contexts
+            for chunk in _chunks(list(values)) for context in self._contexts
         )  # fmt: skip
-        for dn, attributes in self._answers(asked, [name]):
-            for held in self._entry(dn, attributes).values_of(name):
-                for given in wanted.get(self._schema.key(name, held), ()):
-                    found[given] = DN.read(dn)
-        return found
+        held = [
+            (self._schema.key(name, value), DN.read(dn))
+            for dn, attributes in self._answers(asked, [name])
+            for value in self._entry(dn, attributes).values_of(name)
+        ]
+        if not held:  # as a rule: names are asked for to see that they are free
+            return {}
+        by_key = dict(held)
+        keys = {value: self._schema.key(name, value) for value in values}
+        return {value: by_key[key] for value, key in keys.items() if key in by_key}
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         below: dict[str, list[DN]] = {}

@@ -52,6 +52,8 @@ class Writer:
         self._schema = directory.schema
         self._server = server
         self._can_assert = _ASSERTION in controls
+        self._virtual = server.virtual
+        self._below = tuple(context.key + names.LEVEL for context in directory.contexts)
 
     def run(self, operations: Sequence[Operation], *, atomic: bool) -> list[Outcome]:
         """See `vandrel.directory.port.Directory.execute`.
@@ -91,17 +93,18 @@ class Writer:
         """Whether one request makes it, and it can be sent while others are on their way."""
         match operation:
             case AddEntry():
-                return self._is_inside(operation) and not any(map(self._server.is_virtual, operation.attributes))
+                return self._is_inside(operation) and self._virtual.isdisjoint(operation.attributes)
             case ModifyEntry():
                 return (
                     bool(operation.changes)
                     and self._is_inside(operation)
-                    and not any(self._server.is_virtual(change.attribute) for change in operation.changes)
+                    and not any(change.attribute in self._virtual for change in operation.changes)
                 )
         return False
 
     def _is_inside(self, operation: Operation) -> bool:
-        return any(operation.dn.is_within(context) for context in self._directory.contexts)
+        key = operation.dn.key
+        return key.startswith(self._below) or any(operation.dn == context for context in self._directory.contexts)
 
     @staticmethod
     def _builds_upon(operation: Operation, touched: set[str]) -> bool:
@@ -206,21 +209,24 @@ class Writer:
         return DirectoryError("protected", what, where=str(operation.dn), remedy=remedy)
 
     def _attributes(self, operation: AddEntry) -> list[tuple[str, list[bytes]]]:
-        found = {
-            name: _octets(values)
-            for name, values in operation.attributes.items()
-            if values and not self._server.is_virtual(name)
-        }
+        given = operation.attributes
+        # Written out, because a run of many thousands spends most of its own time here.
+        found = [
+            (name, [value.encode() if isinstance(value, str) else value for value in values])
+            for name, values in given.items()
+            if values and name not in self._virtual
+        ]
         for kind, value in operation.dn.rdn:
-            found.setdefault(self._schema.attribute_name(kind) or kind, _octets([value]))
-        return list(found.items())
+            if kind not in given and (name := self._schema.attribute_name(kind) or kind) not in given:
+                found.append((name, _octets([value])))
+        return found
 
     def _perform(self, operation: Operation) -> None:
         connection, dn = self._link.connection, str(operation.dn)
         match operation:
             case AddEntry():
                 connection.add_s(dn, self._attributes(operation))
-                inside = {name: tuple(v) for name, v in operation.attributes.items() if self._server.is_virtual(name)}
+                inside = {name: tuple(v) for name, v in operation.attributes.items() if name in self._virtual}
                 if inside:
                     self._modify(ModifyEntry(operation.dn, tuple(Change(n, added=v) for n, v in inside.items())))
             case ModifyEntry():
@@ -236,8 +242,8 @@ class Writer:
 
     def _modify(self, operation: ModifyEntry) -> None:
         connection, dn = self._link.connection, str(operation.dn)
-        virtual = [change for change in operation.changes if self._server.is_virtual(change.attribute)]
-        plain = [change for change in operation.changes if not self._server.is_virtual(change.attribute)]
+        virtual = [change for change in operation.changes if change.attribute in self._virtual]
+        plain = [change for change in operation.changes if change.attribute not in self._virtual]
         more, controls = self._server.inside(connection, operation.dn, virtual) if virtual else ([], [])
         try:
             if not operation.changes and self._directory.get(operation.dn) is None:
