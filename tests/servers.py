@@ -48,7 +48,8 @@ sizelimit unlimited
 authz-regexp "gidNumber=.*,cn=peercred,cn=external,cn=auth" "cn=administrator,{suffix}"
 {access}
 access to dn.base="" by * read
-access to * by dn.exact="cn=administrator,{suffix}" manage by anonymous auth by users read
+access to * by dn.exact="cn=administrator,{suffix}" {right} by anonymous auth by users read
+{config}
 database mdb
 suffix "{suffix}"
 directory {folder}/data
@@ -85,6 +86,8 @@ class Setup(NamedTuple):
     general: str = ""
     access: str = _PROTECTION
     database: str = ""
+    config: str = ""
+    right: str = "manage"  # with it, a server asks for no good password
     size: int = 1 << 30
     durable: bool = False
     scheme: str = "ldap"
@@ -179,7 +182,7 @@ class Slapd:
     def configure(self) -> None:
         setup, folder = self.setup, self.folder
         text = _CONFIGURATION.format(
-            folder=folder, suffix=SUFFIX, size=setup.size, general=setup.general, access=setup.access,
+            folder=folder, suffix=SUFFIX, size=setup.size, general=setup.general, access=setup.access, config=setup.config, right=setup.right,
             schema="" if setup.bare else f"include {folder}/vandrel.schema",
             modules="\n".join(f"moduleload {name}" for name in setup.modules),
             sync="" if setup.durable else "envflags nosync writemap",
@@ -301,3 +304,48 @@ def domain() -> Iterator[Domain]:
         if server is not None:
             server.stop()
         shutil.rmtree(folder)
+
+
+def with_certificate(folder: Path, name: str = "127.0.0.1") -> tuple[Setup, Path]:
+    """A server with a certificate for this name, and the file of the authority that signed it."""
+    import trustme
+
+    authority = trustme.CA()
+    certificate = authority.issue_cert(name)
+    authority.cert_pem.write_to_path(str(folder / "ca.pem"))
+    certificate.private_key_pem.write_to_path(str(folder / "key.pem"))
+    certificate.cert_chain_pems[0].write_to_path(str(folder / "cert.pem"))
+    general = f"TLSCertificateFile {folder}/cert.pem\nTLSCertificateKeyFile {folder}/key.pem"
+    return Setup(general=general), folder / "ca.pem"
+
+
+@contextmanager
+def two_providers() -> Iterator[tuple[Slapd, Slapd]]:
+    """Two servers that replicate to each other (RFC 4533)."""
+    if find_spec("ldap") is None or not Path(SLAPD).exists():
+        not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
+    folders = [Path(tempfile.mkdtemp(prefix="vandrel-", dir="/dev/shm")) for _ in range(2)]
+    found = [Slapd(folder, PLAIN) for folder in folders]
+    try:
+        for number, server in enumerate(found):
+            other = found[1 - number]
+            provider = (
+                f"syncrepl rid=00{number + 1} provider=ldap://127.0.0.1:{other.port} bindmethod=simple "
+                f'binddn="cn=root,{SUFFIX}" credentials=the-tests-alone searchbase="{SUFFIX}" '
+                'type=refreshAndPersist retry="1 +" keepalive=1:1:1\nmultiprovider on\noverlay syncprov\n'
+            )
+            server.setup = PLAIN._replace(
+                modules=("syncprov",),
+                general=f"serverID {number + 1}",
+                overlays=provider,
+                database="limits * size=unlimited",
+            )
+            server.configure()
+            server.start()
+        found[0].begin()
+        yield found[0], found[1]
+    finally:
+        for server in found:
+            server.stop()
+        for folder in folders:
+            shutil.rmtree(folder)

@@ -120,9 +120,9 @@ def found(directory: Directory, text: str, base: names.DN = BASE, scope: Scope =
     return [dn.name for dn in sorted((entry.dn for entry in entries), key=lambda dn: dn.key)]
 
 
-def eventually(look) -> None:
-    """Some servers mend references a moment later, in the background."""
-    deadline = time.monotonic() + 5
+def eventually(look, seconds: float = 5) -> None:
+    """Some servers mend references, or pass changes on, a moment later, in the background."""
+    deadline = time.monotonic() + seconds
     while not look() and time.monotonic() < deadline:
         time.sleep(0.02)
     assert look()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import time
 from collections.abc import Iterator
@@ -10,13 +11,30 @@ from typing import TYPE_CHECKING
 import pytest
 from msgspec import structs
 
-from vandrel.directory.operations import Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
+from vandrel.charter.load import from_text
+from vandrel.charter.passwords import generate
+from vandrel.demo.world import charter_text
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory import dn as names
+from vandrel.directory import filter as filters
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import DirectoryError
+from vandrel.jobs import create_object
+from vandrel.jobs.assignments import parse as assignment
+from vandrel.jobs.create import Creator, steps
+from vandrel.jobs.edit import Editor
+from vandrel.jobs.house import House
+from vandrel.jobs.logon import logon_state
+from vandrel.jobs.probe import not_kept
+from vandrel.record.journal import Journal
 from vandrel.secret import Secret
+from vandrel.steps.references import with_references
+from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.step import Remove, Rename
 
 from . import servers
 from .servers import SUFFIX, Forgetful, Slapd, free_port, open_directory, settings
-from .test_directory_contract import ANNA, BASE, BRIDGE, DECK, found, make, person, unit
+from .test_directory_contract import ANNA, BASE, BRIDGE, DECK, eventually, found, group, make, person, unit
 
 if TYPE_CHECKING:
     from vandrel.directory.ldap.connection import Settings
@@ -32,6 +50,10 @@ def root(port: int, **more) -> Settings:
     """The root identity over the loopback, unencrypted in so many words."""
     secret = Secret("the-tests-alone")
     return settings((f"ldap://127.0.0.1:{port}",), bind_dn=f"cn=root,{SUFFIX}", secret=secret, plain=True, **more)
+
+
+def root_of(server) -> Settings:
+    return settings((server.url,), bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone"))
 
 
 def test_a_server_that_is_killed_and_comes_back_loses_nothing(slapd):
@@ -120,3 +142,346 @@ def test_a_wrong_identity_is_told(slapd):
     nobody = open_directory(settings((f"ldap://127.0.0.1:{slapd.port}",)))
     (outcome,) = make(nobody, unit(BASE))
     assert outcome.code == "not-permitted"
+
+
+# --- certificates
+
+
+def test_certificates_are_checked_and_the_trouble_is_told(tmp_path):
+    setup, authority = servers.with_certificate(tmp_path)
+    secret = Secret("the-tests-alone")
+
+    def opened(server, scheme, host="127.0.0.1", **more):
+        how = settings((f"{scheme}://{host}:{server.port}",), bind_dn=f"cn=root,{SUFFIX}", secret=secret, **more)
+        directory = open_directory(how)
+        directory.close()
+        return directory
+
+    with servers.running(setup._replace(scheme="ldaps")) as server:
+        assert opened(server, "ldaps", ca_file=str(authority)).contexts == (BASE.parent,)
+        with pytest.raises(DirectoryError, match=r"not trusted: .*issuer") as caught:
+            opened(server, "ldaps")
+        assert caught.value.exit_code == 46
+        assert "ca-file" in caught.value.findings[0].remedy
+        with pytest.raises(DirectoryError, match=r"not trusted: .*localhost"):  # another name than in the certificate
+            opened(server, "ldaps", "localhost", ca_file=str(authority))
+        with pytest.raises(DirectoryError, match=r"not trusted: .*cannot be read"):
+            opened(server, "ldaps", ca_file=str(tmp_path / "none.pem"))
+        opened(server, "ldaps", "localhost", unchecked=True)
+    with servers.running(setup) as server:
+        opened(server, "ldap", ca_file=str(authority), start_tls=True)
+        with pytest.raises(DirectoryError) as caught:
+            opened(server, "ldap", start_tls=True)
+        assert caught.value.code == "certificate"
+
+
+# --- what a server leaves to its clients
+
+
+@pytest.fixture
+def house(tmp_path):
+    """House rules over a server that was opened; closed in the end."""
+    opened = []
+
+    def over(directory):
+        charter = from_text(charter_text(), tmp_path / "charter.yaml")
+        opened.append(directory)
+        return House(charter, directory, StandardDialect(directory, charter))
+
+    yield over
+    for directory in opened:
+        directory.close()
+
+
+def runner_of(house, tmp_path) -> Runner:
+    return Runner(house.directory, house.dialect, lambda: Journal(tmp_path / "journal.db", create=True))
+
+
+def test_names_that_point_at_an_object_follow_it_where_the_server_does_not_see_to_it(house, tmp_path):
+    with servers.running(servers.PLAIN) as server:
+        mine = house(open_directory(server.settings()))
+        boss, team = DECK.child("cn", "Boss"), BASE.child("cn", "Team")
+        directory = mine.directory
+        assert not any(make(
+            directory, unit(BASE), unit(DECK), unit(BRIDGE), person(boss, "boss"),
+            person(ANNA, "alund", manager=[str(boss)], secretary=[str(boss)]), group(team, boss, ANNA),
+        ))  # fmt: skip
+        rename = Editor(mine).edit(directory.get(boss), [assignment("name=Chief")])
+        runner = runner_of(mine, tmp_path)
+        assert [type(step).__name__ for step in rename.steps] == ["Rename", "Set", "Set"]
+        assert not runner.run(Plan("rename", rename.steps), "t").in_part
+        chief = DECK.child("cn", "Chief")
+        assert directory.get(ANNA).texts("manager") == directory.get(ANNA).texts("secretary") == [str(chief)]
+        assert {names.parse(m) for m in directory.get(team).texts("member")} == {chief, ANNA}
+        # A whole unit moves: names inside of it and outside point at each other.
+        moved = BRIDGE.child("ou", "Deck")
+        steps = with_references(directory, mine.dialect, [Rename(DECK, moved)])
+        assert not runner.run(Plan("move", steps), "t").in_part
+        anna = moved.child("cn", "Anna Lund")
+        assert directory.get(anna).texts("manager") == [str(moved.child("cn", "Chief"))]
+        assert {names.parse(m).parent for m in directory.get(team).texts("member")} == {moved}
+        # And what is removed is pointed at no longer; the group of nobody is still a group.
+        gone = [Remove(anna, directory.get(anna).attributes)]
+        gone.append(Remove(moved.child("cn", "Chief"), {}))
+        assert not runner.run(Plan("go", with_references(directory, mine.dialect, gone)), "t").in_part
+        assert directory.get(team).texts("member") == [""]
+
+
+def test_a_server_that_sees_to_it_as_well_does_no_harm(house, tmp_path):
+    with servers.running() as server:
+        mine = house(open_directory(server.settings()))
+        boss = DECK.child("cn", "Boss")
+        make(mine.directory, unit(BASE), unit(DECK), person(boss, "boss"), group(BASE.child("cn", "Team"), boss))
+        for name in ("Chief", "Head", "Lead", "Boss"):
+            entry = mine.directory.search(BASE, where=filters.parse("(uid=boss)"))
+            rename = Editor(mine).edit(next(iter(entry)), [assignment(f"name={name}")])
+            assert not runner_of(mine, tmp_path).run(Plan("rename", rename.steps), "t").in_part
+            wanted = [str(DECK.child("cn", name))]
+            eventually(lambda wanted=wanted: mine.directory.get(BASE.child("cn", "Team")).texts("member") == wanted)
+
+
+def test_without_our_schema_what_cannot_be_kept_is_told(house, tmp_path):
+    with servers.running(servers.BARE) as server:
+        mine = house(open_directory(server.settings()))
+        missing = set(not_kept(mine.dialect, "account"))
+        assert {"principal", "starts", "ends", "sponsor", "protected", "alias", "enabled"} <= missing
+        assert not {"login", "full", "mail", "title", "manager", "notes"} & missing
+        fields = {
+            "surname": ["Lund"],
+            "site": ["Northquay"],
+            "sponsor": ["x"],
+            "ends": ["2027-01-01"],
+            "place": ["/Harbour"],
+        }
+        make(mine.directory, AddEntry(BASE, {"objectClass": ["organizationalUnit"]}))
+        draft = Creator(mine, mine.charter.today()).draft("seasonal", fields)
+        told = {f.where: f.fatal for f in draft.findings if f.code == "not-kept"}
+        assert told == {"ends": True, "principal": False}  # one was typed, the other comes from the charter
+        bridge = create_object.unit(mine, "/Harbour/Bridge", {})
+        assert {f.where: f.fatal for f in bridge.findings if f.code == "not-kept"} == {"protected": False}
+        made = runner_of(mine, tmp_path).run(
+            Plan("unit", create_object.steps(mine, bridge, "unit"), bridge.findings), "t"
+        )
+        assert not made.in_part
+        assert mine.directory.get(BASE.child("ou", "Bridge")).texts("objectClass") == ["top", "organizationalUnit"]
+
+
+def test_our_schema_and_access_rule_can_be_loaded_into_a_running_server(tmp_path):
+    """As shipped: records for the configuration that a server keeps of itself."""
+    from vandrel.directory import ldif
+    from vandrel.directory.schema.shipped import configuration
+
+    general = f'database config\naccess to * by dn.exact="cn=administrator,{SUFFIX}" manage\n'
+    with servers.running(servers.BARE._replace(config=general)) as server:
+        import ldap
+
+        connection = ldap.initialize(server.url)
+        connection.sasl_interactive_bind_s("", ldap.sasl.external())
+        schema, rule = ldif.read(configuration().splitlines(keepends=True), lambda name: False)
+        connection.add_s(
+            str(schema.dn), [(n, [str(v).encode() for v in values]) for n, values in schema.attributes.items()]
+        )
+        (part,) = rule.modifications
+        connection.modify_s(str(rule.dn), [(ldap.MOD_ADD, part.attribute, [str(v).encode() for v in part.values])])
+        connection.unbind_s()
+        directory = open_directory(server.settings())
+        assert directory.schema.object_class("vandrelAccount") is not None
+        assert not any(make(directory, unit(BASE), unit(DECK, vandrelProtected=["TRUE"])))
+        (outcome,) = make(directory, DeleteEntry(DECK))
+        assert outcome.code == "protected"
+        directory.close()
+
+
+# --- policies
+
+
+POLICY = 'overlay ppolicy\nppolicy_default "cn=rules,dc=marrowick,dc=example"\n'
+
+
+def policy(**more) -> AddEntry:
+    attributes = {"objectClass": ["device", "pwdPolicy"], "pwdAttribute": ["userPassword"], **more}
+    return AddEntry(BASE.parent.child("cn", "rules"), attributes)
+
+
+def bound(server, dn, password) -> bool:
+    try:
+        open_directory(settings((server.url,), bind_dn=str(dn), secret=Secret(password))).close()
+    except DirectoryError:
+        return False
+    return True
+
+
+@pytest.mark.parametrize("locks", ["TRUE", "FALSE", None])
+def test_disabled_is_said_to_be_disabled_only_where_the_server_heeds_it(house, locks):
+    with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY)) as server:
+        mine = house(open_directory(server.settings()))
+        rules = [policy(pwdLockout=[locks], pwdMinLength=["9"], pwdMaxAge=["3628800"])] if locks else []
+        off = {"pwdAccountLockedTime": ["000001010000Z"]}
+        assert not any(make(mine.directory, *rules, unit(BASE), unit(DECK), person(ANNA, "alund", **off)))
+        assert make(mine.directory, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), False)) == [None]
+        state = logon_state(mine, mine.directory.get(ANNA), mine.charter.today())
+        assert state.able == bound(server, ANNA, "Kv9-fjord-lamp") == (locks != "TRUE"), state.sentence
+        assert ("can log on all the same" in state.sentence) == (locks != "TRUE")
+        found = {rule.name: (rule.value, rule.source) for rule in mine.password_rules("crew").shown()}
+        assert found["lasts"] == ((42, "server: rules") if locks else (0, "charter"))
+
+
+def test_a_password_that_a_rule_refuses_which_nobody_could_see(house, tmp_path):
+    hidden = f'access to dn.exact="cn=rules,{SUFFIX}" by * none\n'
+    with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY, access=hidden, right="write")) as server:
+        mine = house(open_directory(server.settings()))
+        root = open_directory(root_of(server))
+        assert make(root, policy(pwdMinLength=["30"], pwdCheckQuality=["2"])) == [None]
+        root.close()
+        make(mine.directory, unit(BASE))
+        assert mine.dialect.password_layers(None) == []
+        draft = Creator(mine, mine.charter.today()).draft(
+            "staff", {"surname": ["Lund"], "number": ["1"], "department": ["IT"], "place": ["/Harbour"], "groups": []}
+        )
+        secret = generate(draft.rules)
+        plan = Plan("hire", steps(mine, [(draft, secret)]))
+        report = runner_of(mine, tmp_path).run(plan, "t")
+        assert [(error.code, secret.reveal() in str(error)) for _, error in report.refused] == [
+            ("done-in-part", False), ("password", False),
+        ]  # fmt: skip
+        assert (report.made, mine.directory.get(draft.dn)) == (0, None)
+
+
+# --- faults
+
+
+def test_a_server_that_is_busy_is_waited_for(tmp_path):
+    setup = servers.Setup(
+        modules=("retcode",),
+        overlays="overlay retcode\nretcode-parent ou=codes,dc=marrowick,dc=example\nretcode-indir\n",
+    )
+    with servers.running(setup) as server:
+        directory = open_directory(server.settings())
+        busy = DECK.child("cn", "busy")
+        trouble = {"objectClass": ["errObject"], "errCode": ["51"], "errText": ["no time"], "errOp": ["delete"]}
+        assert not any(make(directory, unit(BASE), unit(DECK), AddEntry(busy, trouble)))
+        hasty = open_directory(structs.replace(server.settings(), patience=0.3))
+        with pytest.raises(DirectoryError) as caught:
+            make(hasty, DeleteEntry(busy))
+        assert caught.value.code == "busy"
+
+        def free() -> None:
+            time.sleep(0.4)
+            other = open_directory(server.settings())
+            other.execute([ModifyEntry(busy, (Change("errOp", ("delete",), ("compare",)),))], atomic=True)
+            other.close()
+
+        freeing = threading.Thread(target=free)
+        freeing.start()
+        assert make(directory, DeleteEntry(busy)) == [None]
+        freeing.join()
+        assert directory.get(busy) is None
+        directory.close()
+
+
+def test_a_server_whose_disk_is_full(tmp_path):
+    with servers.running(servers.PLAIN._replace(size=1 << 19)) as server:
+        directory = open_directory(server.settings())
+        assert not any(make(directory, unit(BASE), unit(DECK)))
+        many = [person(DECK.child("cn", f"P {n}"), f"p{n}", description=["x" * 900]) for n in range(400)]
+        outcomes = make(directory, *many, atomic=False)
+        refused = [outcome for outcome in outcomes if outcome]
+        assert refused
+        assert {outcome.code for outcome in refused} == {"disk-full"}
+        kept = len(found(directory, "(uid=p*)"))
+        assert kept == 400 - len(refused)  # the report says exactly which were made
+        directory.close()
+
+
+def test_what_somebody_else_changed_after_the_preview_is_not_overwritten(slapd, house, tmp_path):
+    mine, other = house(open_directory(slapd.settings())), open_directory(slapd.settings())
+    make(other, unit(BASE), unit(DECK), person(ANNA, "alund", title=["Mate"], facsimileTelephoneNumber=["1"]))
+    edit = Editor(mine).edit(mine.directory.get(ANNA), [assignment("title=Captain")])
+    fax = Editor(mine).edit(mine.directory.get(ANNA), [assignment("fax=2")])
+    assert make(other, ModifyEntry(ANNA, (Change("title", ("Mate",), ("Cook",)),))) == [None]
+    runner = runner_of(mine, tmp_path)
+    report = runner.run(Plan("edit", edit.steps), "t", checked=True)
+    assert [(dn, error.code) for dn, error in report.refused] == [(str(ANNA), "changed")]
+    assert mine.directory.get(ANNA).texts("title") == ["Cook"]
+    # Values that no rule compares are replaced as a whole, and only as they were seen.
+    assert not runner.run(Plan("fax", fax.steps), "t", checked=True).in_part
+    assert mine.directory.get(ANNA).texts("facsimileTelephoneNumber") == ["2"]
+    report = runner.run(Plan("fax", fax.steps), "t", checked=True)  # the 1 that was to go is long gone: nothing to do
+    assert mine.directory.get(ANNA).texts("facsimileTelephoneNumber") == ["2"]
+    third = Editor(mine).edit(mine.directory.get(ANNA), [assignment("fax=3")])
+    make(other, ModifyEntry(ANNA, (Change("facsimileTelephoneNumber", added=("9",)),)))
+    make(other, ModifyEntry(ANNA, (Change("facsimileTelephoneNumber", ("2",)),)))
+    assert [error.code for _, error in runner.run(Plan("fax", third.steps), "t", checked=True).refused] == ["changed"]
+    assert mine.directory.get(ANNA).texts("facsimileTelephoneNumber") == ["9"]
+    other.close()
+
+
+def test_limits_of_the_server_are_told(tmp_path):
+    with servers.running(servers.PLAIN._replace(database="limits * size=5 size.prtotal=disabled")) as server:
+        directory = open_directory(server.settings())
+        make(directory, unit(BASE), *(unit(BASE.child("ou", f"U{n}")) for n in range(9)), atomic=False)
+        with pytest.raises(DirectoryError) as caught:
+            list(directory.search(BASE))
+        assert caught.value.code in ("limit", "refused")
+        directory.close()
+
+
+# --- two servers that replicate to each other
+
+
+def test_writes_go_on_when_one_of_two_providers_is_killed(tmp_path):
+    with servers.two_providers() as (first, second):
+        both = settings((first.url, second.url), sasl="external", name="both")
+        directory = open_directory(both)
+        assert directory.url == first.url
+        assert not any(make(directory, unit(BASE), unit(DECK)))
+        eventually(lambda: holds(second, DECK))
+        people = [person(DECK.child("cn", f"P {n}"), f"p{n}") for n in range(1500)]
+        cut = threading.Timer(0.05, first.kill)
+        cut.start()
+        outcomes = make(directory, *people, atomic=False)
+        cut.join()
+        assert not any(outcomes), [o.findings for o in outcomes if o][:3]
+        assert (directory.url, directory.reconnected) == (second.url, 1)
+        # What the first took and could not pass on any more comes back with it: nothing is lost, nothing is there twice.
+        first.start()
+        eventually(lambda: count(first) == count(second) == 1500, seconds=30)
+        directory.close()
+
+
+def test_what_replication_resolved_against_us_is_found(house, tmp_path):
+    with servers.two_providers() as (first, second):
+        mine, other = house(open_directory(first.settings())), open_directory(second.settings())
+        make(mine.directory, unit(BASE), unit(DECK), person(ANNA, "alund", title=["Mate"]))
+        eventually(lambda: holds(second, ANNA))
+        second.kill()  # the two cannot see each other now
+        runner = runner_of(mine, tmp_path)
+        edit = Editor(mine).edit(mine.directory.get(ANNA), [assignment("title=Captain")])
+        report = runner.run(Plan("promote", edit.steps), "t")
+        assert [stands for _, stands in runner.standing(report.job)] == [True]
+        first.kill()
+        second.start()
+        make(other, ModifyEntry(ANNA, (Change("title", ("Mate",), ("Cook",)),)))  # later, and so it wins
+        first.start()
+        eventually(lambda: title(first) == title(second) == "Cook", seconds=30)
+        assert [stands for _, stands in runner.standing(report.job)] == [False]
+        other.close()
+
+
+def opened(server):
+    return contextlib.closing(open_directory(server.settings()))
+
+
+def holds(server, dn) -> bool:
+    with opened(server) as directory:
+        return directory.get(dn) is not None
+
+
+def count(server) -> int:
+    with opened(server) as directory:
+        return len(found(directory, "(uid=p*)"))
+
+
+def title(server) -> str:
+    with opened(server) as directory:
+        return directory.get(ANNA).text("title")

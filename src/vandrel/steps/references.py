@@ -25,57 +25,83 @@ def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step
     """
     if directory.traits.mends_references:
         return list(steps)
-    gone = {step.dn.key for step in steps if isinstance(step, Remove)}
-    found: list[Step] = []
-    for step in steps:
-        found.append(step)
-        if isinstance(step, Rename):
-            found += _after_rename(directory, step, gone)
-        elif isinstance(step, Remove):
-            found += _after_removal(directory, dialect, step, gone)
-    return found
+    return list(_Mending(directory, dialect).steps(steps))
 
 
-def _after_rename(directory: Directory, step: Rename, gone: set[str]) -> Iterator[Step]:
-    below = {entry.dn.key: entry.dn for entry in directory.search(step.dn, only=["objectClass"])}
-    below.setdefault(step.dn.key, step.dn)
-    renamed = {key: dn.moved(step.dn, step.new) for key, dn in below.items()}
-    for entry, pointing in _pointing(directory, list(below.values())):
-        if entry.dn.key not in gone:
+class _Mending:
+    """Works out the further steps; remembers what they will have made of each entry."""
+
+    def __init__(self, directory: Directory, dialect: Dialect) -> None:
+        self._directory = directory
+        self._dialect = dialect
+        self._then: dict[str, Entry] = {}
+        self._gone: set[str] = set()
+
+    def steps(self, steps: Sequence[Step]) -> Iterator[Step]:
+        self._gone = {step.dn.key for step in steps if isinstance(step, Remove)}
+        for step in steps:
+            yield step
+            if isinstance(step, Rename):
+                yield from self._after_rename(step)
+            elif isinstance(step, Remove):
+                yield from self._after_removal(step)
+
+    def _after_rename(self, step: Rename) -> Iterator[Step]:
+        below = {entry.dn.key: entry.dn for entry in self._directory.search(step.dn, only=["objectClass"])}
+        below.setdefault(step.dn.key, step.dn)
+        renamed = {key: dn.moved(step.dn, step.new) for key, dn in below.items()}
+        for entry, pointing in self._pointing(list(below.values())):
             changes = [
                 Change(name, tuple(values), tuple(str(renamed[_key(value)]) for value in values))
                 for name, values in pointing.items()
             ]
+            self._remember(entry, changes)
             yield Set(renamed.get(entry.dn.key, entry.dn), tuple(changes))
 
+    def _after_removal(self, step: Remove) -> Iterator[Step]:
+        for entry, pointing in self._pointing([step.dn]):
+            changes: list[Change] = []
+            for name, values in pointing.items():
+                # A group must not be left without a member where the schema demands one: the dialect knows what to do.
+                leaving = self._dialect.member_change(entry, [], [step.dn]) if name == "member" else []
+                changes += leaving or [Change(name, tuple(values))]
+            self._remember(entry, changes)
+            yield Set(entry.dn, tuple(changes))
 
-def _after_removal(directory: Directory, dialect: Dialect, step: Remove, gone: set[str]) -> Iterator[Step]:
-    for entry, pointing in _pointing(directory, [step.dn]):
-        if entry.dn.key in gone:
-            continue
-        changes: list[Change] = []
-        for name, values in pointing.items():
-            # A group must not be left without a member where the schema demands one: the dialect knows what to do.
-            leaving = dialect.member_change(entry, [], [step.dn]) if name == "member" else []
-            changes += leaving or [Change(name, tuple(values))]
-        yield Set(entry.dn, tuple(changes))
+    def _pointing(self, dns: Sequence[DN]) -> Iterator[tuple[Entry, dict[str, list[Value]]]]:
+        """The entries that point at these names and stay, as they will be by then."""
+        wanted = {dn.key for dn in dns}
+        for found in _found(self._directory, dns):
+            entry = self._then.get(found.dn.key, found)
+            if entry.dn.key in self._gone:
+                continue
+            pointing = {
+                name: [value for value in entry.values_of(name) if _key(value) in wanted]
+                for name in self._directory.schema.references_in(entry.attributes)
+                if _is_ours(self._directory, name)
+            }
+            yield entry, {name: values for name, values in sorted(pointing.items()) if values}
+
+    def _remember(self, entry: Entry, changes: Sequence[Change]) -> None:
+        attributes = dict(entry.attributes)
+        for change in changes:
+            kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
+            attributes[change.attribute] = [*kept, *change.added]
+        self._then[entry.dn.key] = Entry(entry.dn, attributes)
 
 
-def _pointing(directory: Directory, dns: Sequence[DN]) -> Iterator[tuple[Entry, dict[str, list[Value]]]]:
-    """Every entry that has one of these names as a value, with the attributes and the values of these names."""
-    schema = directory.schema
-    attributes = [name for name in schema.references() if _is_ours(directory, name)]
-    wanted = {dn.key for dn in dns}
+def _found(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
+    """Every entry that has one of these names as a value, once."""
+    attributes = [name for name in directory.schema.references() if _is_ours(directory, name)]
     seen: set[str] = set()
     for start in range(0, len(dns), _AT_ONCE):
         chunk = dns[start : start + _AT_ONCE]
         where = Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in chunk))
         for context in directory.contexts:
             for entry in directory.search(context, where=where):
-                found = {name: [v for v in entry.values_of(name) if _key(v) in wanted] for name in attributes}
                 if entry.dn.key not in seen:
                     seen.add(entry.dn.key)
-                    yield entry, {name: values for name, values in found.items() if values}
+                    yield entry
 
 
 def _is_ours(directory: Directory, name: str) -> bool:

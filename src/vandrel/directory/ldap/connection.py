@@ -107,7 +107,7 @@ def _connect(settings: Settings, url: str) -> Any:
         if settings.start_tls and url.lower().startswith("ldap:"):
             connection.start_tls_s()
         _bind(connection, settings)
-    except (ldap.SERVER_DOWN, ldap.CONNECT_ERROR) as error:
+    except (ldap.SERVER_DOWN, ldap.CONNECT_ERROR, ValueError) as error:  # ValueError: TLS itself cannot be set up
         why = "" if settings.unchecked else why_untrusted(url, settings.ca_file, start_tls=settings.start_tls)
         if why:
             raise DirectoryError(
@@ -115,6 +115,8 @@ def _connect(settings: Settings, url: str) -> Any:
                 remedy="name the file of the authority that signed it (ca-file), or call the server by the name that "
                 "stands in the certificate",
             ) from None  # fmt: skip
+        if isinstance(error, ValueError):
+            raise DirectoryError("certificate", f"TLS cannot be set up: {error}", where=url) from None
         raise in_words(error, url) from None
     except ldap.LDAPError as error:
         raise in_words(error, url) from None

@@ -78,12 +78,18 @@ def in_words(error: ldap.LDAPError, where: str) -> DirectoryError:
     elif isinstance(error, ldap.CONSTRAINT_VIOLATION) and _PASSWORD.search(info):
         code, what, remedy = "password", "the password breaks a rule of the server", "choose another"
     elif isinstance(error, ldap.OTHER) and _is_full(info):
-        code, what, remedy = "disk-full", "no room left on the server's disk", "tell whoever runs the server"
+        code, what, remedy = (
+            "disk-full",
+            "the server can store no more",
+            "tell whoever runs it: disk or database is full",
+        )
     return DirectoryError(code, f"{what} ({info})" if info else what, where=where, remedy=remedy)
 
 
 def _is_full(info: str) -> bool:
-    return any(word in info.lower() for word in ("full", "no space", "mdb_map", "index generation failed"))
+    return any(
+        word in info.lower() for word in ("full", "no space", "mdb_map", "txn_commit failed", "index generation failed")
+    )
 
 
 def why_untrusted(url: str, ca_file: str, *, start_tls: bool) -> str:

@@ -11,6 +11,9 @@ from vandrel.directory.dn import DN
 from vandrel.directory.ldap.server import Octets
 from vandrel.directory.operations import Change, SetPassword
 
+#: draft-behera-ldap-password-policy-10, section 5.3.3: locked until somebody lifts it.
+DISABLED = b"000001010000Z"
+
 
 class StandardServer:
     """See `vandrel.directory.ldap.server.Server`."""
@@ -44,6 +47,10 @@ class StandardServer:
         if operation.secret is None:
             connection.modify_s(dn, [(ldap.MOD_REPLACE, name, None) for name in ("userPassword", "pwdReset")])
             return
+        found = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["pwdAccountLockedTime"])
         connection.passwd_s(dn, None, operation.secret.reveal())  # RFC 3062: the server hashes it
-        wanted = [b"TRUE"] if operation.must_change else None
-        connection.modify_s(dn, [(ldap.MOD_REPLACE, "pwdReset", wanted)])
+        parts: list[Any] = [(ldap.MOD_REPLACE, "pwdReset", [b"TRUE"] if operation.must_change else None)]
+        if found and DISABLED in found[0][1].get("pwdAccountLockedTime", []):
+            # A new password unlocks, and servers take a disabled account for a locked one.
+            parts.append((ldap.MOD_REPLACE, "pwdAccountLockedTime", [DISABLED]))
+        connection.modify_s(dn, parts)

@@ -278,7 +278,7 @@ class Writer:
     def _is_replaced(self, change: Change) -> bool:
         """Whether the values can only be replaced as a whole, because none can be named."""
         attribute = self._schema.attribute(change.attribute)
-        return bool(change.removed) and attribute is not None and not attribute.equality
+        return bool(change.removed or change.added) and attribute is not None and not attribute.equality
 
     def _modify_the_rest(
         self, dn: DN, rest: Sequence[Change], entry: Entry, more: list[Any], controls: list[Any]

@@ -1,0 +1,437 @@
+"""The Active Directory schema: its formats against the documents that define them, its dialect on a real domain."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from uuid import UUID
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from vandrel.charter.document import Passwords
+from vandrel.charter.load import from_text
+from vandrel.demo.world import charter_text
+from vandrel.dialects.active import ActiveDialect
+from vandrel.directory.active import control, descriptor, filetime, hours, sid
+from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
+from vandrel.errors import DirectoryError, Refused, VandrelError
+from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
+from vandrel.jobs import create_object
+from vandrel.jobs.assignments import parse as assignment
+from vandrel.jobs.create import Creator, steps
+from vandrel.jobs.edit import Editor
+from vandrel.jobs.house import House
+from vandrel.jobs.logon import logon_state
+from vandrel.jobs.probe import rights
+from vandrel.record.journal import Journal
+from vandrel.secret import Secret
+from vandrel.steps.runner import Plan, Runner
+from vandrel.text import week
+
+from . import servers
+from .servers import Domain
+
+# --- formats
+
+
+@pytest.mark.parametrize(
+    ("text", "octets"),
+    [  # [MS-DTYP] 2.4.2.4: Everyone, Self, Authenticated Users, BUILTIN\Administrators
+        ("S-1-1-0", "010100000000000100000000"),
+        ("S-1-5-10", "01010000000000050a000000"),
+        ("S-1-5-11", "01010000000000050b000000"),
+        ("S-1-5-32-544", "01020000000000052000000020020000"),
+        ("S-1-0x123456789ABC-7", "0101123456789abc07000000"),
+    ],
+)
+def test_security_identifiers(text, octets):
+    assert sid.from_text(text).hex() == octets
+    assert sid.to_text(bytes.fromhex(octets)) == text
+
+
+def test_relative_identifiers():
+    assert sid.relative("S-1-5-21-1-2-3-1104") == 1104
+    assert sid.sibling("S-1-5-21-1-2-3-1104", 513) == "S-1-5-21-1-2-3-513"
+
+
+@pytest.mark.parametrize("octets", [b"", b"\x01", bytes.fromhex("0201000000000001000000"), b"\x01\x02" + bytes(6)])
+def test_what_is_no_identifier_is_refused(octets):
+    with pytest.raises(ValueError, match="not a security identifier"):
+        sid.to_text(octets)
+    for text in ("", "S-1", "S-2-5-11", "S-1-5-99999999999"):
+        with pytest.raises(ValueError, match=r"not a security identifier|invalid literal"):
+            sid.from_text(text)
+
+
+def test_times():
+    # [MS-DTYP] 2.3.3; the beginning of 1970 is 134774 days after that of 1601.
+    assert filetime.to_text(datetime(1970, 1, 1, tzinfo=UTC)) == str(134774 * 86400 * 10**7)
+    assert filetime.parse("116444736000000000") == datetime(1970, 1, 1, tzinfo=UTC)
+    assert filetime.parse("0") is filetime.parse("9223372036854775807") is filetime.parse("-1") is None
+
+
+def test_the_hours_of_a_week():
+    # Monday to Friday 06-18 in a zone one hour ahead of UTC: 05-17 UTC, that is bits 5 to 7 of the first octet of the
+    # day, all of the second, bit 0 of the third; Sunday's three octets come first.
+    local = week.parse("Mon-Fri 06-18")
+    assert hours.encode(hours.shifted(local, -1)).hex() == "000000" + "e0ff01" * 5 + "000000"
+    # Sunday 00-02 two hours ahead: Saturday 22-24 UTC, the last two bits of the week.
+    assert hours.encode(hours.shifted(week.parse("Sun 00-02"), -2)).hex() == "00" * 20 + "c0"
+    assert hours.decode(b"") == [True] * 168
+    with pytest.raises(ValueError, match="21 octets"):
+        hours.decode(bytes(20))
+
+
+@given(st.lists(st.booleans(), min_size=168, max_size=168), st.integers(-14, 14))
+def test_hours_and_weeks_come_back(allowed, ahead):
+    assert hours.decode(hours.encode(allowed)) == allowed
+    assert hours.shifted(hours.shifted(allowed, ahead), -ahead) == allowed
+    assert week.parse(week.to_text(allowed)) == allowed
+
+
+@pytest.mark.parametrize(
+    ("typed", "text"),
+    [
+        ("mon-fri 6-18, Sat 08-12", "Mon-Fri 06-18, Sat 08-12"), ("all", "all"), ("none", "none"),
+        ("Fri 22-06", "Fri 22-24, Sat 00-06"), ("Sat-Mon", "Mon, Sat-Sun"), ("Mon+Wed 8-9", "Mon 08-09, Wed 08-09"),
+    ],
+)  # fmt: skip
+def test_weeks_as_people_write_them(typed, text):
+    assert week.to_text(week.parse(typed)) == text
+
+
+@pytest.mark.parametrize(
+    "text", ["", "Mon 8", "Mon 8-25", "Mon 8-8", "Mo 8-9", "Mon-Fri-Sun 8-9", "Mon 24-3", "Mon 8-9;"]
+)
+def test_what_is_no_week_is_refused(text):
+    with pytest.raises(VandrelError) as caught:
+        week.parse(text)
+    assert caught.value.code == "bad-value"
+
+
+def test_kinds_of_group():
+    # [MS-ADTS] 2.2.12: a security group has the highest of 32 bits set, so the number is negative.
+    assert control.group_type("security", "global") == "-2147483646"
+    assert control.group_type("security", "domain-local") == "-2147483644"
+    assert control.group_type("distribution", "universal") == "8"
+    for purpose in ("security", "distribution"):
+        for scope in ("global", "domain-local", "universal"):
+            number = control.group_type(purpose, scope)
+            assert (control.purpose_of(number), control.scope_of(number)) == (purpose, scope)
+
+
+ALLOW_ALL = "000014 00ff010f00 01010000000000050b000000".replace(" ", "")
+SHIELD = "010014 0040000100 010100000000000100000000".replace(" ", "")
+HEAD = "01000480" + "00000000" * 3 + "14000000"
+
+
+def octets(*entries: str) -> bytes:
+    body = "".join(entries)
+    size = (8 + len(body) // 2).to_bytes(2, "little").hex()
+    return bytes.fromhex(f"{HEAD}0200{size}{len(entries):02x}000000{body}")
+
+
+def test_protection_is_one_denial_more_and_nothing_else():
+    """[MS-DTYP] 2.4.4 to 2.4.6, written out by hand: type, flags, size, mask, trustee."""
+    before = octets(ALLOW_ALL)
+    free = descriptor.decode(before)
+    assert not descriptor.is_protected(free)
+    shielded = descriptor.protect(free, True)
+    assert descriptor.encode(shielded) == octets(SHIELD, ALLOW_ALL)
+    assert descriptor.is_protected(shielded)
+    assert descriptor.protect(shielded, True) == shielded
+    assert descriptor.encode(descriptor.protect(shielded, False)) == before
+    inherited = octets(SHIELD.replace("010014", "011014"), ALLOW_ALL)
+    assert not descriptor.is_protected(descriptor.decode(inherited))  # handed down: not the object's own
+
+
+def test_a_fixed_password_is_two_denials_of_one_right():
+    before = descriptor.decode(octets(ALLOW_ALL))
+    fixed = descriptor.fix_password(before, True)
+    assert [(e.type, e.mask, e.trustee) for e in fixed.dacl.entries[:2]] == [
+        (6, 0x100, "S-1-5-10"),
+        (6, 0x100, "S-1-1-0"),
+    ]
+    assert {e.object for e in fixed.dacl.entries[:2]} == {UUID("ab721a53-1e2f-11d0-9819-00aa0040529b").bytes_le}
+    assert descriptor.decode(descriptor.encode(fixed)) == fixed
+    assert descriptor.is_password_fixed(fixed)
+    assert descriptor.fix_password(fixed, False).dacl.entries == before.dacl.entries
+
+
+@given(st.binary(max_size=200))
+def test_any_octets_are_read_or_refused(found):
+    for read in (descriptor.decode, sid.to_text):
+        try:
+            read(found)
+        except ValueError:
+            continue
+
+
+# --- a real domain
+
+
+@pytest.fixture(scope="module")
+def domain() -> Iterator[Domain]:
+    with servers.domain() as server:
+        yield server
+
+
+CHARTER = from_text(charter_text(), Path("charter.yaml"))
+
+
+@pytest.fixture(scope="module")
+def house(domain) -> Iterator[House]:
+    """The whole hierarchy of the demo on a domain."""
+    directory = servers.open_directory(domain.settings())
+    assert directory.traits.schema == "ad"
+    found = House(CHARTER, directory, ActiveDialect(directory, CHARTER))
+    unit = CHARTER.base.child("ou", "Trial")
+    assert not any(directory.execute([s.operation() for s in found.adding(UNIT, unit, {})], atomic=True))
+    yield found
+    directory.close()
+
+
+UNDER = CHARTER.base.child("ou", "Trial")
+
+
+def created(house, sort, dn, **fields):
+    wanted = {name.replace("_", "-"): value for name, value in fields.items()}
+    outcomes = house.directory.execute([step.operation() for step in house.adding(sort, dn, wanted)], atomic=True)
+    assert not any(outcomes), outcomes
+    return house.directory.get(dn)
+
+
+def test_every_descriptor_of_the_server_comes_back_octet_by_octet(domain):
+    import ldap
+    from ldap.controls import RequestControl
+
+    from vandrel.directory.ldap.connection import connect
+
+    connection, _ = connect(domain.settings())
+    seen = 0
+    for base in ("dc=marrowick,dc=example", "cn=Configuration,dc=marrowick,dc=example"):
+        for parts in (4, 7, 15):  # the list alone; with owner and group; with the audit list too
+            flags = RequestControl("1.2.840.113556.1.4.801", True, bytes((0x30, 3, 2, 1, parts)))
+            request = connection.search_ext(
+                base, ldap.SCOPE_SUBTREE, "(objectClass=*)", ["nTSecurityDescriptor"], serverctrls=[flags]
+            )
+            for dn, attributes in connection.result3(request)[1]:
+                for value in attributes.get("nTSecurityDescriptor", []) if dn else ():
+                    assert descriptor.encode(descriptor.decode(value)) == value, dn
+                    seen += 1
+    assert seen > 3000
+    connection.unbind_s()
+
+
+def test_lengths_come_from_the_live_schema(house):
+    limits = {name: house.directory.schema.attribute(name).limit for name in ("employeeID", "title", "initials", "cn")}
+    assert limits == {"employeeID": 16, "title": 128, "initials": 6, "cn": 64}
+    assert house.directory.schema.attribute("memberOf").read_only
+
+
+SPECIAL = {
+    "country": ["NO"], "enabled": ["no"], "mail": ["a@x.example"], "alias": ["b@x.example", "c@x.example"],
+    "purpose": ["distribution"], "scope": ["universal"], "hours": ["Mon-Fri 06-18"], "initials": ["AL"],
+    "machines": ["pc-1", "pc-2"], "phone": ["1", "2", "3"], "web": ["https://a.example", "https://b.example"],
+    "notes": ["first", "second", "third"], "password-fixed": ["yes"], "password-lasting": ["yes"], "ends": ["2026-12-31"],
+    "login": ["trial"], "principal": ["trial@marrowick.example"],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("sort", [ACCOUNT, GROUP, UNIT, COMPUTER])
+def test_every_field_is_kept_read_and_cleared_on_the_server(house, sort):
+    other = created(house, ACCOUNT, UNDER.child("cn", f"Other {sort}"), login=[f"o{sort}"])
+    values = {Shape.TEXT: ["x"], Shape.DATE: ["2026-10-25"], Shape.FLAG: ["yes"], Shape.REFERENCE: [str(other.dn)]}
+    fields = {
+        name: SPECIAL.get(name, values[field.shape])
+        for name, field in FIELDS.items()
+        if sort in field.on
+        and field.shape in values
+        and name not in ("name", "full", "change", "primary")
+        and not house.dialect.why_not_kept(name, sort)
+    }
+    if sort == UNIT:
+        fields["notes"] = ["first"]
+    dn = UNDER.child("ou" if sort == UNIT else "cn", f"All of a {sort}")
+    try:
+        made = created(house, sort, dn, **{name.replace("-", "_"): value for name, value in fields.items()})
+        assert house.dialect.sort_of(made) == sort
+        assert {name: house.dialect.read(made, name) for name in fields} == fields
+        if sort == ACCOUNT:
+            # Works through the last day in Oslo, which is over at 23:00 UTC.
+            assert filetime.parse(made.text("accountExpires")) == datetime(2026, 12, 31, 23, tzinfo=UTC)
+            assert made.texts("proxyAddresses").count("SMTP:a@x.example") == 1
+        if sort == GROUP:
+            assert made.text("groupType") == "8"
+        kept = ("login", "purpose", "scope", "enabled", "surname")
+        for name in fields:
+            if name not in kept:
+                changes = house.dialect.changes(house.directory.get(dn), name, [])
+                outcome = house.directory.execute([ModifyEntry(dn, tuple(changes))], atomic=True) if changes else [None]
+                assert outcome == [None], (name, outcome)
+        empty = house.directory.get(dn)
+        left = {name: house.dialect.read(empty, name) for name in fields if name not in kept}
+        assert {name: value for name, value in left.items() if value not in ([], ["no"])} == {}
+    finally:
+        house.directory.execute([DeleteEntry(dn), DeleteEntry(other.dn)], atomic=False)
+
+
+def test_days_follow_the_zone_of_the_organization(house):
+    made = created(house, ACCOUNT, UNDER.child("cn", "Summer"), login=["summer"], ends=["2026-06-30"])
+    assert filetime.parse(made.text("accountExpires")) == datetime(2026, 6, 30, 22, tzinfo=UTC)
+    house.directory.execute([DeleteEntry(made.dn)], atomic=True)
+
+
+def test_the_servers_password_rules_are_those_of_its_domain(house):
+    """History 24, longest age 42 days, shortest 1 day, length 7, three of four classes."""
+    ((source, found),) = house.dialect.password_layers(None)
+    assert source == "domain marrowick"
+    assert found == Passwords(length=7, classes=3, history=24, lasts=42, rests=1, own_names="refuse")
+    rules = {rule.name: (rule.value, rule.source) for rule in house.password_rules("crew").shown()}
+    assert rules["length"] == (12, "charter")
+    assert rules["lasts"] == (42, "domain marrowick")
+
+
+def runner_of(house, tmp_path) -> Runner:
+    return Runner(house.directory, house.dialect, lambda: Journal(tmp_path / "journal.db", create=True))
+
+
+def hired(house, tmp_path, given, surname, login):
+    draft = Creator(house, CHARTER.today()).draft(
+        "guest", {"given": [given], "surname": [surname], "sponsor": ["Administrator"], "place": ["/Trial"], "login": [login]}
+    )  # fmt: skip
+    assert not [f for f in draft.findings if f.fatal], draft.findings
+    report = runner_of(house, tmp_path).run(
+        Plan("hire", steps(house, [(draft, Secret("Kv9-fjord-lamp"))]), draft.findings), "t"
+    )
+    assert not report.in_part, report.refused
+    return house.directory.get(draft.dn)
+
+
+def test_an_account_is_enabled_once_it_has_its_password_and_logs_on(house, tmp_path):
+    entry = hired(house, tmp_path, "Anna", "Lund", "annal")
+    state = logon_state(house, entry, CHARTER.today())
+    assert state.able
+    assert "must be changed at the next logon" in state.sentence
+    assert house.directory.verify_password(entry.dn, Secret("Kv9-fjord-lamp"))
+    off = Editor(house).edit(entry, [assignment("enabled=no")])
+    assert not runner_of(house, tmp_path).run(Plan("off", off.steps), "t").in_part
+    assert not house.directory.verify_password(entry.dn, Secret("Kv9-fjord-lamp"))
+    assert "the account is disabled" in logon_state(house, house.directory.get(entry.dn), CHARTER.today()).sentence
+    house.directory.execute([DeleteEntry(entry.dn)], atomic=True)
+
+
+def test_a_password_that_the_server_refuses_leaves_no_account_behind(house, tmp_path):
+    draft = Creator(house, CHARTER.today()).draft(
+        "guest", {"surname": ["Hemlig"], "sponsor": ["Administrator"], "place": ["/Trial"]}
+    )
+    plan = Plan("hire", steps(house, [(draft, Secret("abc"))]), draft.findings)
+    report = runner_of(house, tmp_path).run(plan, "t")
+    codes = dict(report.refused)
+    assert codes[str(draft.dn)].code in ("password", "done-in-part")
+    assert any(error.code == "password" and "too short" in str(error) for _, error in report.refused)
+    assert report.made == 0
+    assert house.directory.get(draft.dn) is None
+
+
+def test_the_primary_group_is_a_membership_too(house, tmp_path):
+    entry = created(house, ACCOUNT, UNDER.child("cn", "Member"), login=["memb"])
+    team = created(house, GROUP, UNDER.child("cn", "team"), purpose=["security"], scope=["global"])
+    names = [g.dn.name for g in house.directory.search(CHARTER.base, where=house.dialect.groups_filter(entry))]
+    assert names == ["Domain Users"]
+    assert [dn.partition(",")[0] for dn in house.dialect.read(entry, "primary")] == ["CN=Domain Users"]
+    leave = Editor(house).edit(entry, [assignment("groups=team")])
+    assert [f.what for f in leave.findings] == ["Domain Users is the primary group of Member, and cannot be left"]
+    runner = runner_of(house, tmp_path)
+    runner.run(Plan("join", Editor(house).edit(entry, [assignment("groups+=team")]).steps), "t")
+    entry = house.directory.get(entry.dn)
+    runner.run(Plan("primary", Editor(house).edit(entry, [assignment("primary=team")]).steps), "t")
+    entry = house.directory.get(entry.dn)
+    names = [g.dn.name for g in house.directory.search(CHARTER.base, where=house.dialect.groups_filter(entry))]
+    assert sorted(names) == ["Domain Users", "team"]  # the old one became an ordinary membership
+    found = house.directory.search(CHARTER.base, where=house.dialect.primary_members(house.directory.get(team.dn)))
+    assert [e.dn.name for e in found] == ["Member"]
+    assert "Member" not in " ".join(house.dialect.members(house.directory.get(team.dn)))
+    house.directory.execute([DeleteEntry(entry.dn), DeleteEntry(team.dn)], atomic=False)
+
+
+def test_the_server_itself_protects_what_is_protected(house):
+    entry = created(house, ACCOUNT, UNDER.child("cn", "Safe"), login=["safe"], protected=["yes"])
+    sibling = created(house, ACCOUNT, UNDER.child("cn", "Other"), login=["othr"])
+    elsewhere = RenameEntry(entry.dn, CHARTER.base.child("cn", "Safe"))
+    outcomes = house.directory.execute([DeleteEntry(entry.dn), elsewhere, DeleteEntry(sibling.dn)], atomic=False)
+    assert [o.code if o else "" for o in outcomes] == ["protected", "protected", ""]
+    release = house.dialect.changes(entry, "protected", ["no"])
+    assert house.directory.execute([ModifyEntry(entry.dn, tuple(release)), DeleteEntry(entry.dn)], atomic=True) == [
+        None,
+        None,
+    ]
+
+
+def test_what_an_identity_may_do_is_known_before_it_is_tried(house, domain, tmp_path):
+    entry = hired(house, tmp_path, "Petra", "Sund", "petra")
+    # Her password is hers now, so that she can bind.
+    assert house.directory.execute([SetPassword(entry.dn, Secret("Qx7-reef-anchor"), False)], atomic=True) == [None]
+    hers = servers.settings(
+        (domain.url,), bind_dn="petra@marrowick.example", secret=Secret("Qx7-reef-anchor"), unchecked=True,
+        identity="everyday", others=("admin",),
+    )  # fmt: skip
+    directory = servers.open_directory(hers)
+    mine = House(CHARTER, directory, ActiveDialect(directory, CHARTER))
+    own = rights(directory, mine.dialect, entry.dn, ACCOUNT)
+    assert "phone" in own.fields
+    assert {"title", "enabled", "protected"} <= set(own.not_fields)
+    assert own.creates == ()
+    assert rights(house.directory, house.dialect, UNDER, UNIT).creates == (ACCOUNT, GROUP, UNIT, COMPUTER)
+    change = Plan("try", Editor(mine).edit(directory.get(entry.dn), [assignment("title=Captain")]).steps)
+    with pytest.raises(Refused, match="may not change title") as caught:
+        runner_of(mine, tmp_path).run(change, "t")
+    assert caught.value.code == "not-permitted"
+    draft = create_object.unit(mine, "/Trial/Hers", {})
+    with pytest.raises(Refused, match="may not create such an object"):
+        runner_of(mine, tmp_path).run(Plan("try", create_object.steps(mine, draft, UNIT)), "t")
+    (outcome,) = directory.execute([change.steps[0].operation()], atomic=True)  # and if it is tried all the same
+    assert outcome.code == "not-permitted"
+    assert "petra@marrowick.example may not change title" in str(outcome)
+    assert outcome.findings[0].remedy == "try another identity of this connection: --who admin"
+    directory.close()
+    house.directory.execute([DeleteEntry(entry.dn)], atomic=True)
+
+
+def test_a_password_never_goes_to_the_server_unencrypted(domain):
+    bare = servers.settings(
+        (f"ldap://{domain.address}",), bind_dn="Administrator@marrowick.example", secret=Secret(Domain.PASSWORD)
+    )
+    with pytest.raises(DirectoryError, match="unencrypted"):
+        servers.open_directory(bare)
+
+
+def test_the_certificate_of_a_stranger_is_not_trusted(domain):
+    from msgspec import structs
+
+    with pytest.raises(DirectoryError) as caught:
+        servers.open_directory(structs.replace(domain.settings(), unchecked=False))
+    assert caught.value.code == "certificate"
+    assert "issuer" in str(caught.value)  # signed by an authority that nobody here knows
+
+
+def test_names_must_be_free_in_their_own_scopes(house):
+    entry = created(
+        house, ACCOUNT, UNDER.child("cn", "First"), login=["first"], principal=["first@marrowick.example"],
+        mail=["first@marrowick.example"], alias=["one@marrowick.example"],
+    )  # fmt: skip
+    taken = Creator(house, CHARTER.today()).draft(
+        "guest", {"surname": ["Second"], "login": ["FIRST"], "principal": ["First@marrowick.example"],
+                  "mail": ["one@marrowick.example"], "sponsor": ["Administrator"], "place": ["/Trial"]}
+    )  # fmt: skip
+    assert {f.where for f in taken.findings if f.code == "taken"} == {"login", "principal", "mail"}
+    twin = AddEntry(
+        UNDER.child("cn", "Twin"),
+        {"objectClass": ["user"], "sAMAccountName": ["twin"], "userPrincipalName": ["first@marrowick.example"]},
+    )
+    (outcome,) = house.directory.execute([twin], atomic=True)
+    assert outcome.code == "taken"
+    house.directory.execute([DeleteEntry(entry.dn)], atomic=True)
