@@ -81,7 +81,9 @@ class Folder:
             "XDG_CONFIG_HOME": str(self.path / ".config"),
             "COLUMNS": "120",
         }
-        return {k: v for k, v in os.environ.items() if not k.startswith(("VANDREL", "XDG", "NO_COLOR"))} | own
+        return (
+            {k: v for k, v in os.environ.items() if not k.startswith(("VANDREL", "XDG", "NO_COLOR"))} | own | self.env
+        )
 
     def start(self, *words: str) -> subprocess.Popen[str]:
         return subprocess.Popen(

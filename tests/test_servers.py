@@ -22,7 +22,7 @@ from vandrel.errors import DirectoryError
 from vandrel.jobs import create_object
 from vandrel.jobs.assignments import parse as assignment
 from vandrel.jobs.create import Creator, steps
-from vandrel.jobs.edit import Editor
+from vandrel.jobs.edit import Editor, in_order
 from vandrel.jobs.house import House
 from vandrel.jobs.logon import logon_state
 from vandrel.jobs.probe import not_kept
@@ -208,10 +208,18 @@ def test_names_that_point_at_an_object_follow_it_where_the_server_does_not_see_t
         ))  # fmt: skip
         rename = Editor(mine).edit(directory.get(boss), [assignment("name=Chief")])
         runner = runner_of(mine, tmp_path)
-        assert [type(step).__name__ for step in rename.steps] == ["Rename", "Set", "Set"]
-        assert not runner.run(Plan("rename", rename.steps), "t").in_part
+        ordered = in_order(mine, [rename])
+        assert [type(step).__name__ for step in ordered] == ["Rename", "Set", "Set"]
+        assert not runner.run(Plan("rename", ordered), "t").in_part
         chief = DECK.child("cn", "Chief")
         assert directory.get(ANNA).texts("manager") == directory.get(ANNA).texts("secretary") == [str(chief)]
+        assert {names.parse(m) for m in directory.get(team).texts("member")} == {chief, ANNA}
+        # Joined and renamed in one go: the new membership follows too.
+        both = Editor(mine).edit(directory.get(ANNA), [assignment("name=Anna Vik"), assignment("groups=")])
+        assert not runner.run(Plan("leave", in_order(mine, [both])), "t").in_part
+        anna = DECK.child("cn", "Anna Vik")
+        both = Editor(mine).edit(directory.get(anna), [assignment("name=Anna Lund"), assignment("groups+=Team")])
+        assert not runner.run(Plan("join", in_order(mine, [both])), "t").in_part
         assert {names.parse(m) for m in directory.get(team).texts("member")} == {chief, ANNA}
         # A whole unit moves: names inside of it and outside point at each other.
         moved = BRIDGE.child("ou", "Deck")
@@ -235,7 +243,7 @@ def test_a_server_that_sees_to_it_as_well_does_no_harm(house, tmp_path):
         for name in ("Chief", "Head", "Lead", "Boss"):
             entry = mine.directory.search(BASE, where=filters.parse("(uid=boss)"))
             rename = Editor(mine).edit(next(iter(entry)), [assignment(f"name={name}")])
-            assert not runner_of(mine, tmp_path).run(Plan("rename", rename.steps), "t").in_part
+            assert not runner_of(mine, tmp_path).run(Plan("rename", in_order(mine, [rename])), "t").in_part
             wanted = [str(DECK.child("cn", name))]
             eventually(lambda wanted=wanted: mine.directory.get(BASE.child("cn", "Team")).texts("member") == wanted)
 

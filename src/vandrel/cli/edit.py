@@ -51,7 +51,7 @@ def run(session: Session) -> int:
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import Refused, VandrelError
     from vandrel.jobs import assignments
-    from vandrel.jobs.edit import Editor
+    from vandrel.jobs.edit import Editor, in_order
     from vandrel.jobs.resolve import resolve
     from vandrel.steps.runner import Plan
 
@@ -73,7 +73,7 @@ def run(session: Session) -> int:
     passwords = _passwords(session, edits, given, hand_out)
     plan = Plan(
         f"edit {', '.join(edit.entry.dn.name for edit in edits)}",
-        _in_order(edits, passwords),
+        in_order(session.house, edits, passwords),
         findings,
         whole=len(edits) == 1,
     )
@@ -167,14 +167,6 @@ def _check(session: Session, edit: Edit, secret: Secret) -> list[Finding]:
         words=[house.charter.document.organization],
         used=lambda last: house.directory.password_used(entry.dn, secret, last),
     )  # fmt: skip
-
-
-def _in_order(edits: Sequence[Edit], passwords: Sequence[Step]) -> list[Step]:
-    """Renames last: every other step still knows the objects by their old names."""
-    from vandrel.steps.step import Rename
-
-    steps = [step for edit in edits for step in edit.steps]
-    return [*(s for s in steps if not isinstance(s, Rename)), *passwords, *(s for s in steps if isinstance(s, Rename))]
 
 
 def _read_back(session: Session, edits: Sequence[Edit]) -> None:

@@ -49,6 +49,18 @@ def password_rules(house: House, entry: Entry) -> PasswordRules:
     return house.password_rules(house.one(entry, "kind"), entry)
 
 
+def in_order(house: House, edits: Sequence[Edit], passwords: Sequence[Step] = ()) -> list[Step]:
+    """The steps of several edits as one plan.
+
+    Renames come last, because every other step knows the objects by their old names; and after each, what keeps the
+    names right that point at the object.
+    """
+    steps = [step for edit in edits for step in edit.steps]
+    renames = [step for step in steps if isinstance(step, Rename)]
+    others = [step for step in steps if not isinstance(step, Rename)]
+    return with_references(house.directory, house.dialect, [*others, *passwords, *renames])
+
+
 class Editor:
     """Works out edits for one request."""
 
@@ -66,6 +78,7 @@ class Editor:
         edit = Edit(entry, self._house.dialect.sort_of(entry))
         changes: dict[str, Change] = {}
         rename: DN | None = None
+        values: dict[str, list[str]] = {}
         for assignment in assignments:
             if assignment.raw:
                 self._collect(changes, self._raw(edit, assignment))
@@ -80,7 +93,12 @@ class Editor:
             elif known.name == "name":
                 rename = self._rename(edit, assignment)
             else:
-                self._collect(changes, self._field(edit, known, assignment))
+                # phone=1 phone+=2: each goes on from where the one before it stopped.
+                before = values.get(known.name)
+                before = self._house.dialect.read(entry, known.name) if before is None else before
+                values[known.name] = self._after(known, before, assignment, edit.sort)
+        for name, after in values.items():
+            self._collect(changes, self._field(edit, FIELDS[name], after))
         own: list[Step] = []
         if changes:
             own.append(Set(entry.dn, tuple(changes.values())))
@@ -88,8 +106,6 @@ class Editor:
             own.append(Rename(entry.dn, rename))
         # First the object, then the groups that take it in; a rename comes last, so that all names hold until then.
         edit.steps = [*own[:1], *edit.steps, *own[1:]]
-        if rename is not None:
-            edit.steps = with_references(self._house.directory, self._house.dialect, edit.steps)
         return edit
 
     @staticmethod
@@ -102,9 +118,8 @@ class Editor:
 
     # --- one field
 
-    def _field(self, edit: Edit, known: Field, assignment: Assignment) -> list[Change]:
+    def _field(self, edit: Edit, known: Field, after: list[str]) -> list[Change]:
         before = self._house.dialect.read(edit.entry, known.name)
-        after = self._after(known, before, assignment, edit.sort)
         edit.findings += given_values.check(self._house, known, after, edit.sort)
         changes = self._house.dialect.changes(edit.entry, known.name, after)
         if not changes:

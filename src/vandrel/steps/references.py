@@ -11,7 +11,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Or
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
-from vandrel.steps.step import Remove, Rename, Set, Step
+from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
 #: Names looked for in one search.
 _AT_ONCE = 40
@@ -23,7 +23,7 @@ def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step
     Nothing is added where the directory does that itself. Where it does so unasked and unannounced, as some servers
     do, the added steps find everything done and change nothing.
     """
-    if directory.traits.mends_references:
+    if directory.traits.mends_references or not any(isinstance(step, Rename | Remove) for step in steps):
         return list(steps)
     return list(_Mending(directory, dialect).steps(steps))
 
@@ -45,6 +45,15 @@ class _Mending:
                 yield from self._after_rename(step)
             elif isinstance(step, Remove):
                 yield from self._after_removal(step)
+            elif isinstance(step, Add):
+                self._then[step.dn.key] = Entry(step.dn, dict(step.attributes))
+            elif isinstance(step, Set) and self._changes_references(step):
+                entry = self._then.get(step.dn.key) or self._directory.get(step.dn)
+                if entry is not None:
+                    self._remember(entry, step.changes)
+
+    def _changes_references(self, step: Set) -> bool:
+        return any(self._directory.schema.is_reference(change.attribute) for change in step.changes)
 
     def _after_rename(self, step: Rename) -> Iterator[Step]:
         below = {entry.dn.key: entry.dn for entry in self._directory.search(step.dn, only=["objectClass"])}
@@ -71,8 +80,8 @@ class _Mending:
     def _pointing(self, dns: Sequence[DN]) -> Iterator[tuple[Entry, dict[str, list[Value]]]]:
         """The entries that point at these names and stay, as they will be by then."""
         wanted = {dn.key for dn in dns}
-        for found in _found(self._directory, dns):
-            entry = self._then.get(found.dn.key, found)
+        found = {entry.dn.key: entry for entry in _found(self._directory, dns)} | self._then
+        for entry in found.values():
             if entry.dn.key in self._gone:
                 continue
             pointing = {
@@ -80,7 +89,8 @@ class _Mending:
                 for name in self._directory.schema.references_in(entry.attributes)
                 if _is_ours(self._directory, name)
             }
-            yield entry, {name: values for name, values in sorted(pointing.items()) if values}
+            if any(pointing.values()):
+                yield entry, {name: values for name, values in sorted(pointing.items()) if values}
 
     def _remember(self, entry: Entry, changes: Sequence[Change]) -> None:
         attributes = dict(entry.attributes)

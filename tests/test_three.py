@@ -1,0 +1,183 @@
+"""The program on each of the three directories: the tour of the demo, and a day's work with one option changed."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Iterator
+from contextlib import ExitStack
+from pathlib import Path
+
+import pytest
+
+from . import servers
+from .conftest import Folder
+
+#: As each server calls what the program shows.
+SLAPD = """\
+connections:
+  harbour:
+    hosts: ["{url}"]
+    identities:
+      admin: {{sasl: external}}
+      everyday: {{bind: "{dn}", password-file: hers}}
+      wrong: {{bind: "cn=nobody,dc=marrowick,dc=example", password-file: hers}}
+"""
+DOMAIN = """\
+connections:
+  harbour:
+    hosts: ["{url}"]
+    unchecked: true
+    identities:
+      admin: {{bind: Administrator@marrowick.example, password-file: his}}
+      everyday: {{bind: "{dn}", password-file: hers}}
+      wrong: {{bind: nobody@marrowick.example, password-file: hers}}
+"""
+#: Works in the shore office, in the demo.
+TOVE = "cn=Tove Ødegård,ou=Office,ou=Shore,dc=marrowick,dc=example"
+
+
+@pytest.fixture(scope="module", params=["embedded", "slapd", "domain"])
+def place(request, tmp_path_factory) -> Iterator[tuple[str, Folder]]:
+    """A folder where the demo's tour was taken, and the sort of directory that it was taken on."""
+    folder = tmp_path_factory.mktemp(request.param)
+    env = {"XDG_CACHE_HOME": str(folder / "cache"), "XDG_CONFIG_HOME": str(folder / "config")}
+    with ExitStack() as stack:
+        if request.param == "embedded":
+            more = []
+        else:
+            slapd = request.param == "slapd"
+            server = stack.enter_context(servers.running() if slapd else servers.domain())
+            (folder / "connections.yaml").write_text((SLAPD if slapd else DOMAIN).format(url=server.url, dn=TOVE))
+            for name, password in (("hers", "Kv9-fjord-lamp"), ("his", servers.Domain.PASSWORD)):
+                (folder / name).write_text(password)
+                (folder / name).chmod(0o600)
+            more = ["--directory", "harbour"]
+        made = Folder(folder, env).run("demo", "demo", *more)
+        assert made.code == 0, made.out + made.err  # every command of the tour ended as the tour says
+        inside = Folder(folder / "demo", env | ({"VANDREL_DIRECTORY": "harbour"} if more else {}))
+        yield request.param, inside
+
+
+def test_a_day(place):
+    """Hire, look, change, disable, create a group, a unit and a computer: read back from the directory each time."""
+    kind, folder = place
+    hired = folder.run("create", "staff", "Ole Vik", "number=4711", "department=IT", "--hand-out", "ole.csv", "-y")
+    assert hired.code == 0, hired.err
+    assert "Ole Vik can log on as ovik or ovik@marrowick.example. The password must be changed" in hired.out
+    assert "password" in (folder.path / "ole.csv").read_text().splitlines()[0]
+    assert folder.run("edit", "ovik", "title=Technician", "phone=1", "phone+=2", "ends=2027-03-31", "-y").code == 0
+    shown = folder.run("show", "ovik", "--json").json["objects"][0]
+    fields = shown["fields"]
+    assert (fields["title"], fields["phone"], fields["ends"]) == (["Technician"], ["1", "2"], ["2027-03-31"])
+    assert set(fields["groups"]) - {"Domain Users"} == {"gg-it", "gg-everybody"}
+    assert (
+        folder.run("find", "title=Tech*", "--columns", "login,ends", "--as", "csv").out
+        == "login,ends\novik,2027-03-31\n"
+    )
+    again = folder.run("edit", "ovik", "title=Technician", "-y")
+    assert (again.code, "Nothing to change." in again.out) == (0, True)
+    off = folder.run("edit", "ovik", "enabled=no", "-y")
+    word = (
+        "is marked as disabled and can log on all the same"
+        if kind == "slapd"
+        else "cannot log on: the account is disabled"
+    )
+    assert f"Ole Vik {word}" in off.out  # that server has no policy that makes it heed the mark
+    assert "ovik" in folder.run("find", "enabled=no", "--columns", "login", "--as", "csv").out.split()
+    assert folder.run("create", "group", "Day crew", "kind=team", "members=ovik", "-y").code == 0
+    assert folder.run("find", "groups=gg-day-crew", "--columns", "login", "--as", "csv").out == "login\novik\n"
+    assert folder.run("create", "computer", "IT-DESK-1", "groups=gg-desks", "notes=By the door", "-y").code == 0
+    computers = folder.run("find", "--of", "computers", "IT", "--columns", "name,notes,groups,place", "--json").json[
+        "rows"
+    ]
+    (desk,) = [row for row in computers if row["name"] == "IT-DESK-1"]
+    assert desk["place"] == "/Machines/Desks"
+    assert "gg-desks" in desk["groups"]
+    assert folder.run("create", "computer", "it-desk-1", "-y").code == 23
+    assert folder.run("edit", "it-desk-1", "enabled=no", "-y").code == 0
+    assert folder.run("show", "it-desk-1", "--json").json["objects"][0]["state"] == ["disabled"]
+    renamed = folder.run("edit", "ovik", "name=Ole Vik (IT)", "-y")
+    assert renamed.code == 0, renamed.err
+    assert "Ole Vik (IT)" in folder.run("show", "gg-day-crew").out
+
+
+def test_refusals_are_the_same_everywhere(place):
+    _, folder = place
+    assert folder.run("create", "unit", "/Shore/Office", "-y").code == 23
+    assert folder.run("create", "unit", "/Nowhere/Office", "-y").code == 24
+    assert folder.run("create", "staff", "Ann Vik", "number=1", "department=IT", "login=toedegaard", "-n").code == 23
+    assert folder.run("edit", "toedegaard", "login=" + "x" * 30, "-y").code == 16
+    assert folder.run("show", "nobody-at-all").code == 30
+    assert folder.run("find", "--where", "(|(cn=a)(title=b").code == 13
+    refused = folder.run("edit", "/Shore/Office", "name=Bureau", "-y")
+    assert (refused.code, "protected" in refused.err) == (27, True)
+
+
+def test_a_copy_can_be_opened_and_rehearsed_upon(place, tmp_path):
+    kind, folder = place
+    copy, ldif = str(tmp_path / "copy.db"), str(tmp_path / "copy.ldif")
+    assert folder.run("export", "--schema", "--to", ldif).code == 0
+    offline = Folder(folder.path, {name: value for name, value in folder.env.items() if name != "VANDREL_DIRECTORY"})
+    loaded = offline.run("load", ldif, "--directory", copy, "-y")
+    assert loaded.code == 0, loaded.err
+    one, other = (where.json["objects"][0] for where in (
+        folder.run("show", "hbrekke", "--json"), offline.run("show", "hbrekke", "--json", "--directory", copy),
+    ))  # fmt: skip
+    server = {"primary"} if kind == "domain" else set()  # the server alone gives identifiers
+    for name, values in one["fields"].items():
+        if name not in server:
+            assert set(other["fields"].get(name, ())) == set(values) - {"Domain Users"}, name
+    assert offline.run("edit", "hbrekke", "title=Rehearsed", "-y", "--directory", copy).code == 0
+    assert "Rehearsed" not in folder.run("show", "hbrekke").out
+
+
+def test_identities_are_switched_by_one_word(place):
+    kind, folder = place
+    if kind == "embedded":
+        assert folder.run("show", "alund", "--who", "admin").code == 2
+        return
+    given = folder.run("edit", "toedegaard", "password=-", "change=no", "-y", stdin="Kv9-fjord-lamp\n")
+    assert given.code == 0, given.err
+    probed = folder.run("probe", "/Shore", "--who", "everyday")
+    assert probed.code == 0, probed.err
+    assert "(others: --who admin, --who wrong)" in probed.out
+    assert "Tove Ødegård" in probed.out
+    refused = folder.run("edit", "hbrekke", "title=Cook", "-y", "--who", "everyday")
+    assert refused.code == 41
+    assert "title" in refused.err
+    assert "--who" in refused.err
+    assert "Captain" in folder.run("show", "hbrekke").out
+    wrong = folder.run("show", "hbrekke", "--who", "wrong")
+    assert (wrong.code, "Kv9" in wrong.err + wrong.out) == (41, False)
+    assert folder.run("show", "hbrekke", "--who", "amdin").code == 30
+    assert folder.run("show", "hbrekke", "--directory", "harbor").code == 30
+
+
+def test_what_the_directory_is_and_does(place):
+    kind, folder = place
+    found = folder.run("probe", "--json").json
+    assert found["contexts"][0].lower() == "dc=marrowick,dc=example"
+    does = {ability["what"]: ability for ability in found["abilities"]}
+    mends = does["names that point at a renamed, moved or deleted object"]["by"]
+    assert mends == ("Vandrel, as further steps of the same change" if kind == "slapd" else "the directory")
+    assert does["keeping disabled accounts out"]["fine"] == (kind != "slapd")
+    rules = {rule["rule"]: (rule["value"], rule["source"]) for rule in found["password_rules"]}
+    assert rules["length"] == (12, "charter")
+    assert rules["lasts"] == ((42, "domain marrowick") if kind == "domain" else (0, "charter"))
+    assert "Kv9" not in json.dumps(found)
+
+
+def test_a_job_is_finished_on_its_own_directory_alone(place, tmp_path):
+    kind, folder = place
+    if kind == "embedded":
+        return
+    shutil.copytree(folder.path, tmp_path / "elsewhere")
+    stranger = Folder(tmp_path / "elsewhere", {k: v for k, v in folder.env.items() if k != "VANDREL_DIRECTORY"})
+    assert stranger.run("hierarchy", "build", "--directory", "other.db", "-y").code == 0
+    assert stranger.run("journal", "1", "--standing", "--directory", str(Path("other.db"))).code == 44
+    stands = folder.run("journal", "1", "--standing", "--json").json["steps"]
+    assert len(stands) > 60
+    # Groups that the plan made have got members since; the units are as they were made.
+    assert {step["stands"] for step in stands if step["dn"].lower().startswith("ou=")} == {True}
+    assert folder.run("journal", "1", "--standing").code == (29 if kind == "slapd" else 0)
