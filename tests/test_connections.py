@@ -78,7 +78,7 @@ def test_what_is_not_there_is_told_with_what_is(connections, target, who, code, 
         ("connections:\n  a:\n    hosts: [ldap://x]\n    identities:\n      i: {}\n", "5:7", "either bind or sasl"),
         (
             "connections:\n  a:\n    hosts: [ldap://x]\n    identities: {i: {bind: x, password: secret}}\n",
-            "4:42",
+            "4:41",
             "'secret' stands here",
         ),
         ("connections: [\n", "2:1", "not YAML"),

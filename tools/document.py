@@ -6,6 +6,10 @@ import sys
 from pathlib import Path
 
 from vandrel.cli.manual import page
+from vandrel.dialects.active import ActiveDialect
+from vandrel.dialects.base import BaseDialect
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory.schema.shipped import configuration
 from vandrel.errors import CODES
 from vandrel.fields import FIELDS, Topic
 
@@ -31,20 +35,34 @@ reach or not permitted. With `--json` the word stands in the findings on standar
 def fields() -> str:
     """docs/fields.md."""
     text = "# Fields\n\nThe words for what is known about an account, a group or a unit. "
-    text += "A raw attribute is written `@attribute`.\n"
+    text += "A raw attribute is written `@attribute`.\n\n"
+    text += (
+        "The last two columns say where a field is kept: by the standards' schema with Vandrel's own, and by that of "
+    )
+    text += "Active Directory.\nWhere there is nothing, the charter can name an attribute (`attributes`).\n"
     for topic in Topic:
-        text += f"\n## {topic.value}\n\n| field | on | what it is | values |\n|---|---|---|---|\n"
+        text += f"\n## {topic.value}\n\n| field | on | what it is | values | standard | ad |\n|---{'|---' * 5}|\n"
         for field in FIELDS.values():
             if field.topic is topic:
                 many = ", several" if field.many else ""
                 on = ", ".join(sorted(field.on))
-                text += f"| `{field.name}` | {on} | {field.about} | {field.shape.value}{many} |\n"
+                kept = " | ".join(_kept(dialect, field.name) for dialect in (StandardDialect, ActiveDialect))
+                what = f"{field.about} | {field.shape.value}{many}"
+                text += f"| `{field.name}` | {on} | {what} | {kept} |\n"
     return text
+
+
+def _kept(dialect: type[BaseDialect], field: str) -> str:
+    found = [dialect.ATTRIBUTES.get(field, "")]
+    found += [name for (_, other), name in dialect.ELSEWHERE.items() if other == field]
+    said = ", ".join(f"`{name}`" for name in dict.fromkeys(found) if name)
+    return said or ("the groups" if field == "groups" else "")
 
 
 def main() -> int:
     """Write the pages; with --check only say whether they are up to date."""
     pages = {"exit-codes.md": exit_codes(), "fields.md": fields(), "vandrel.1": page()}
+    pages["vandrel-schema.ldif"] = configuration()
     stale = [name for name, text in pages.items() if not _same(DOCS / name, text)]
     if "--check" in sys.argv:
         print("\n".join(f"docs/{name} is out of date: make docs" for name in stale))

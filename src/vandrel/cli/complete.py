@@ -15,7 +15,9 @@ _MOST = 500
 def _session(args: argparse.Namespace) -> Session:
     from vandrel.cli.session import Session
 
-    return Session(args, [])
+    session = Session(args, [])
+    session.may_ask = False
+    return session
 
 
 def _quietly(words: Iterator[str]) -> list[str]:

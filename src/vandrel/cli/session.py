@@ -44,6 +44,8 @@ class Session:
             color=not getattr(args, "no_color", False),
         )
         self._words = words
+        #: Whether a password may be asked for: not while a shell completes a word.
+        self.may_ask = True
 
     @property
     def command(self) -> str:
@@ -186,7 +188,7 @@ class Session:
 
         from vandrel.secret import Secret
 
-        if not sys.stdin.isatty():
+        if not sys.stdin.isatty() or not self.may_ask:
             raise VandrelError(
                 "usage", "nobody can be asked for a password here", where=self._target,
                 remedy="give the identity a password-file, a password-command or the keyring, in the connections",

@@ -194,8 +194,24 @@ class ActiveDialect(BaseDialect):
     def is_locked(self, entry: Entry) -> bool:
         return bool(int(entry.text("msDS-User-Account-Control-Computed") or 0) & control.LOCKED)
 
-    def why_not_disabled(self, entry: Entry) -> str:
+    def why_not_heeded(self, field: str, entry: Entry) -> str:
+        if field == "starts" and not self._directory.traits.embedded:
+            return "the server knows nothing of it"
         return ""
+
+    def registered_suffixes(self) -> frozenset[str] | None:
+        """[MS-ADTS] 6.1.1.2.3: the names of the domains of the forest, and what is registered beside them."""
+        if self._directory.traits.embedded:
+            return None
+        partitions = [context for context in self._directory.contexts if context.name.lower() == "configuration"]
+        where = Or((Compare("objectClass", "=", "crossRef"), Compare("objectClass", "=", "crossRefContainer")))
+        found: set[str] = set()
+        for base in partitions:
+            for entry in self._directory.search(base, where=where, only=["dnsRoot", "uPNSuffixes", "nETBIOSName"]):
+                found.update(value.lower() for value in entry.texts("uPNSuffixes"))
+                if entry.text("nETBIOSName"):  # a domain, and no other partition
+                    found.update(value.lower() for value in entry.texts("dnsRoot"))
+        return frozenset(found)
 
     def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
         # A copy in a file has time stamps of its own.

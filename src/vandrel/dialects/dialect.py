@@ -87,8 +87,11 @@ class Dialect(Protocol):
     def is_locked(self, entry: Entry) -> bool:
         """Whether bad attempts have locked the account."""
 
-    def why_not_disabled(self, entry: Entry) -> str:
-        """Why an account that is marked as disabled could log on all the same; empty where it cannot."""
+    def why_not_heeded(self, field: str, entry: Entry) -> str:
+        """Why the directory does not act on ``enabled``, ``change``, ``starts`` or ``ends``; empty where it does."""
+
+    def registered_suffixes(self) -> frozenset[str] | None:
+        """The suffixes of principal names that the directory knows of, in lower case; None where it keeps no list."""
 
     def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
         """The password rules that the server itself has for an account, or for a new one, from wide to narrow."""

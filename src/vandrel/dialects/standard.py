@@ -29,6 +29,9 @@ _FIELD = {"uid": "login", "vandrelPrincipalName": "principal", "mail": "mail", "
 
 _DAY = 86_400
 
+#: What a policy must say so that the server acts on a field: draft-behera-ldap-password-policy-10, section 5.2.
+_HEEDED_BY = {"enabled": "pwdLockout", "change": "pwdMustChange"}
+
 
 class StandardDialect(BaseDialect):
     """See `vandrel.dialects.dialect.Dialect`."""
@@ -146,13 +149,19 @@ class StandardDialect(BaseDialect):
             return self._policies.get(names.parse(named).key)
         return next(iter(self._policies.values())) if len(self._policies) == 1 else None
 
-    def why_not_disabled(self, entry: Entry) -> str:
+    def why_not_heeded(self, field: str, entry: Entry) -> str:
         if self._directory.traits.disables:
             return ""
+        demand = _HEEDED_BY.get(field)
+        if demand is None:
+            return "the server knows nothing of it"
         policy = self._policy(entry)
         if policy is None:
             return "no password policy can be seen that makes the server heed it"
-        return "" if policy.text("pwdLockout") == "TRUE" else f"the password policy {policy.dn.name} does not lock out"
+        return "" if policy.text(demand) == "TRUE" else f"the password policy {policy.dn.name} has no {demand}"
+
+    def registered_suffixes(self) -> None:
+        """No such list is kept here."""
 
     def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
         policy = self._policy(entry)

@@ -11,7 +11,6 @@ from vandrel.charter.hierarchy import DesignedUnit
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.directory.operations import Change
 from vandrel.directory.place import Place
 from vandrel.errors import Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
@@ -111,7 +110,7 @@ def _designed_state(
     if hit is None:
         return UnitState(unit.place, State.MISSING, unit.about)
     number = counts.get(places.to_dn(unit.place, base).key, 0)
-    protected = house.dialect.read(hit[1], "protected") == ["yes"]
+    protected = house.dialect.read(hit[1], "protected") == ["yes"] or house.dialect.why_not_kept("protected", UNIT)
     return UnitState(
         unit.place, State.UNPROTECTED if unit.protected and not protected else State.BUILT, unit.about, number
     )
@@ -160,7 +159,9 @@ def _steps(house: House, states: Sequence[UnitState]) -> tuple[list[Step], list[
             fields = {"protected": ["yes"] if unit.protected else ["no"], "notes": [unit.about] if unit.about else []}
             steps += house.adding(UNIT, dn, fields)
         elif state.state is State.UNPROTECTED:
-            steps.append(Set(dn, (Change(house.dialect.attribute("protected", UNIT), added=("TRUE",)),)))
+            entry = house.directory.get(dn)
+            if entry is not None:
+                steps.append(Set(dn, tuple(house.dialect.changes(entry, "protected", ["yes"]))))
     groups, findings = _group_steps(house)
     return steps + [step for _, made in groups for step in made], [name for name, _ in groups], findings
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
+from functools import cached_property
 
 from msgspec import Struct
 
@@ -18,7 +19,7 @@ from vandrel.fields import FIELDS, Shape
 from vandrel.steps.step import Add, Set, Step
 
 
-class House(Struct, frozen=True):
+class House(Struct, frozen=True, dict=True):
     """One organization's charter and directory."""
 
     charter: Charter
@@ -36,6 +37,15 @@ class House(Struct, frozen=True):
     def password_rules(self, kind: str, entry: Entry | None = None) -> PasswordRules:
         """The password rules in force for an account, or a new one of this kind: the charter's and the server's."""
         return with_server(self.charter.password_rules(kind), self.dialect.password_layers(entry))
+
+    def unregistered_suffix(self, principal: str) -> str:
+        """The suffix of a principal name if the directory keeps a list of them that it is not on; else empty."""
+        suffix = principal.rpartition("@")[2]
+        return "" if self._suffixes is None or suffix.lower() in self._suffixes else suffix
+
+    @cached_property
+    def _suffixes(self) -> frozenset[str] | None:
+        return self.dialect.registered_suffixes()
 
     def adding(self, sort: str, dn: DN, fields: Mapping[str, Sequence[str]]) -> list[Step]:
         """The steps that make one object with these fields."""

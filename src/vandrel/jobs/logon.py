@@ -19,27 +19,46 @@ class LogonState(Struct, frozen=True):
 
 
 def logon_state(house: House, entry: Entry, today: date) -> LogonState:
-    """What the directory says about an account; no logon is tried."""
+    """What the directory says about an account; no logon is tried.
+
+    Only what the directory acts on keeps somebody out: a mark that it does not heed is named as such.
+    """
     read = house.dialect.read
     name = house.one(entry, "full") or entry.dn.name
-    causes, unsure = [], ""
+    starts, ends = house.one(entry, "starts"), house.one(entry, "ends")
+    causes: list[str] = []
+    unheeded: list[tuple[str, str]] = []
+
+    def mark(field: str, cause: str, else_: str) -> None:
+        why = house.dialect.why_not_heeded(field, entry)
+        if why:
+            unheeded.append((else_, why))
+        else:
+            causes.append(cause)
+
     if read(entry, "enabled") == ["no"]:
-        causes.append("the account is disabled")
-        unsure = house.dialect.why_not_disabled(entry)
+        mark("enabled", "the account is disabled", "it is marked as disabled")
+    if starts and date.fromisoformat(starts) > today:
+        mark("starts", f"its first day is {starts}", f"its first day is {starts}")
+    if ends and date.fromisoformat(ends) < today:
+        mark("ends", f"its last day was {ends}", f"its last day was {ends}")
     if house.dialect.is_locked(entry):
         causes.append("bad attempts have locked it")
     if not house.dialect.has_password(entry):
         causes.append("it has no password")
-    starts, ends = house.one(entry, "starts"), house.one(entry, "ends")
-    if starts and date.fromisoformat(starts) > today:
-        causes.append(f"its first day is {starts}")
-    if ends and date.fromisoformat(ends) < today:
-        causes.append(f"its last day was {ends}")
-    if unsure and len(causes) == 1:
-        return LogonState(True, f"{name} is marked as disabled and can log on all the same: {unsure}.")
     if causes:
         return LogonState(False, f"{name} cannot log on: {listed(causes, 'and')}.")
     forms = listed([form for field in ("login", "principal") if (form := house.one(entry, field))], "or")
-    until = f", through {ends}" if ends else ""
-    first = " The password must be changed at the next logon." if read(entry, "change") == ["yes"] else ""
-    return LogonState(True, f"{name} can log on as {forms}{until}.{first}")
+    if unheeded:
+        said = listed([what for what, _ in unheeded], "and")
+        return LogonState(True, f"{name} can log on as {forms}, though {said}: {unheeded[0][1]}.")
+    until = f", through {ends}" if ends and not house.dialect.why_not_heeded("ends", entry) else ""
+    return LogonState(True, f"{name} can log on as {forms}{until}.{_first(house, entry)}")
+
+
+def _first(house: House, entry: Entry) -> str:
+    if house.dialect.read(entry, "change") != ["yes"]:
+        return ""
+    if why := house.dialect.why_not_heeded("change", entry):
+        return f" A new password is due at the next logon, but nothing enforces that: {why}."
+    return " The password must be changed at the next logon."

@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
 from vandrel.directory.port import Allowed, Directory
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT
 
@@ -39,6 +40,7 @@ def abilities(directory: Directory, dialect: Dialect) -> Iterator[Ability]:
     mends = "the directory" if traits.mends_references else "Vandrel, as further steps of the same change"
     yield Ability("names that point at a renamed, moved or deleted object", mends, True)
     yield _disabling(directory, dialect)
+    yield _dates(directory, dialect)
     yield _protecting(directory, dialect)
     yield _names(directory)
     missing = {sort: list(not_kept(dialect, sort)) for sort in (ACCOUNT, GROUP, UNIT, COMPUTER)}
@@ -52,10 +54,18 @@ def _disabling(directory: Directory, dialect: Dialect) -> Ability:
         return Ability(what, "the directory", True)
     if dialect.why_not_kept("enabled", ACCOUNT):
         return Ability(what, "nobody: the server's schema knows no password policy", False)
-    from vandrel.directory.entry import Entry
-
-    why = dialect.why_not_disabled(Entry(directory.contexts[0], {}))
+    why = dialect.why_not_heeded("enabled", Entry(directory.contexts[0], {}))
     return Ability(what, f"nobody: {why}" if why else "the server, by its password policy", not why)
+
+
+def _dates(directory: Directory, dialect: Dialect) -> Ability:
+    what = "keeping people out before their first and after their last day"
+    nobody = Entry(directory.contexts[0], {})
+    open_ = [name for name in ("starts", "ends") if dialect.why_not_heeded(name, nobody)]
+    if not open_:
+        return Ability(what, "the directory", True)
+    said = "nobody: disable accounts in time" if len(open_) == 2 else f"the directory, but for {open_[0]}"
+    return Ability(what, said, False)
 
 
 def _protecting(directory: Directory, dialect: Dialect) -> Ability:

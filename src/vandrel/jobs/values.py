@@ -94,6 +94,10 @@ def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[
             if suffix not in known:
                 hint = did_you_mean(suffix, known) or f"the charter has: {', '.join(known)}"
                 findings.append(Finding("bad-value", f"{suffix!r} is none of the charter's suffixes", field.name, hint))
+        if field.name == "principal" and not why and (suffix := house.unregistered_suffix(value)):
+            what = f"{suffix} is no suffix that is registered on the server, so other programs will not offer it"
+            remedy = "have it registered (uPNSuffixes), or take another suffix"
+            findings.append(Finding("bad-value", what, field.name, remedy, fatal=False))
         if field.name == "kind" and sort == "account" and value not in house.charter.document.kinds:
             hint = did_you_mean(value, house.charter.document.kinds)
             findings.append(Finding("unknown-kind", f"there is no kind of account {value!r}", field.name, hint))

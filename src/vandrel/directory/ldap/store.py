@@ -128,7 +128,10 @@ class LdapDirectory:
                 known[name] = (canonical, self._schema.is_binary(canonical))
             canonical, binary = known[name]
             whole = self._rest(dn, name, values) if ";range=" in name else values
-            found[canonical] = list(whole) if binary else [value.decode("utf-8", "replace") for value in whole]
+            if not whole:
+                continue
+            # An attribute may come twice: with options (cn;lang-de), or empty beside its first piece.
+            found.setdefault(canonical, []).extend(whole if binary else [v.decode("utf-8", "replace") for v in whole])
         return Entry(DN.read(dn), found)
 
     def _rest(self, dn: str, name: str, values: list[bytes]) -> list[bytes]:
@@ -145,7 +148,7 @@ class LdapDirectory:
         return found
 
     def get(self, dn: DN) -> Entry | None:
-        return self._link.persist(lambda: next(self._search(dn, Scope.BASE, EVERYTHING, ()), None))
+        return next(self._search(dn, Scope.BASE, EVERYTHING, ()), None)
 
     def search(
         self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
@@ -163,22 +166,32 @@ class LdapDirectory:
         page = ldap.controls.SimplePagedResultsControl(True, size=_PAGE, cookie="")
         controls = [page, *self.server.reading()] if scope is not Scope.BASE else self.server.reading()
         text, wanted = filters.to_text(where), self.server.wanted(only)
-        request = self._ask(base, scope, text, wanted, controls)
-        while True:
-            try:
-                _, found, _, answered = self._link.connection.result3(request)
-            except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
-                return
-            except ldap.LDAPError as error:
-                raise in_words(error, str(base)) from None
+
+        def begin() -> tuple[list[Any], list[Any]] | None:
+            return self._page(self._ask(base, scope, text, wanted, controls), base)
+
+        # As long as nothing was given out, a search can begin anew on another connection, or another host.
+        answer = self._link.persist(begin)
+        while answer is not None:
+            found, answered = answer
+            request = 0
             page.cookie = next((c.cookie for c in answered if c.controlType == page.controlType), b"")
             if page.cookie:  # the next page is on its way while this one is read
                 request = self._ask(base, scope, text, wanted, controls)
             for dn, attributes in found:
                 if dn is not None:  # a referral to another server is left alone
                     yield self._entry(dn, attributes)
-            if not page.cookie:
-                return
+            answer = self._page(request, base) if page.cookie else None
+
+    def _page(self, request: int, base: DN) -> tuple[list[Any], list[Any]] | None:
+        """What one search request found, and the controls with it; None where there is no such base."""
+        try:
+            _, found, _, answered = self._link.connection.result3(request)
+        except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
+            return None
+        except ldap.LDAPError as error:
+            raise in_words(error, str(base)) from None
+        return found, answered
 
     def _ask(self, base: DN, scope: Scope, text: str, wanted: list[str], controls: list[Any]) -> int:
         try:
@@ -187,6 +200,9 @@ class LdapDirectory:
             raise in_words(error, str(base)) from None
 
     def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+        return self._link.persist(lambda: self._holders(attribute, values))
+
+    def _holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         name = self._schema.attribute_name(attribute) or attribute
         asked = (
             (context, Scope.SUBTREE, filters.Or(tuple(filters.Compare(name, "=", value) for value in chunk)))
@@ -208,9 +224,7 @@ class LdapDirectory:
         for dn in dns:
             if dn and any(dn.is_within(context) for context in self._contexts):
                 below.setdefault(dn.key.rpartition(names.LEVEL)[0], []).append(dn)
-        found: set[DN] = set()
-        for answer, _ in self._answers(self._questions(below), ["1.1"]):
-            found.add(DN.read(answer))
+        found = self._link.persist(lambda: {DN.read(dn) for dn, _ in self._answers(self._questions(below), ["1.1"])})
         return found & set(dns)
 
     def _questions(self, below: Mapping[str, list[DN]]) -> Iterator[tuple[DN, Scope, Filter]]:
