@@ -30,6 +30,9 @@ def main(folder: Path, address: str, password: str) -> None:
 \tbind interfaces only = yes
 \tinterfaces = {address}/8
 \tlog file = {folder}/log.%m
+\ttls keyfile = {folder}/key.pem
+\ttls certfile = {folder}/cert.pem
+\ttls cafile = {folder}/ca.pem
 {places}
 [netlogon]
 \tpath = {folder}/netlogon

@@ -245,6 +245,7 @@ class Domain:
         self.folder = folder
         self.address = _free_address()
         words = [PYTHON_OF_THE_SYSTEM, str(Path(__file__).with_name("provision.py")), str(folder), self.address]
+        _certify(folder, self.address)
         made = subprocess.run(words, input=f"{self.PASSWORD}\n", capture_output=True, text=True, check=False)
         assert made.returncode == 0, made.stderr
         self._process: subprocess.Popen[bytes] | None = None
@@ -269,10 +270,14 @@ class Domain:
         return f"ldaps://{self.address}"
 
     def settings(self) -> Settings:
-        """As the domain's administrator; the certificate is one that the server signed itself for its own name."""
+        """As the domain's administrator."""
         return settings(
-            (self.url,), bind_dn="Administrator@marrowick.example", secret=Secret(self.PASSWORD), unchecked=True
+            (self.url,), bind_dn="Administrator@marrowick.example", secret=Secret(self.PASSWORD), ca_file=self.ca_file
         )
+
+    @property
+    def ca_file(self) -> str:
+        return str(self.folder / "ca.pem")
 
     def stop(self) -> None:
         if self._process is not None:
@@ -308,15 +313,21 @@ def domain() -> Iterator[Domain]:
 
 def with_certificate(folder: Path, name: str = "127.0.0.1") -> tuple[Setup, Path]:
     """A server with a certificate for this name, and the file of the authority that signed it."""
+    _certify(folder, name)
+    general = f"TLSCertificateFile {folder}/cert.pem\nTLSCertificateKeyFile {folder}/key.pem"
+    return Setup(general=general), folder / "ca.pem"
+
+
+def _certify(folder: Path, name: str) -> None:
+    """A certificate for this name in cert.pem, its key in key.pem, who signed it in ca.pem."""
     import trustme
 
     authority = trustme.CA()
     certificate = authority.issue_cert(name)
     authority.cert_pem.write_to_path(str(folder / "ca.pem"))
     certificate.private_key_pem.write_to_path(str(folder / "key.pem"))
+    (folder / "key.pem").chmod(0o600)
     certificate.cert_chain_pems[0].write_to_path(str(folder / "cert.pem"))
-    general = f"TLSCertificateFile {folder}/cert.pem\nTLSCertificateKeyFile {folder}/key.pem"
-    return Setup(general=general), folder / "ca.pem"
 
 
 @contextmanager

@@ -376,8 +376,8 @@ def test_what_an_identity_may_do_is_known_before_it_is_tried(house, domain, tmp_
     # Her password is hers now, so that she can bind.
     assert house.directory.execute([SetPassword(entry.dn, Secret("Qx7-reef-anchor"), False)], atomic=True) == [None]
     hers = servers.settings(
-        (domain.url,), bind_dn="petra@marrowick.example", secret=Secret("Qx7-reef-anchor"), unchecked=True,
-        identity="everyday", others=("admin",),
+        (domain.url,), bind_dn="petra@marrowick.example", secret=Secret("Qx7-reef-anchor"),
+        ca_file=domain.ca_file, identity="everyday", others=("admin",),
     )  # fmt: skip
     directory = servers.open_directory(hers)
     mine = House(CHARTER, directory, ActiveDialect(directory, CHARTER))
@@ -413,9 +413,10 @@ def test_the_certificate_of_a_stranger_is_not_trusted(domain):
     from msgspec import structs
 
     with pytest.raises(DirectoryError) as caught:
-        servers.open_directory(structs.replace(domain.settings(), unchecked=False))
+        servers.open_directory(structs.replace(domain.settings(), ca_file=""))
     assert caught.value.code == "certificate"
     assert "issuer" in str(caught.value)  # signed by an authority that nobody here knows
+    servers.open_directory(structs.replace(domain.settings(), ca_file="", unchecked=True)).close()
 
 
 def test_names_must_be_free_in_their_own_scopes(house):

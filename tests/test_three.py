@@ -27,7 +27,7 @@ DOMAIN = """\
 connections:
   harbour:
     hosts: ["{url}"]
-    unchecked: true
+    ca-file: {ca_file}
     identities:
       admin: {{bind: Administrator@marrowick.example, password-file: his}}
       everyday: {{bind: "{dn}", password-file: hers}}
@@ -48,7 +48,9 @@ def place(request, tmp_path_factory) -> Iterator[tuple[str, Folder]]:
         else:
             slapd = request.param == "slapd"
             server = stack.enter_context(servers.running() if slapd else servers.domain())
-            (folder / "connections.yaml").write_text((SLAPD if slapd else DOMAIN).format(url=server.url, dn=TOVE))
+            (folder / "connections.yaml").write_text(
+                (SLAPD if slapd else DOMAIN).format(url=server.url, dn=TOVE, ca_file=getattr(server, "ca_file", ""))
+            )
             for name, password in (("hers", "Kv9-fjord-lamp"), ("his", servers.Domain.PASSWORD)):
                 (folder / name).write_text(password)
                 (folder / name).chmod(0o600)

@@ -13,7 +13,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
 OUT = Path(__file__).parent.parent / "docs" / "screenshots"
@@ -36,6 +36,19 @@ FAULTS = (
 )
 ASK = 'vandrel create administrator "Anna Lund" number=2003 password=ask'
 EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=dl-sailing-plan --yes'
+
+#: Pictures of the demo on a domain controller with the Active Directory schema.
+ON_A_SERVER = {"probe", "identities"}
+CONNECTION = """\
+connections:
+  harbour:
+    hosts: ["{url}"]
+    ca-file: {authority}
+    identities:
+      everyday: {{bind: toedegaard@marrowick.example, password-file: hers}}
+      admin: {{bind: Administrator@marrowick.example, password-file: his}}
+"""
+HER_PASSWORD = "Kv9-fjord-lamp"
 
 #: name of the picture -> (commands run unseen before, commands shown)
 SCREENS: dict[str, tuple[list[str], list[str]]] = {
@@ -64,6 +77,15 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     "charter-check": ([FAULTY], ["vandrel charter check --charter new.yaml", "vandrel charter check"]),
     "charter-names": ([], ['vandrel charter names crew "Maximilian von Hohenstein-Wittgenberg" language=de number=77']),
     "charter-infer": ([], ["vandrel charter infer login mail display"]),
+    "probe": ([], ["vandrel probe /Shore --directory harbour --who admin"]),
+    "identities": (
+        [],
+        [
+            'vandrel edit hbrekke title="Commodore" --directory harbour --yes',
+            'vandrel edit hbrekke title="Commodore" hours="Mon-Fri 06-18" --directory harbour --who admin --yes',
+            "vandrel show gg-northquay-deck --directory harbour",
+        ],
+    ),
     "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5"]),
 }
 
@@ -84,6 +106,28 @@ def screen() -> Iterator[str]:
     finally:
         server.terminate()
         server.wait()
+
+
+@contextmanager
+def harbour(folder: Path, env: dict[str, str]) -> Iterator[list[str]]:
+    """A domain controller, the connection to it, and the options by which the demo goes there."""
+    sys.path.insert(0, str(Path(__file__).parent.parent))
+    from tests import servers
+
+    with servers.domain() as server:
+        (folder / "connections.yaml").write_text(CONNECTION.format(url=server.url, authority=server.ca_file))
+        for name, password in (("hers", HER_PASSWORD), ("his", servers.Domain.PASSWORD)):
+            (folder / name).write_text(password)
+            (folder / name).chmod(0o600)
+        yield ["--directory", "harbour", "--who", "admin"]
+
+
+def give_her_a_password(folder: Path, env: dict[str, str]) -> None:
+    """So that she can bind."""
+    words = ["edit", "toedegaard", "password=-", "change=no", "-y", "-q", "--directory", "harbour", "--who", "admin"]
+    subprocess.run(
+        [PROGRAM, *words], input=f"{HER_PASSWORD}\n", text=True, env=env, cwd=folder, check=True, capture_output=True
+    )
 
 
 def take(name: str, folder: Path, before: list[str], shown: list[str], env: dict[str, str]) -> None:
@@ -138,8 +182,14 @@ def main() -> int:
                     "LANG": "C.UTF-8",
                 }
                 env["XDG_CACHE_HOME"] = temporary
-                subprocess.run([PROGRAM, "demo", folder, "--no-tour", "-q"], env=env, check=True)
-                take(name, folder, before, shown, env)
+                with harbour(folder.parent, env) if name in ON_A_SERVER else nullcontext([]) as options:
+                    subprocess.run(
+                        [PROGRAM, "demo", folder, "--no-tour", "-q", *options], env=env, check=True, cwd=temporary,
+                        stderr=subprocess.DEVNULL,
+                    )  # fmt: skip
+                    if options:
+                        give_her_a_password(folder, env)
+                    take(name, folder, before, shown, env)
             print(f"docs/screenshots/{name}.png")
     return 0
 

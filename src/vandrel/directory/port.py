@@ -45,10 +45,22 @@ class Traits(Struct, frozen=True):
 
 
 class Allowed(Struct, frozen=True):
-    """What the bound identity may do on one object, as the server tells: attributes to write, classes to create."""
+    """What the bound identity may do on one object, as the server tells: attributes to write, classes to create.
+
+    ``who`` is the identity as people call it, ``others`` the words for the other identities of the connection.
+    """
 
     attributes: frozenset[str]
     classes: frozenset[str]
+    who: str = ""
+    others: tuple[str, ...] = ()
+
+
+def other_identities(words: Sequence[str]) -> str:
+    """What to do next for somebody whose identity may not do a thing."""
+    if not words:
+        return "use an identity that may: --who"
+    return f"try another identity of this connection: {' or '.join(f'--who {word}' for word in words)}"
 
 
 class Directory(Protocol):

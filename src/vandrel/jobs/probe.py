@@ -61,11 +61,13 @@ def _disabling(directory: Directory, dialect: Dialect) -> Ability:
 def _dates(directory: Directory, dialect: Dialect) -> Ability:
     what = "keeping people out before their first and after their last day"
     nobody = Entry(directory.contexts[0], {})
-    open_ = [name for name in ("starts", "ends") if dialect.why_not_heeded(name, nobody)]
-    if not open_:
-        return Ability(what, "the directory", True)
-    said = "nobody: disable accounts in time" if len(open_) == 2 else f"the directory, but for {open_[0]}"
-    return Ability(what, said, False)
+    first, last = (not dialect.why_not_heeded(name, nobody) for name in ("starts", "ends"))
+    said = {
+        (True, True): "the directory", (False, True): "the directory after the last; nobody before the first",
+        (True, False): "the directory before the first; nobody after the last",
+        (False, False): "nobody: disable accounts in time",
+    }[first, last]  # fmt: skip
+    return Ability(what, said, first and last)
 
 
 def _protecting(directory: Directory, dialect: Dialect) -> Ability:

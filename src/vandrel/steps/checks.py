@@ -9,7 +9,7 @@ from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
-from vandrel.directory.port import Allowed, Directory
+from vandrel.directory.port import Allowed, Directory, other_identities
 from vandrel.errors import Finding, VandrelError
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
@@ -194,8 +194,8 @@ class Checks:
         allowed = self._allowed(step.dn.parent)
         if allowed is not None and not allowed.classes & {str(v) for v in step.attributes.get("objectClass", ())}:
             yield Finding(
-                "not-permitted", f"this identity may not create such an object in {step.dn.parent}", str(step.dn),
-                "try another identity: --who; vandrel probe PLACE shows what this one may do",
+                "not-permitted", f"{allowed.who} may not create such an object in {step.dn.parent}", str(step.dn),
+                other_identities(allowed.others),
             )  # fmt: skip
 
     def _may_change(self, step: Set) -> Iterator[Finding]:
@@ -203,10 +203,10 @@ class Checks:
             return
         allowed = self._allowed(step.dn)
         barred = [c.attribute for c in step.changes if allowed is not None and c.attribute not in allowed.attributes]
-        if barred:
+        if allowed is not None and barred:
             yield Finding(
-                "not-permitted", f"this identity may not change {', '.join(barred)}", str(step.dn),
-                "try another identity: --who; vandrel probe NAME shows what this one may do",
+                "not-permitted", f"{allowed.who} may not change {', '.join(barred)}", str(step.dn),
+                other_identities(allowed.others),
             )  # fmt: skip
 
     def _is_held(self, target: DN) -> bool:

@@ -266,7 +266,8 @@ class LdapDirectory:
         attributes = set(_texts(found, "allowedAttributesEffective"))
         if int(next(iter(_texts(found, "sDRightsEffective")), "0")) & 4:  # may write the discretionary list
             attributes |= {"vandrelProtected", "vandrelPasswordFixed"}
-        return Allowed(frozenset(attributes), frozenset(_texts(found, "allowedChildClassesEffective")))
+        classes = frozenset(_texts(found, "allowedChildClassesEffective"))
+        return Allowed(frozenset(attributes), classes, self.settings.who, self.settings.others)
 
     def whoami(self) -> str:
         """Who is bound, as the server says (RFC 4532), or an empty string."""

@@ -19,7 +19,7 @@ from vandrel.directory.ldap.link import NO_ANSWER, Link
 from vandrel.directory.ldap.server import Server
 from vandrel.directory.made import is_made
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
-from vandrel.directory.port import Directory
+from vandrel.directory.port import Directory, other_identities
 from vandrel.errors import DirectoryError, not_made_with_the_rest
 
 Outcome = DirectoryError | None
@@ -192,10 +192,9 @@ class Writer:
             case SetPassword():
                 what = "set its password"
         settings = self._link.settings
-        others = " or ".join(f"--who {word}" for word in settings.others)
         return DirectoryError(
             "not-permitted", f"{settings.who} may not {what}", where=str(operation.dn),
-            remedy=f"try another identity of this connection: {others}" if others else "use one that may: --who",
+            remedy=other_identities(settings.others),
         )  # fmt: skip
 
     def _protected(self, operation: Operation) -> Outcome:
