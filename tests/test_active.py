@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import shutil
+import subprocess
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,7 +19,7 @@ from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
 from vandrel.directory.active import control, descriptor, filetime, hours, sid
-from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import DirectoryError, Refused, VandrelError
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
 from vandrel.jobs import create_object
@@ -32,6 +35,7 @@ from vandrel.steps.runner import Plan, Runner
 from vandrel.text import week
 
 from . import servers
+from .conftest import Folder, not_installed
 from .servers import Domain
 
 # --- formats
@@ -436,3 +440,42 @@ def test_names_must_be_free_in_their_own_scopes(house):
     (outcome,) = house.directory.execute([twin], atomic=True)
     assert outcome.code == "taken"
     house.directory.execute([DeleteEntry(entry.dn)], atomic=True)
+
+
+def test_what_was_deleted_can_still_be_seen(house):
+    made = created(house, ACCOUNT, UNDER.child("cn", "Gone, Soon"), login=["gone"])
+    assert house.directory.execute([DeleteEntry(made.dn)], atomic=True) == [None]
+    (found,) = [e for e in house.directory.deleted() if house.dialect.before_deletion(e)[0] == "Gone, Soon"]
+    assert house.dialect.before_deletion(found)[1].lower() == str(UNDER).lower()
+    assert (house.one(found, "login"), house.dialect.sort_of(found)) == ("gone", ACCOUNT)
+    assert found.text("objectGUID") == made.text("objectGUID")
+
+
+def test_a_ticket_proves_who_one_is(domain, tmp_path, house):
+    """GSSAPI (RFC 4752) with a ticket from the domain's own server."""
+    if not shutil.which("kinit") or not list(Path("/usr/lib").glob("*/sasl2/libgssapiv2.so")):
+        not_installed("krb5-user and libsasl2-modules-gssapi-mit, for the test of GSSAPI")
+    # The server is called by its address here, and tickets are for names that it is known to have.
+    machine = next(house.directory.search(CHARTER.base, where=house.dialect.filter_for(COMPUTER)))
+    name = Change("servicePrincipalName", added=(f"ldap/{domain.address}",))
+    assert house.directory.execute([ModifyEntry(machine.dn, (name,))], atomic=True) == [None]
+    (tmp_path / "krb5.conf").write_text(
+        f"[libdefaults]\ndefault_realm = MARROWICK.EXAMPLE\nrdns = false\ndns_lookup_kdc = false\n"
+        f"dns_canonicalize_hostname = false\n[realms]\nMARROWICK.EXAMPLE = {{\n kdc = {domain.address}\n}}\n"
+        f"[domain_realm]\n{domain.address} = MARROWICK.EXAMPLE\n"
+    )
+    env = {"KRB5_CONFIG": str(tmp_path / "krb5.conf"), "KRB5CCNAME": str(tmp_path / "tickets")}
+    folder = Folder(tmp_path, env)
+    (tmp_path / "charter.yaml").write_text(charter_text())
+    target = ("--directory", f"ldap://{domain.address}", "--who", "gssapi")
+    refused = folder.run("probe", *target)
+    assert (refused.code, "klist" in refused.err) == (41, True)
+    done = subprocess.run(
+        ["kinit", "Administrator@MARROWICK.EXAMPLE"], input=Domain.PASSWORD, text=True, env=os.environ | env,
+        capture_output=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    probed = folder.run("probe", *target)
+    assert probed.code == 0, probed.err
+    assert "CN=Administrator,CN=Users,DC=marrowick,DC=example" in probed.out
+    assert "Domain Admins" in probed.out

@@ -25,6 +25,7 @@ EXAMPLES = """\
   vandrel find --of groups gg-
   vandrel find --where "(&(objectClass=person)(!(manager=*)))" --columns login,full,department
   vandrel find department=Deck --columns full,phone --keep deck-phones
+  vandrel find --deleted lund --directory harbour        what was deleted, where the server still tells
   vandrel find --list deck-phones --as csv --to deck.csv
 """
 WRITES = False
@@ -55,6 +56,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     by = parser.add_argument("--by", metavar="FIELD", help="sort by this column")
     complete.attach(by, complete.columns)
     parser.add_argument("--reverse", action="store_true", help="sort the other way round")
+    parser.add_argument(
+        "--deleted",
+        action="store_true",
+        help="what was deleted, by anybody, where the server still tells",
+    )
     parser.add_argument("--keep", metavar="NAME", help="keep this list under a name")
     kept = parser.add_argument("--list", metavar="NAME", help="run a kept list again")
     complete.attach(kept, complete.kept_lists)
@@ -72,6 +78,8 @@ def run(session: Session) -> int:
         for key, value in lists.kept(session, args.list).items():
             if not getattr(args, key, None):
                 setattr(args, key, value)
+    if args.deleted:
+        return _deleted(session)
     what = args.of or "accounts"
     columns = [name.strip() for name in (args.columns or _COLUMNS[what]).split(",") if name.strip()]
     _check_columns(session, [*columns, *([args.by] if args.by else [])])
@@ -95,6 +103,42 @@ def run(session: Session) -> int:
     session.out.note(
         f"{'' if not found else chr(10)}{count(len(found), what.rstrip('s') if what != 'all' else 'object')}"
     )
+    return 0
+
+
+def _deleted(session: Session) -> int:
+    """Deleted objects that the words fit, the latest first.
+
+    Raises:
+        VandrelError: ``refused`` where the directory keeps none.
+
+    """
+    from vandrel.directory import dn as names
+    from vandrel.errors import VandrelError
+
+    house = session.house
+    if not house.directory.traits.keeps_deleted:
+        what = "this directory keeps nothing of what is deleted"
+        raise VandrelError("refused", what, where=house.directory.location)
+    sorts = SORTS[session.args.of or "all"]
+    rows = []
+    for entry in house.directory.deleted():
+        name, above = house.dialect.before_deletion(entry)
+        login, sort = house.one(entry, "login"), house.dialect.sort_of(entry)
+        if sort not in sorts or any(w.casefold() not in f"{name} {login}".casefold() for w in session.args.words):
+            continue
+        when = dict(house.dialect.instants(entry)).get("changed")
+        said = when.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M") if when else ""
+        rows.append((said, name, login, sort, house.place(names.parse(above)) if above else "", str(entry.dn)))
+    rows.sort(reverse=True)
+    columns = ("deleted", "name", "login", "sort", "place")
+    if session.out.as_json:
+        found = [dict(zip((*columns, "dn"), row, strict=True)) for row in rows]
+        session.out.json({"command": "find", "columns": [*columns, "dn"], "rows": found})
+        return 0
+    if rows:
+        session.out.table(columns, [row[:-1] for row in rows])
+    session.out.note(f"{'' if not rows else chr(10)}{count(len(rows), 'deleted object')}")
     return 0
 
 

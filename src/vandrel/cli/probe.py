@@ -127,8 +127,10 @@ def _server_rows(session: Session, server: LdapDirectory) -> list[tuple[str, str
         how += ", certificate not checked"
     elif encrypted(settings, server.url):
         how += ", certificate checked"
-    bound = server.whoami() or settings.who
-    rows.append(("bound as", f"{bound}, {how}"))
+    bound, groups = server.whoami()
+    rows.append(("bound as", f"{bound or settings.who}, {how}"))
+    if groups:
+        rows.append(("member of", ", ".join(groups)))
     others = [f"--who {word}" for word in settings.others]
     if settings.identity or others:
         rows.append(

@@ -77,6 +77,10 @@ class ActiveDialect(BaseDialect):
             return GROUP
         return UNIT if "organizationalunit" in classes else ""
 
+    def before_deletion(self, entry: Entry) -> tuple[str, str]:
+        """[MS-ADTS] 3.1.1.5.5.1.1: a line feed and the object's identifier stand behind the name."""
+        return entry.dn.name.partition("\n")[0], entry.text("lastKnownParent")
+
     def is_servers_own(self, entry: Entry) -> bool:
         """[MS-ADTS] 6.1.1: objects that a domain cannot be without, and what is shown to experts alone."""
         return "TRUE" in (entry.text("isCriticalSystemObject"), entry.text("showInAdvancedViewOnly"))

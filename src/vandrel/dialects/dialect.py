@@ -33,6 +33,9 @@ class Dialect(Protocol):
     def why_not_kept(self, field: str, sort: str) -> str:
         """Why a field of such an object cannot be kept in this directory; empty where it can."""
 
+    def before_deletion(self, entry: Entry) -> tuple[str, str]:
+        """The name that a deleted object had, and the name of what held it, if the directory still tells."""
+
     def sort_of(self, entry: Entry) -> str:
         """``account``, ``group``, ``unit``, ``computer``, or an empty string for anything else."""
 

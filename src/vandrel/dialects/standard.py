@@ -70,6 +70,9 @@ class StandardDialect(BaseDialect):
             return COMPUTER
         return UNIT if entry.has_class("organizationalUnit") else ""
 
+    def before_deletion(self, entry: Entry) -> tuple[str, str]:
+        return entry.dn.name, ""
+
     def is_servers_own(self, entry: Entry) -> bool:
         return False
 

@@ -33,6 +33,7 @@ class Traits(Struct, frozen=True):
         mends_references: whether names that point at an object follow it when it is renamed, moved or deleted.
         disables: whether ``pwdAccountLockedTime`` keeps an account out without any policy.
         embedded: whether it is a file of ours.
+        keeps_deleted: whether what was deleted can still be seen for a time.
         policy: the name of the password policy that holds where an object has none of its own, if that is known.
 
     """
@@ -41,6 +42,7 @@ class Traits(Struct, frozen=True):
     mends_references: bool = False
     disables: bool = False
     embedded: bool = False
+    keeps_deleted: bool = False
     policy: str = ""
 
 
@@ -111,6 +113,9 @@ class Directory(Protocol):
 
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
         """Whether it is the current password or one of the `last` before it, as far as the directory tells."""
+
+    def deleted(self) -> Iterator[Entry]:
+        """What is left of deleted objects, under the names that they have now; nothing where nothing is kept."""
 
     def allowed(self, dn: DN) -> Allowed | None:
         """What the identity may do on an object; None where the directory does not tell before it is tried."""

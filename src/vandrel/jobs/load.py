@@ -31,7 +31,9 @@ class Loader:
         for record in records:
             where = f"line {record.line}: {record.dn}"
             if any(control.critical for control in record.controls):
-                self.findings.append(Finding("refused", "a critical control cannot be heeded here", where))
+                oids = ", ".join(control.oid for control in record.controls if control.critical)
+                what = f"a critical control cannot be heeded here: {oids}"
+                self.findings.append(Finding("refused", what, where, "do what it asks by records of its own"))
             match record.change:
                 case "" | "add":
                     self._add(record, made)

@@ -94,6 +94,10 @@ class EmbeddedDirectory:
     def contexts(self) -> tuple[DN, ...]:
         return self._contexts
 
+    def deleted(self) -> Iterator[Entry]:
+        """Nothing is kept of what is deleted here."""
+        yield from ()
+
     def allowed(self, dn: DN) -> None:
         """Whoever may write the file may write every object in it."""
 

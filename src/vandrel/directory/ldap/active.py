@@ -20,6 +20,8 @@ CAPABILITY = "1.2.840.113556.1.4.800"
 _DESCRIPTOR = "nTSecurityDescriptor"
 #: [MS-ADTS] 3.1.1.3.4.1.11: of the descriptor, the discretionary list alone; whoever may not read the rest may that.
 _LIST_ALONE = RequestControl("1.2.840.113556.1.4.801", True, b"\x30\x03\x02\x01\x04")
+#: [MS-ADTS] 3.1.1.3.4.1.14.
+SHOW_DELETED = RequestControl("1.2.840.113556.1.4.417", True)
 _KEPT_INSIDE = {
     "vandrelProtected": (descriptor.is_protected, descriptor.protect),
     "vandrelPasswordFixed": (descriptor.is_password_fixed, descriptor.fix_password),

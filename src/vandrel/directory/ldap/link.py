@@ -9,12 +9,14 @@ from typing import TypeVar
 
 import ldap
 
-from vandrel.directory.ldap.connection import Settings, connect
+from vandrel.directory.ldap.connection import Settings, connect, encrypted
 from vandrel.directory.ldap.faults import in_words
 from vandrel.errors import DirectoryError
 
 #: The server may or may not have done what it was asked.
 NO_ANSWER = (ldap.SERVER_DOWN, ldap.CONNECT_ERROR, ldap.TIMEOUT, ldap.BUSY, ldap.UNAVAILABLE)
+#: Bits of a key that count as encryption ([MS-ADTS] 3.1.1.3.1.5 asks for as many).
+_STRONG = 128
 _PASSING = ("out-of-reach", "busy")
 
 _T = TypeVar("_T")
@@ -56,6 +58,13 @@ class Link:
         with suppress(DirectoryError):
             self.connection, self.url = connect(self.settings, self.url)
             self.reconnected += 1
+
+    @property
+    def private(self) -> bool:
+        """Whether nobody on the way can read along: TLS, a socket of this machine, or what SASL agreed upon."""
+        if encrypted(self.settings, self.url):
+            return True
+        return bool(self.settings.sasl) and int(self.connection.get_option(ldap.OPT_X_SASL_SSF) or 0) >= _STRONG
 
     def close(self) -> None:
         with suppress(ldap.LDAPError):

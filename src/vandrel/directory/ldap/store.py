@@ -12,10 +12,11 @@ from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
+from vandrel.directory.active import sid
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
-from vandrel.directory.ldap.active import CAPABILITY, ActiveServer
+from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.faults import in_words
 from vandrel.directory.ldap.link import Link
@@ -96,7 +97,13 @@ class LdapDirectory:
     @property
     def traits(self) -> Traits:
         active = isinstance(self.server, ActiveServer)
-        return Traits("ad" if active else "standard", self.server.mends_references, active, policy=self.settings.policy)
+        return Traits(
+            "ad" if active else "standard",
+            self.server.mends_references,
+            active,
+            keeps_deleted=active,
+            policy=self.settings.policy,
+        )
 
     @property
     def schema(self) -> Schema:
@@ -162,9 +169,11 @@ class LdapDirectory:
             if filters.matches(where, entry, self._schema):
                 yield entry
 
-    def _search(self, base: DN, scope: Scope, where: Filter, only: Collection[str]) -> Iterator[Entry]:
+    def _search(
+        self, base: DN, scope: Scope, where: Filter, only: Collection[str], more: Collection[Any] = ()
+    ) -> Iterator[Entry]:
         page = ldap.controls.SimplePagedResultsControl(True, size=_PAGE, cookie="")
-        controls = [page, *self.server.reading()] if scope is not Scope.BASE else self.server.reading()
+        controls = [*([page] if scope is not Scope.BASE else []), *self.server.reading(), *more]
         text, wanted = filters.to_text(where), self.server.wanted(only)
 
         def begin() -> tuple[list[Any], list[Any]] | None:
@@ -258,6 +267,13 @@ class LdapDirectory:
             raise in_words(error, str(base)) from None
         yield from ((dn, attributes) for dn, attributes in found if dn is not None)
 
+    def deleted(self) -> Iterator[Entry]:
+        """[MS-ADTS] 3.1.1.5.5.1: tombstones stand in a container of their own, seen by those who ask for them."""
+        if not isinstance(self.server, ActiveServer):
+            return
+        base = self._contexts[0].child("cn", "Deleted Objects")
+        yield from self._search(base, Scope.ONE, filters.Compare("isDeleted", "=", "TRUE"), (), [SHOW_DELETED])
+
     def allowed(self, dn: DN) -> Allowed | None:
         """[MS-ADTS] 3.1.1.4.5.14 and 3.1.1.4.5.11; a standard server does not tell."""
         if not isinstance(self.server, ActiveServer):
@@ -269,12 +285,21 @@ class LdapDirectory:
         classes = frozenset(_texts(found, "allowedChildClassesEffective"))
         return Allowed(frozenset(attributes), classes, self.settings.who, self.settings.others)
 
-    def whoami(self) -> str:
-        """Who is bound, as the server says (RFC 4532), or an empty string."""
+    def whoami(self) -> tuple[str, list[str]]:
+        """Who is bound, as the server says, and the groups that count for it, if it says so too; else empty.
+
+        RFC 4532; or, [MS-ADTS] 3.1.1.3.2.27, the identifiers of the account and its groups at the root DSE.
+        """
+        if isinstance(self.server, ActiveServer):
+            sids = [sid.to_text(value) for value in self._read("", ["tokenGroups"]).get("tokengroups", [])]
+            wanted = filters.Or(tuple(filters.Compare("objectSid", "=", text) for text in sids))
+            found = {entry.text("objectSid"): entry.dn for entry in self.search(self._contexts[0], where=wanted)}
+            known = [found[text] for text in sids if text in found]
+            return (str(known[0]), [dn.name for dn in known[1:]]) if known and sids[0] in found else ("", [])
         try:
-            return str(self._link.connection.whoami_s()).removeprefix("dn:").removeprefix("u:")
+            return str(self._link.connection.whoami_s()).removeprefix("dn:").removeprefix("u:"), []
         except ldap.LDAPError:
-            return ""
+            return "", []
 
     # --- passwords
 

@@ -145,6 +145,11 @@ class Writer:
         """Make one operation; with `unsure`, it was sent before and may have been made."""
         if not self._is_inside(operation):
             return DirectoryError("no-parent", "the name is outside of this directory", where=str(operation.dn))
+        if isinstance(operation, SetPassword) and not (self._link.private or self._link.settings.plain):
+            return DirectoryError(
+                "not-permitted", "the password would go over the network unencrypted", where=str(operation.dn),
+                remedy="use ldaps://, or write start-tls: true or unencrypted: true into the connection",
+            )  # fmt: skip
         tries = int(unsure)
 
         def attempt() -> Outcome:
