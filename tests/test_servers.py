@@ -135,7 +135,7 @@ def test_a_password_never_goes_over_the_network_unencrypted_unasked(slapd):
 
 
 def test_nor_does_one_that_is_to_be_set(slapd):
-    everybody = servers.Setup(access="access to * by * write\n")
+    everybody = servers.Setup(access="access to * by * write\n", general="allow update_anon")
     with servers.running(everybody) as server:
         address = (f"ldap://127.0.0.1:{server.port}",)
         directory, told = open_directory(settings(address)), open_directory(settings(address, plain=True))
