@@ -88,14 +88,16 @@ def values_of(session: Session, entry: Entry, name: str) -> list[str]:
     """The values of one field as people read them: references by name, memberships looked up."""
     from vandrel.directory import dn as names
     from vandrel.fields import FIELDS, Shape
+    from vandrel.text.prep import prepare
 
     house = session.house
     shape = FIELDS[name].shape
     if shape is Shape.MEMBERSHIPS:
         found = house.directory.search(house.charter.base, where=house.dialect.groups_filter(entry))
-        return [group.dn.name for group in found]
+        return sorted((group.dn.name for group in found), key=prepare)
     values = house.dialect.read(entry, name)
-    return [names.parse(value).name for value in values] if shape is Shape.REFERENCE else values
+    # Servers give names out in any order.
+    return sorted((names.parse(value).name for value in values), key=prepare) if shape is Shape.REFERENCE else values
 
 
 def bare_values(session: Session, entry: Entry, name: str) -> Iterator[str]:

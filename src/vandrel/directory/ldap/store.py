@@ -295,7 +295,8 @@ class LdapDirectory:
             wanted = filters.Or(tuple(filters.Compare("objectSid", "=", text) for text in sids))
             found = {entry.text("objectSid"): entry.dn for entry in self.search(self._contexts[0], where=wanted)}
             known = [found[text] for text in sids if text in found]
-            return (str(known[0]), [dn.name for dn in known[1:]]) if known and sids[0] in found else ("", [])
+            groups = [dn.name for dn in known[1:] if not dn.name.startswith("S-1-")]  # no stand-ins for strangers
+            return (str(known[0]), groups) if known and sids[0] in found else ("", [])
         try:
             return str(self._link.connection.whoami_s()).removeprefix("dn:").removeprefix("u:"), []
         except ldap.LDAPError:
