@@ -69,6 +69,7 @@ FIELDS: dict[str, Field] = {
         Field("enabled", "whether the account may be used", _T.LOGON, _AC, _S.FLAG),
         Field("password", "ask, generate, none, or - to read it from standard input", _T.LOGON, shape=_S.SECRET),
         Field("change", "whether the password must be changed at the next logon", _T.LOGON, shape=_S.FLAG),
+        Field("locked", "whether bad attempts have locked the account; no unlocks it", _T.LOGON, shape=_S.FLAG),
         Field("password-fixed", "whether its owner may not change the password: for services", _T.LOGON, shape=_S.FLAG),
         Field("password-lasting", "whether the password never grows old: for services", _T.LOGON, shape=_S.FLAG),
         Field("starts", "first day", _T.LOGON, shape=_S.DATE),

@@ -12,7 +12,8 @@ from vandrel import __version__
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
 COMMANDS = (
-    "show", "find", "tree", "create", "edit", "hierarchy", "charter", "probe", "journal", "resume", "export", "load",
+    "show", "find", "tree", "create", "edit", "reset", "unlock", "disable", "enable", "protect", "release", "rename",
+    "move", "undo", "hierarchy", "charter", "probe", "journal", "resume", "export", "load",
     "demo", "completion", "manual",
 )  # fmt: skip
 
@@ -85,7 +86,7 @@ def build_parser(only: str = "") -> argparse.ArgumentParser:
             parents=parents, formatter_class=_Formatter, allow_abbrev=False,
         )  # fmt: skip
         command.configure(added)
-        added.set_defaults(run=command.run)
+        added.set_defaults(run=command.run, command=command.NAME)
     if "_ARGCOMPLETE" in os.environ:
         import argcomplete
 

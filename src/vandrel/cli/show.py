@@ -200,7 +200,7 @@ def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, st
             if (
                 field.topic is not topic
                 or sort not in field.on
-                or name in ("enabled", "change", "protected", "password")
+                or name in ("enabled", "change", "locked", "protected", "password")
             ):
                 continue
             values = values_of(session, entry, name)

@@ -50,7 +50,7 @@ class ActiveDialect(BaseDialect):
     }
     ATTRIBUTES: ClassVar[Mapping[str, str]] = {
         "login": "sAMAccountName", "principal": "userPrincipalName", "enabled": "userAccountControl",
-        "password": "unicodePwd", "change": "pwdLastSet", "password-lasting": "userAccountControl",
+        "password": "unicodePwd", "change": "pwdLastSet", "locked": "lockoutTime", "password-lasting": "userAccountControl",
         "password-fixed": "vandrelPasswordFixed", "ends": "accountExpires", "hours": "logonHours",
         "machines": "userWorkstations", "name": "cn", "full": "cn", "display": "displayName", "given": "givenName",
         "middle": "middleName", "surname": "sn", "generation": "generationQualifier", "initials": "initials",
@@ -134,6 +134,8 @@ class ActiveDialect(BaseDialect):
                 return yes(True) if _control(entry) & control.PASSWORD_LASTS else []
             case "password-fixed":
                 return yes(True) if entry.text("vandrelPasswordFixed") == "TRUE" else []
+            case "locked":
+                return yes(self.is_locked(entry))
             case "change":
                 return yes(entry.text("pwdLastSet") == "0")
             case "ends":
@@ -262,7 +264,7 @@ class ActiveDialect(BaseDialect):
         if sort == COMPUTER:
             attributes["sAMAccountName"] = [f"{dn.name.upper()}$"]
         for field, given in values.items():
-            if field in ("name", "full", "enabled", "purpose", "scope", *_VIRTUAL) or not given:
+            if field in ("name", "full", "enabled", "locked", "purpose", "scope", *_VIRTUAL) or not given:
                 continue
             for change in self.changes(Entry(dn, dict(attributes)), field, given):
                 kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
@@ -293,6 +295,10 @@ class ActiveDialect(BaseDialect):
             if (given == ["yes"]) == (entry.text("pwdLastSet") == "0"):
                 return []
             wanted = ["0" if given == ["yes"] else "-1"]
+        elif field == "locked":
+            if given == ["yes"] or entry.text("lockoutTime") in ("", "0"):
+                return []
+            wanted = ["0"]
         elif field == "ends":
             wanted = self.stored(field, given) or [filetime.NEVER]
             if not given and filetime.parse(entry.text("accountExpires")) is None:

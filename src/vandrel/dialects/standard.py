@@ -47,7 +47,7 @@ class StandardDialect(BaseDialect):
     }
     ATTRIBUTES: ClassVar[Mapping[str, str]] = {
         "login": "uid", "principal": "vandrelPrincipalName", "enabled": "pwdAccountLockedTime",
-        "password": "userPassword", "change": "pwdReset", "starts": "vandrelStart", "ends": "vandrelEnd",
+        "password": "userPassword", "change": "pwdReset", "locked": "pwdAccountLockedTime", "starts": "vandrelStart", "ends": "vandrelEnd",
         "name": "cn", "full": "cn", "display": "displayName", "given": "givenName", "middle": "vandrelMiddleName",
         "surname": "sn", "generation": "generationQualifier", "initials": "initials", "language": "preferredLanguage",
         "number": "employeeNumber", "kind": "employeeType", "title": "title", "company": "o",
@@ -103,6 +103,8 @@ class StandardDialect(BaseDialect):
                 return yes(DISABLED not in entry.texts("pwdAccountLockedTime")) if sort in (ACCOUNT, COMPUTER) else []
             case "change":
                 return yes(entry.text("pwdReset") == "TRUE") if sort == ACCOUNT else []
+            case "locked":
+                return yes(self.is_locked(entry)) if sort == ACCOUNT else []
             case "protected":
                 return yes(entry.text("vandrelProtected") == "TRUE")
             case "password":
@@ -185,7 +187,7 @@ class StandardDialect(BaseDialect):
         attributes[self.attribute("name", sort)] = [dn.name]
         for field, given in values.items():
             attribute = self.attribute(field, sort)
-            if field == "name" or not given or not attribute:
+            if field in ("name", "locked") or not given or not attribute:
                 continue
             kept = attributes.setdefault(attribute, [])
             kept += [value for value in self.stored(field, given) if value not in kept]
@@ -210,6 +212,12 @@ class StandardDialect(BaseDialect):
         if not attribute:
             return []
         wanted = self.stored(field, values)
+        if field == "locked":  # it shares its attribute with "enabled"
+            locked = [value for value in entry.values_of(attribute) if value != DISABLED]
+            return self._differences(attribute, locked, []) if list(values) != ["yes"] else []
+        if field == "enabled":
+            locked = [value for value in entry.values_of(attribute) if value != DISABLED]
+            wanted = wanted or locked
         if field == "full":
             wanted = [entry.dn.name, *(value for value in wanted if value != entry.dn.name)]
         if field == "members":

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.charter.passwords import PasswordRules
 from vandrel.directory import dn as names
@@ -96,7 +96,7 @@ class Editor:
                 # phone=1 phone+=2: each goes on from where the one before it stopped.
                 before = values.get(known.name)
                 before = self._house.dialect.read(entry, known.name) if before is None else before
-                values[known.name] = self._after(known, before, assignment, edit.sort)
+                values[known.name] = self._after(known, before, self._own(edit, assignment), edit.sort)
         for name, after in values.items():
             self._collect(changes, self._field(edit, FIELDS[name], after))
         own: list[Step] = []
@@ -107,6 +107,17 @@ class Editor:
         # First the object, then the groups that take it in; a rename comes last, so that all names hold until then.
         edit.steps = [*own[:1], *edit.steps, *own[1:]]
         return edit
+
+    def _own(self, edit: Edit, assignment: Assignment) -> Assignment:
+        """The assignment with what it builds from the object's own fields: ``web=https://x.example/{login}``."""
+        if not any("{" in value for value in assignment.values):
+            return assignment
+        charter = self._house.charter
+        values = {**dict.fromkeys(FIELDS, ""), "domain": charter.domain, "suffix": charter.domain}
+        for name in FIELDS:
+            values[name] = self._house.one(edit.entry, name) or values[name]
+        filled = tuple(charter.fill(value, values) for value in assignment.values)
+        return structs.replace(assignment, values=filled)
 
     @staticmethod
     def _collect(changes: dict[str, Change], more: list[Change]) -> None:
@@ -128,6 +139,9 @@ class Editor:
             what = f"{known.name} is required, and cannot be cleared"
             edit.findings.append(Finding("required", what, known.name, f"set it: {known.name}=..."))
         edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
+        if known.name == "locked" and after == ["yes"]:
+            what = "only bad attempts lock an account"
+            edit.findings.append(Finding("bad-value", what, "locked", "to keep somebody out, disable the account"))
         if known.name == "enabled" and after == ["yes"] and not self._house.dialect.has_password(edit.entry):
             what = f"{self._house.label(edit.entry)} has no password, so enabling it lets nobody log on"
             edit.findings.append(
