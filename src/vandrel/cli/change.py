@@ -140,6 +140,7 @@ def _check(session: Session, edit: Edit, secret: Secret) -> list[Finding]:
 def _read_back(session: Session, edits: Sequence[Edit]) -> None:
     """What the directory has now, field by field, for everything that was to change."""
     from vandrel.cli.show import bare_values, values_of
+    from vandrel.fields import FIELDS
     from vandrel.jobs.logon import logon_state
     from vandrel.steps.step import Rename
 
@@ -149,9 +150,13 @@ def _read_back(session: Session, edits: Sequence[Edit]) -> None:
         if entry is None:
             continue
         rows = []
-        for name in (difference.field for difference in edit.differences):
+        for name in (d.field for d in edit.differences if d.field in FIELDS or d.field == "place" or d.field[0] == "@"):
             values = (
-                list(bare_values(session, entry, name)) if name.startswith("@") else values_of(session, entry, name)
+                values_of(session, entry, name)
+                if name in FIELDS
+                else [session.house.place(entry.dn.parent)]
+                if name == "place"
+                else list(bare_values(session, entry, name))
             )
             rows.append((f"  {name}", ", ".join(values) or "(empty)"))
         session.out.line()

@@ -50,7 +50,8 @@ class ActiveDialect(BaseDialect):
     }
     ATTRIBUTES: ClassVar[Mapping[str, str]] = {
         "login": "sAMAccountName", "principal": "userPrincipalName", "enabled": "userAccountControl",
-        "password": "unicodePwd", "change": "pwdLastSet", "locked": "lockoutTime", "password-lasting": "userAccountControl",
+        "password": "unicodePwd", "change": "pwdLastSet",
+        "locked": "lockoutTime", "password-lasting": "userAccountControl",
         "password-fixed": "vandrelPasswordFixed", "ends": "accountExpires", "hours": "logonHours",
         "machines": "userWorkstations", "name": "cn", "full": "cn", "display": "displayName", "given": "givenName",
         "middle": "middleName", "surname": "sn", "generation": "generationQualifier", "initials": "initials",

@@ -47,7 +47,8 @@ class StandardDialect(BaseDialect):
     }
     ATTRIBUTES: ClassVar[Mapping[str, str]] = {
         "login": "uid", "principal": "vandrelPrincipalName", "enabled": "pwdAccountLockedTime",
-        "password": "userPassword", "change": "pwdReset", "locked": "pwdAccountLockedTime", "starts": "vandrelStart", "ends": "vandrelEnd",
+        "password": "userPassword", "change": "pwdReset",
+        "locked": "pwdAccountLockedTime", "starts": "vandrelStart", "ends": "vandrelEnd",
         "name": "cn", "full": "cn", "display": "displayName", "given": "givenName", "middle": "vandrelMiddleName",
         "surname": "sn", "generation": "generationQualifier", "initials": "initials", "language": "preferredLanguage",
         "number": "employeeNumber", "kind": "employeeType", "title": "title", "company": "o",

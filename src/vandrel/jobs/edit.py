@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import msgspec
 from msgspec import Struct, structs
@@ -79,6 +79,7 @@ class Editor:
         changes: dict[str, Change] = {}
         rename: DN | None = None
         values: dict[str, list[str]] = {}
+        memberships: list[Assignment] = []
         for assignment in assignments:
             if assignment.raw:
                 self._collect(changes, self._raw(edit, assignment))
@@ -87,7 +88,7 @@ class Editor:
             if known.shape is Shape.SECRET:
                 continue
             if known.shape is Shape.MEMBERSHIPS:
-                self._groups(edit, assignment)
+                memberships.append(assignment)
             elif known.name == "members":
                 self._members(edit, assignment)
             elif known.name == "name":
@@ -97,8 +98,11 @@ class Editor:
                 before = values.get(known.name)
                 before = self._house.dialect.read(entry, known.name) if before is None else before
                 values[known.name] = self._after(known, before, self._own(edit, assignment), edit.sort)
+        if memberships:
+            self._groups(edit, memberships)
+        given = {assignment.field for assignment in assignments}
         for name, after in values.items():
-            self._collect(changes, self._field(edit, FIELDS[name], after))
+            self._collect(changes, self._field(edit, FIELDS[name], after, given))
         own: list[Step] = []
         if changes:
             own.append(Set(entry.dn, tuple(changes.values())))
@@ -129,7 +133,7 @@ class Editor:
 
     # --- one field
 
-    def _field(self, edit: Edit, known: Field, after: list[str]) -> list[Change]:
+    def _field(self, edit: Edit, known: Field, after: list[str], assigned: Collection[str]) -> list[Change]:
         before = self._house.dialect.read(edit.entry, known.name)
         edit.findings += given_values.check(self._house, known, after, edit.sort)
         changes = self._house.dialect.changes(edit.entry, known.name, after)
@@ -151,7 +155,7 @@ class Editor:
             if value not in before:
                 self._free(edit, known.name, value)
         if known.name in ("given", "middle", "surname", "generation"):
-            self._names_that_stay(edit, known.name, after)
+            self._names_that_stay(edit, known.name, assigned)
         return changes
 
     def _required(self, edit: Edit) -> set[str]:
@@ -169,16 +173,22 @@ class Editor:
             edit.findings.append(Finding("taken", f"{value} is {why}", name, f"give another: {name}=..."))
         self._register.reserve(name, value, edit.entry.dn)
 
-    def _names_that_stay(self, edit: Edit, name: str, after: Sequence[str]) -> None:
+    def _names_that_stay(self, edit: Edit, name: str, assigned: Collection[str]) -> None:
         kind = self._house.one(edit.entry, "kind")
         if edit.sort != ACCOUNT or kind not in self._house.charter.document.kinds:
             return
         stay = [
-            t for t in NAMED if name in self._house.charter.naming(t, kind).fields() and self._house.one(edit.entry, t)
+            t
+            for t in NAMED
+            if t not in assigned
+            and name in self._house.charter.naming(t, kind).fields()
+            and self._house.one(edit.entry, t)
         ]
         if stay:
             what = f"the names built from {name} stay as they are: {', '.join(stay)}"
-            edit.findings.append(Finding("refused", what, name, "set them as well, if they are to follow", fatal=False))
+            edit.findings.append(
+                Finding("refused", what, name, "vandrel rename lets them follow; or set them as well", fatal=False)
+            )
 
     def _after(self, known: Field, before: list[str], assignment: Assignment, sort: str) -> list[str]:
         if assignment.operator == "=":
@@ -208,17 +218,20 @@ class Editor:
 
     # --- memberships, from either side
 
-    def _groups(self, edit: Edit, assignment: Assignment) -> None:
+    def _groups(self, edit: Edit, assignments: Sequence[Assignment]) -> None:
+        """Memberships from the member's side: all assignments together, one after the other."""
         house, dn = self._house, edit.entry.dn
         where = house.dialect.groups_filter(edit.entry)
         now = {group.dn.key: group for group in house.directory.search(house.charter.base, where=where)}
-        typed = {g.dn.key: g for g in (resolve(house, name, (GROUP,)) for name in assignment.values)}
-        join = [g for key, g in typed.items() if key not in now] if assignment.operator != "-=" else []
-        leave = (
-            [g for key, g in now.items() if (key in typed) == (assignment.operator == "-=")]
-            if assignment.operator != "+="
-            else []
-        )
+        then = dict(now)
+        for assignment in assignments:
+            typed = {g.dn.key: g for g in (resolve(house, name, (GROUP,)) for name in assignment.values)}
+            if assignment.operator == "-=":
+                then = {key: group for key, group in then.items() if key not in typed}
+            else:
+                then = (then if assignment.operator == "+=" else {}) | typed
+        join = [group for key, group in then.items() if key not in now]
+        leave = [group for key, group in now.items() if key not in then]
         for group in join:
             if group.dn == dn:
                 edit.findings.append(Finding("refused", "a group cannot be a member of itself", "groups"))
@@ -231,10 +244,8 @@ class Editor:
                 what = f"{group.dn.name} is the primary group of {dn.name}, and cannot be left"
                 edit.findings.append(Finding("refused", what, "groups", "set another one first: primary=..."))
         if join or leave:
-            before = tuple(sorted(group.dn.name for group in now.values()))
-            gone = {group.dn.name for group in leave}
-            after = sorted((set(before) - gone) | {group.dn.name for group in join})
-            edit.differences.append(Difference("groups", before, tuple(after)))
+            before, after = (tuple(sorted(g.dn.name for g in groups.values())) for groups in (now, then))
+            edit.differences.append(Difference("groups", before, after))
 
     def _members(self, edit: Edit, assignment: Assignment) -> None:
         house = self._house

@@ -253,7 +253,7 @@ class Checks:
         entry = self._directory.get(dn)
         if entry is not None and self._dialect.read(entry, "protected") == ["yes"]:
             yield Finding(
-                "protected", "the object is protected", str(dn), "release it first: vandrel edit ... protected=no"
+                "protected", "the object is protected", str(dn), "release it first, on purpose: vandrel release NAME"
             )
 
     def _names_free(self, dn: DN, claims: list[_Claim], taken: dict[tuple[str, str], DN]) -> Iterator[Finding]:

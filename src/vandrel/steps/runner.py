@@ -13,6 +13,7 @@ from vandrel.directory.port import Directory
 from vandrel.errors import Finding, Refused, VandrelError
 from vandrel.record.journal import BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep
 from vandrel.steps.checks import Checks
+from vandrel.steps.standing import Standing
 from vandrel.steps.step import Add, Step, done_in, from_record
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
@@ -152,10 +153,11 @@ class Runner:
         """
         journal = self._open_journal()
         journal.job(number)
-        for item in journal.steps(number):
-            if item.state == MADE:
-                step = None if item.record.get("withheld") else from_record(item.record)
-                yield item, done_in(step, self._directory) if step is not None else None
+        items = [item for item in journal.steps(number) if item.state == MADE]
+        steps = [None if item.record.get("withheld") else from_record(item.record) for item in items]
+        standing = Standing(self._directory, steps)
+        for place, (item, step) in enumerate(zip(items, steps, strict=True)):
+            yield item, standing.of(place, step)
 
     def _finish(self, journal: Journal, report: Report, item: JournalStep) -> None:
         if item.state == MADE:

@@ -1,0 +1,69 @@
+"""``vandrel undo``: take a job of the journal back."""
+
+from __future__ import annotations
+
+import argparse
+
+from vandrel.cli.journal import described, number
+from vandrel.cli.session import Session, exit_code, steps_as_json
+
+NAME = "undo"
+HELP = "take a job of the journal back, wholly or one step"
+DESCRIPTION = """\
+Take back what a job did, the last step first, if what it changed is still as it left it; otherwise it is said what
+has changed since. A password cannot be taken back. Taking back is a job of its own, and can be taken back as well."""
+EXAMPLES = """\
+  vandrel undo 12             all of job 12
+  vandrel undo 12 --step 3    its third step alone
+  vandrel undo 12 -n          show what would be done
+"""
+WRITES = True
+
+_SHOWN = 20
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("job", type=number, metavar="JOB", help="the number of the job in the journal")
+    parser.add_argument("--step", type=number, metavar="N", default=0, help="only this step of it")
+
+
+def run(session: Session) -> int:
+    from datetime import datetime
+
+    from vandrel.errors import Refused
+    from vandrel.jobs.undo import undo
+    from vandrel.steps.runner import Plan
+
+    job = session.journal().job(session.args.job)
+    session.must_be_of_this_directory(job)
+    ended = datetime.fromisoformat(job.ended) if job.ended else None
+    found = undo(session.house, session.runner.standing(job.number), ended, session.args.step)
+    one = f", step {session.args.step}" if session.args.step else ""
+    plan = Plan(f"undo job {job.number}{one}: {job.title}", found.steps, found.findings)
+    _preview(session, plan)
+    if any(finding.fatal for finding in found.findings):
+        raise Refused(found.findings)
+    report = session.carry_out(plan, f"Take back job {job.number}{one}?")
+    if session.out.as_json:
+        made = report.job if report else None
+        session.out.json({"command": NAME, "undoes": job.number, "steps": steps_as_json(plan), "job": made})
+    return exit_code(report)
+
+
+def _preview(session: Session, plan: object) -> None:
+    from vandrel.steps.runner import Plan
+
+    assert isinstance(plan, Plan)
+    if session.out.as_json or session.out.quiet:
+        return
+    session.out.heading(plan.title[0].upper() + plan.title[1:])
+    rows: list[tuple[str, str]] = []
+    for step in plan.steps[:_SHOWN]:
+        record = step.record()
+        rows.append((f"  {record['step']}", record["dn"]))
+        if record["step"] != "remove":
+            rows += [("", f"  {line}") for line in described(record)]
+    session.out.table(("step", "object and change"), rows, header=False)
+    if len(plan.steps) > _SHOWN:
+        session.out.line(f"  and {len(plan.steps) - _SHOWN} more steps")
+    session.out.line()

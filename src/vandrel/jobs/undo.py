@@ -1,0 +1,135 @@
+"""Taking a job back: the reverse of its steps, if what it changed is still as it left it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime, timedelta
+
+from msgspec import Struct
+
+from vandrel.directory import dn as names
+from vandrel.directory.entry import Entry
+from vandrel.directory.operations import Change
+from vandrel.errors import Finding, VandrelError
+from vandrel.jobs.house import House
+from vandrel.record.journal import JournalStep
+from vandrel.steps.references import with_references
+from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
+
+
+class Undoing(Struct):
+    """The steps that take a job back, and what stands in the way or cannot come back."""
+
+    steps: list[Step]
+    findings: list[Finding]
+
+
+#: Clocks of servers and of this machine differ a little.
+_TOLERANCE = timedelta(seconds=5)
+
+
+def undo(
+    house: House, made: Iterable[tuple[JournalStep, bool | None]], ended: datetime | None, only: int = 0
+) -> Undoing:
+    """Work out how the steps of a job are taken back, the last first.
+
+    Args:
+        house: where.
+        made: the steps that were made, each with whether it still stands (None: cannot be told).
+        ended: when the job ended; what it created is not removed if it was changed after that.
+        only: the number of the one step to take back; 0 for all.
+
+    Raises:
+        VandrelError: ``not-found`` where the job made no such step.
+
+    """
+    chosen = [(item, stands) for item, stands in made if only in (0, item.number)]
+    if not chosen:
+        what = f"no step {only} of the job was made" if only else "no step of the job was made"
+        raise VandrelError("not-found", what, remedy="vandrel journal JOB lists them")
+    found = Undoing([], [])
+    renames = [step for item, _ in chosen if isinstance(step := from_record(item.record), Rename)]
+    for item, stands in reversed(chosen):
+        _one(house, found, item, stands, renames)
+    found.steps = [step for step in found.steps if not _changed_since(house, found, step, ended)]
+    found.steps = with_references(house.directory, house.dialect, found.steps)
+    return found
+
+
+def _one(house: House, found: Undoing, item: JournalStep, stands: bool | None, renames: Sequence[Rename]) -> None:
+    where = str(item.record["dn"])
+    step = from_record(item.record)
+    if isinstance(step, Set) and _only_mends(house, step, renames):
+        return  # it came with a rename, and comes again when that is taken back
+    back = step.reverse() if step is not None else None
+    if item.record.get("withheld"):
+        found.findings.append(Finding("refused", "what is secret in it is in no record", where, fatal=False))
+    if back is None:
+        what = "a password cannot be taken back: it is in no record"
+        found.findings.append(Finding("refused", what, where, "give a new one: vandrel reset NAME", fatal=False))
+        return
+    if stands is False:
+        found.findings.append(Finding("changed", _since(house, item), where, "take it back by hand, or leave it"))
+        return
+    if isinstance(back, Add):
+        back = Add(back.dn, _given(house, back))
+    elif isinstance(back, Remove):
+        entry = house.directory.get(back.dn)
+        back = Remove(back.dn, entry.attributes if entry else back.attributes)
+    found.steps.append(back)
+
+
+def _changed_since(house: House, found: Undoing, step: Step, ended: datetime | None) -> bool:
+    """Whether an object that would be removed has got more than the job gave it; then that is told."""
+    entry = house.directory.get(step.dn) if isinstance(step, Remove) else None
+    if entry is None or ended is None:
+        return False
+    changed = dict(house.dialect.instants(entry)).get("changed")
+    if changed is None or changed <= ended + _TOLERANCE:
+        return False
+    what = f"the object has been changed since it was made{_when(house, entry)}"
+    found.findings.append(Finding("changed", what, str(step.dn), "delete it on purpose, or leave it"))
+    return True
+
+
+def _only_mends(house: House, step: Set, renames: Sequence[Rename]) -> bool:
+    """Whether a step does no more than let names follow a rename of the same job."""
+    moved = [(rename.dn, rename.new) for rename in renames]
+
+    def follows(change: Change) -> bool:
+        if not house.directory.schema.is_reference(change.attribute) or not change.removed:
+            return False
+        then = set()
+        for value in change.removed:
+            dn = names.parse(str(value)) if value else None
+            found = next((dn.moved(old, new) for old, new in moved if dn and dn.is_within(old)), None)
+            then.add(found.key if found else "")
+        return then == {names.parse(str(value)).key for value in change.added if value}
+
+    return bool(moved) and all(map(follows, step.changes))
+
+
+def _given(house: House, back: Add) -> dict[str, list[str | bytes]]:
+    """What can be given for a new object: not what only the directory sets."""
+    schema = house.directory.schema
+    return {
+        name: values for name, values in back.attributes.items()
+        if (known := schema.attribute(name)) is not None and not known.read_only
+    }  # fmt: skip
+
+
+def _since(house: House, item: JournalStep) -> str:
+    """That something else happened to the object since, when, and by whom, as far as the directory tells."""
+    dn = names.parse(str(item.record.get("new") or item.record["dn"]))
+    entry = house.directory.get(dn)
+    if entry is None:
+        return "the object is not there any more"
+    return f"the object is not as the job left it{_when(house, entry)}"
+
+
+def _when(house: House, entry: Entry) -> str:
+    stamps = dict(house.dialect.instants(entry))
+    by = entry.text("modifiersName")
+    when = stamps.get("changed")
+    said = f": it was changed {when.astimezone(house.charter.zone):%Y-%m-%d %H:%M}" if when else ""
+    return f"{said} by {by}" if by and said else said

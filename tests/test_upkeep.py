@@ -1,0 +1,320 @@
+"""Renaming, moving, taking back, and the short commands: the jobs, and the program on each of the three directories."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import pytest
+
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.directory.active import policy_links
+from vandrel.directory.active.policy_links import Link
+from vandrel.errors import VandrelError
+from vandrel.jobs.assignments import parse as assignment
+from vandrel.jobs.create import Creator, steps
+from vandrel.jobs.edit import Editor, in_order
+from vandrel.jobs.move import Mover
+from vandrel.jobs.rename import Renamer
+from vandrel.jobs.resolve import resolve
+from vandrel.jobs.undo import undo
+from vandrel.secret import Secret
+from vandrel.steps.runner import Plan
+
+from .test_three import place
+
+__all__ = ["place"]  # the fixture
+
+
+def hire(bench, given, surname, number, **more):
+    fields = {"given": [given], "surname": [surname], "number": [number], "site": ["Northquay"], "department": ["Deck"],
+              "category": ["Hands"], "language": ["nb"]} | more  # fmt: skip
+    draft = Creator(bench.house, bench.house.charter.today()).draft("crew", fields)
+    assert not any(f.fatal for f in draft.findings), draft.findings
+    run(bench, steps(bench.house, [(draft, Secret("Kv9-fjord-lamp"))]))
+    return draft.dn
+
+
+def run(bench, wanted):
+    report = bench.runner.run(Plan("t", list(wanted)), "t")
+    assert not report.in_part, report.refused
+    return report.job
+
+
+def get(bench, dn):
+    return bench.house.directory.get(dn)
+
+
+def said(edit):
+    return {d.field: (d.before[0] if d.before else "", d.after[0] if d.after else "") for d in edit.differences}
+
+
+# --- renaming
+
+
+def test_all_names_follow_and_the_old_address_stays(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    edit = Renamer(bench.house).rename(get(bench, anna), {"surname": "Ødegård"})
+    assert said(edit) == {
+        "surname": ("Lund", "Ødegård"), "initials": ("AL", "AØ"), "login": ("alund", "aoedegaard"),
+        "principal": ("alund@marrowick.example", "aoedegaard@marrowick.example"),
+        "mail": ("anna.lund@marrowick.example", "anna.oedegaard@marrowick.example"),
+        "full": ("Anna Lund", "Anna Ødegård"), "display": ("Lund, Anna", "Ødegård, Anna"),
+        "name": ("Anna Lund", "Anna Ødegård"), "alias": ("", "anna.lund@marrowick.example"),
+    }  # fmt: skip
+    run(bench, in_order(bench.house, [edit]))
+    assert get(bench, anna) is None
+    assert resolve(bench.house, "anna.lund@marrowick.example").dn.name == "Anna Ødegård"  # still reached by it
+    members = bench.house.dialect.members(resolve(bench.house, "gg-everybody"))
+    assert [names.parse(member).name for member in members] == ["Anna Ødegård"]
+
+
+def test_a_new_name_that_is_taken_gets_the_next_rung_and_ones_own_is_not_taken(bench):
+    hire(bench, "Arne", "Brekke", "1")
+    anna = hire(bench, "Anna", "Lund", "2")
+    edit = Renamer(bench.house).rename(get(bench, anna), {"surname": "Brekke"})
+    assert said(edit)["login"] == ("alund", "annbrekke")  # the third rung: abrekke is Arne's
+    middle = Renamer(bench.house).rename(get(bench, anna), {"middle": "Sofie"})
+    assert said(middle) == {"middle": ("", "Sofie"), "initials": ("AL", "ASL"), "full": ("Anna Lund", "Anna Sofie Lund"),
+                            "name": ("Anna Lund", "Anna Sofie Lund")}  # fmt: skip
+
+
+def test_names_can_be_kept_and_typed(bench):
+    anna = hire(bench, "Anna", "Lund", "1", notes=["sees to alund-backup"])
+    renamer = Renamer(bench.house)
+    edit = renamer.rename(
+        get(bench, anna), {"surname": "Brekke", "mail": "ab@marrowick.example"}, ["login"], alias=False
+    )
+    assert {"login", "principal", "alias"}.isdisjoint(said(edit))
+    assert said(edit)["mail"][1] == "ab@marrowick.example"
+    edit = renamer.rename(get(bench, anna), {"surname": "Brekke"})
+    assert [(f.where, f.fatal, f.remedy) for f in edit.findings] == [("notes", False, "vandrel edit abrekke notes=...")]
+
+
+def test_who_is_of_no_kind_cannot_be_renamed_by_rule(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    run(bench, Editor(bench.house).edit(get(bench, anna), [assignment("@employeeType=")]).steps)
+    with pytest.raises(VandrelError) as caught:
+        Renamer(bench.house).rename(get(bench, anna), {"surname": "Brekke"})
+    assert caught.value.code == "unknown-kind"
+
+
+# --- moving
+
+
+def test_fields_and_groups_follow_the_place(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    edit = Mover(bench.house, "/Ferries/Sandhaven/Engine/Officers").move(get(bench, anna))
+    assert {d.field: (d.before, d.after) for d in edit.differences} == {
+        "place": (("/Ferries/Northquay/Deck/Hands",), ("/Ferries/Sandhaven/Engine/Officers",)),
+        "site": (("Northquay",), ("Sandhaven",)), "department": (("Deck",), ("Engine",)),
+        "category": (("Hands",), ("Officers",)),
+        "groups": (("gg-everybody", "gg-northquay-deck"), ("gg-everybody", "gg-sandhaven-engine")),
+    }  # fmt: skip
+    run(bench, in_order(bench.house, [edit]))
+    moved = resolve(bench.house, "alund")
+    assert bench.house.place(moved.dn.parent) == "/Ferries/Sandhaven/Engine/Officers"
+    assert bench.house.one(moved, "site") == "Sandhaven"
+    stays = Mover(bench.house, "/Leavers").move(moved)
+    assert [d.field for d in stays.differences] == ["place"]  # the place of leavers tells nothing of a department
+    assert Mover(bench.house, "/Ferries/Kelness/Deck/Hands").move(moved, fields_follow=False).differences[1:] == []
+
+
+@pytest.mark.parametrize(
+    ("whom", "to", "code"),
+    [
+        ("/Ferries", "/Ferries/Northquay", "refused"), ("/Ferries/Northquay/Deck", "/Ferries/Sandhaven", "taken"),
+        ("/Ferries/Northquay/Season", "/Shore", "protected"),
+    ],
+)  # fmt: skip
+def test_moves_that_cannot_be(bench, whom, to, code):
+    edit = Mover(bench.house, to).move(resolve(bench.house, whom))
+    findings = [*edit.findings, *bench.runner.check(Plan("t", in_order(bench.house, [edit])))]
+    assert code in [f.code for f in findings if f.fatal]
+
+
+def test_a_destination_is_meant_exactly(bench):
+    for typed, code in (("/Ferries/Northqay", "not-found"), ("Northquay", "bad-name")):
+        with pytest.raises(VandrelError) as caught:
+            Mover(bench.house, typed)
+        assert caught.value.code == code
+
+
+def test_a_whole_unit_moves_with_all_below_it(bench):
+    hire(bench, "Anna", "Lund", "1")
+    unit = resolve(bench.house, "/Ferries/Northquay/Deck")
+    run(bench, Editor(bench.house).edit(unit, [assignment("protected=no")]).steps)
+    edit = Mover(bench.house, "/Shore").move(resolve(bench.house, "/Ferries/Northquay/Deck"))
+    assert [f.what for f in edit.findings] == [
+        "everything below moves along: 1 account, 2 units", "/Shore/Deck is not in the charter's hierarchy",
+    ]  # fmt: skip
+    run(bench, in_order(bench.house, [edit]))
+    assert bench.house.place(resolve(bench.house, "alund").dn.parent) == "/Shore/Deck/Hands"
+    members = bench.house.dialect.members(resolve(bench.house, "gg-northquay-deck"))
+    assert "ou=Shore" in members[0]
+
+
+# --- policies: [MS-GPOL] 2.2.2 and 3.2.5.1.5
+
+
+def link(name: str, options: int = 0) -> str:
+    return f"[LDAP://cn={name},dc=x;{options}]"
+
+
+def test_links_come_to_hold_from_the_last_to_the_first_and_some_are_off():
+    found = policy_links.parse(link("one") + link("two", 1) + link("three", 2))
+    assert found == [Link("cn=three,dc=x", True), Link("cn=one,dc=x", False)]
+    assert policy_links.parse("") == policy_links.parse(" ") == []
+
+
+def test_a_unit_that_blocks_keeps_out_all_but_what_is_enforced():
+    levels = [
+        ("/", link("top") + link("must", 2), "0"),
+        ("/A", link("a"), ""),
+        ("/A/B", link("b") + link("b-must", 2), "1"),
+    ]
+    assert [(unit, found.policy.partition(",")[0][3:]) for unit, found in policy_links.in_force(levels)] == [
+        ("/A/B", "b"), ("/A/B", "b-must"), ("/", "must"),
+    ]  # fmt: skip
+    levels[2] = ("/A/B", link("b"), "0")
+    assert [unit for unit, _ in policy_links.in_force(levels)] == ["/", "/A", "/A/B", "/"]
+
+
+# --- taking back
+
+
+def back(bench, job, only=0, ended=None):
+    return undo(bench.house, bench.runner.standing(job), ended or datetime.now(UTC), only)
+
+
+def state(bench):
+    skip = {"modifyTimestamp", "modifiersName", "entryUUID", "createTimestamp"}
+    return sorted(
+        (str(e.dn), sorted((n, sorted(map(str, v))) for n, v in e.attributes.items() if n not in skip))
+        for e in bench.house.directory.search(bench.house.charter.base)
+    )
+
+
+def test_any_job_is_taken_back_to_what_was(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    hire(bench, "Bo", "Ek", "2", manager=[str(anna)])
+    for make in (
+        lambda e: Renamer(bench.house).rename(e, {"surname": "Brekke"}),
+        lambda e: Mover(bench.house, "/Ferries/Sandhaven/Deck/Hands").move(e),
+        lambda e: Editor(bench.house).edit(
+            e, [assignment("phone+=1"), assignment("name=A"), assignment("groups+=gg-it")]
+        ),
+    ):
+        before = state(bench)
+        job = run(bench, in_order(bench.house, [make(resolve(bench.house, "alund"))]))
+        assert state(bench) != before
+        found = back(bench, job)
+        assert not [f for f in found.findings if f.fatal], found.findings
+        again = run(bench, found.steps)
+        assert state(bench) == before
+        assert [stands for _, stands in bench.runner.standing(job)].count(True) < len(list(bench.runner.standing(job)))
+        run(bench, back(bench, again).steps)  # and the taking back can be taken back
+        run(bench, back(bench, bench.journal.jobs(1).__next__().number).steps)
+        assert state(bench) == before
+
+
+def test_what_was_created_goes_again_unless_it_has_changed(bench):
+    before = state(bench)
+    hire(bench, "Anna", "Lund", "1")
+    job = next(bench.journal.jobs(1)).number
+    found = back(bench, job)
+    assert [(f.code, f.fatal) for f in found.findings] == [("refused", False)]  # the password
+    late = back(bench, job, ended=datetime(2020, 1, 1, tzinfo=UTC))
+    assert [f.code for f in late.findings if f.fatal] == ["changed"]
+    assert "changed since it was made" in next(f.what for f in late.findings if f.fatal)
+    run(bench, found.steps)
+    assert state(bench) == before
+
+
+def test_what_has_changed_since_is_told_and_one_step_can_go_alone(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    edit = Editor(bench.house).edit(get(bench, anna), [assignment("title=Cook"), assignment("groups+=gg-it")])
+    job = run(bench, in_order(bench.house, [edit]))
+    run(bench, Editor(bench.house).edit(get(bench, anna), [assignment("title=Mate")]).steps)
+    found = back(bench, job)
+    assert [(f.code, f.where) for f in found.findings if f.fatal] == [("changed", str(anna))]
+    alone = back(bench, job, only=2)
+    assert not alone.findings
+    run(bench, alone.steps)
+    assert "gg-it" not in str(bench.house.dialect.members(resolve(bench.house, "gg-it")))
+    assert bench.house.one(get(bench, anna), "title") == "Mate"
+    with pytest.raises(VandrelError) as caught:
+        back(bench, job, only=9)
+    assert caught.value.code == "not-found"
+
+
+# --- values of each account's own
+
+
+def test_values_are_built_from_each_accounts_own_fields(bench):
+    for number, name in enumerate(("Anna", "Bo")):
+        dn = hire(bench, name, "Lund", str(number))
+        run(bench, Editor(bench.house).edit(get(bench, dn), [assignment("web=https://x.example/{login}")]).steps)
+        login = bench.house.one(get(bench, dn), "login")
+        assert bench.house.dialect.read(get(bench, dn), "web") == [f"https://x.example/{login}"]
+    with pytest.raises(VandrelError) as caught:
+        Editor(bench.house).edit(get(bench, dn), [assignment("web=x{title}")])
+    assert caught.value.code == "required"
+    assert places.to_text(places.parse("/A/B")) == "/A/B"
+
+
+# --- on the three directories
+
+
+def test_upkeep_on_every_directory(place):
+    _, folder = place
+    hired = folder.run("create", "crew", "Siri Moe", "number=815", "site=Northquay", "department=Deck",
+                       "category=Hands", "--hand-out", "siri.csv", "-y")  # fmt: skip
+    assert hired.code == 0, hired.err
+    renamed = folder.run("rename", "smoe", "surname=Aas", "-y")
+    assert renamed.code == 0, renamed.err
+    moved = folder.run("move", "saas", "--to", "/Ferries/Kelness/Deck/Officers", "-y")
+    assert moved.code == 0, moved.err
+    one = folder.run("show", "saas", "--json").json["objects"][0]
+    assert one["place"] == "/Ferries/Kelness/Deck/Officers"
+    assert set(one["fields"]["groups"]) - {"Domain Users"} == {"gg-everybody", "gg-kelness-deck"}
+    assert one["fields"]["alias"] == ["siri.moe@marrowick.example"]
+    assert one["fields"]["full"] == ["Siri Aas"]
+    for command, field, value in (
+        ("disable", "enabled", "no"), ("enable", "enabled", "yes"), ("protect", "protected", "yes"),
+    ):  # fmt: skip
+        done = folder.run(command, "saas", "-y")
+        assert done.code == 0, done.err
+        assert folder.run("show", "saas", "--bare", field).out.strip() == value
+    refused = folder.run("move", "saas", "--to", "/Shore/IT", "-y")
+    assert (refused.code, "vandrel release" in refused.err) == (27, True)
+    assert folder.run("release", "saas", "-y").code == 0
+    reset = folder.run("reset", "saas", "--hand-out", "new.csv", "-y")
+    assert reset.code == 0, reset.err
+    assert (folder.path / "new.csv").read_text().count("\n") == 2
+    jobs = {job["title"]: job["number"] for job in folder.run("journal", "--json").json["jobs"]}
+    for title in ("move Siri Aas", "rename Siri Moe"):
+        back = folder.run("undo", str(jobs[title]), "-y")
+        assert back.code == 0, (title, back.err)
+    one = folder.run("show", "smoe", "--json").json["objects"][0]
+    assert (one["place"], one["fields"]["full"]) == ("/Ferries/Northquay/Deck/Hands", ["Siri Moe"])
+    assert set(one["fields"]["groups"]) - {"Domain Users"} == {"gg-everybody", "gg-northquay-deck"}
+    assert one["fields"].get("alias", []) == []
+
+
+def test_many_at_once(place):
+    _, folder = place
+    listed = folder.run("find", "site=Eastmole", "--columns", "login", "--as", "csv").out.split()[1:]
+    assert len(listed) > 5
+    done = folder.run("edit", "-", "office=Pier {site}", "-y", stdin="\n".join(listed) + "\n")
+    assert done.code == 0, done.err
+    assert folder.run("find", "office=Pier Eastmole", "--columns", "login", "--as", "csv").out.split()[1:] == listed
+    title = folder.run("show", listed[0], "--bare", "title").out.strip()
+    assert (
+        folder.run("disable", "--where", f"(&(title={title})(physicalDeliveryOfficeName=Pier Eastmole))", "-y").code
+        == 0
+    )
+    assert "disabled" in folder.run("show", listed[0], "--json").json["objects"][0]["state"]
+    assert folder.run("disable", "--where", "(title=nobody at all)", "-y").code == 30
+    assert folder.run("disable", "-y").code == 2
+    assert folder.run("enable", *listed, "-y").code == 0
