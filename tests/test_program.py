@@ -271,7 +271,7 @@ def test_words_for_programs_and_for_the_eye(demo):
     assert "To be done" in demo.run("hierarchy", "build", "--yes").out
     assert demo.run("hierarchy", "--json").json["units"][0]["state"] == "built"
     tree = {unit["place"]: unit for unit in demo.run("tree", "--json").json["units"]}
-    assert (tree["/Shore/IT"]["accounts"], tree["/Groups/Teams"]["groups"]) == (5, 18)
+    assert (tree["/Shore/IT"]["accounts"], tree["/Groups/Teams"]["groups"]) == (5, 19)
     assert demo.run("charter", "infer", "login", "--json").json["names"][0]["accounts"] == 64
     quiet = demo.run("edit", "alund", "office=Bridge", "--yes", "--quiet")
     assert (quiet.out, quiet.err) == ("", "")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from itertools import pairwise
 
 import pytest
 
@@ -12,8 +13,11 @@ from vandrel.directory.active import policy_links
 from vandrel.directory.active.policy_links import Link
 from vandrel.errors import VandrelError
 from vandrel.jobs.assignments import parse as assignment
+from vandrel.jobs.compare import compare
+from vandrel.jobs.copy import Copier, findings_of
 from vandrel.jobs.create import Creator, steps
 from vandrel.jobs.edit import Editor, in_order
+from vandrel.jobs.groups import effective
 from vandrel.jobs.move import Mover
 from vandrel.jobs.rename import Renamer
 from vandrel.jobs.resolve import resolve
@@ -318,3 +322,99 @@ def test_many_at_once(place):
     assert folder.run("disable", "--where", "(title=nobody at all)", "-y").code == 30
     assert folder.run("disable", "-y").code == 2
     assert folder.run("enable", *listed, "-y").code == 0
+
+
+# --- groups
+
+
+def nest(bench, *chain):
+    """Each group in the next."""
+    for inner, outer in pairwise(chain):
+        group = resolve(bench.house, inner)
+        run(bench, Editor(bench.house).edit(group, [assignment(f"groups+={outer}")]).steps)
+
+
+def test_memberships_count_through_others_with_their_path(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    nest(bench, "gg-northquay-deck", "gg-office", "dl-fares")
+    found = {m.group.dn.name: m.through for m in effective(bench.house, get(bench, anna))}
+    assert found == {
+        "gg-everybody": (), "gg-northquay-deck": (), "gg-office": ("gg-northquay-deck",),
+        "dl-fares": ("gg-office", "gg-northquay-deck"),
+    }  # fmt: skip
+
+
+def test_circles_are_refused_however_long(bench):
+    nest(bench, "gg-it", "gg-office", "gg-everybody")
+    edit = Editor(bench.house).edit(resolve(bench.house, "gg-everybody"), [assignment("groups+=gg-it")])
+    (finding,) = [f for f in edit.findings if f.fatal]
+    assert finding.what == "this would make a circle: gg-it is in gg-office is in gg-everybody"
+    from_the_other_side = Editor(bench.house).edit(resolve(bench.house, "gg-it"), [assignment("members+=gg-everybody")])
+    assert [f.what for f in from_the_other_side.findings if f.fatal] == [finding.what]
+    own = Editor(bench.house).edit(resolve(bench.house, "gg-it"), [assignment("members+=gg-it")])
+    assert [f.what for f in own.findings if f.fatal] == ["a group cannot be a member of itself"]
+
+
+def test_power_is_told_before_anybody_gets_it_and_stays_behind_in_a_copy(bench):
+    anna = hire(bench, "Anna", "Lund", "1", phone=["1"], office=["Bridge"])
+    nest(bench, "gg-office", "gg-harbour-masters")
+    edit = Editor(bench.house).edit(get(bench, anna), [assignment("groups+=gg-office"), assignment("groups+=gg-it")])
+    told = [f.what for f in edit.findings]
+    assert told == [
+        "gg-harbour-masters carries power: every account of the ferry line; Anna Lund gets it, through gg-office"
+    ]
+    run(bench, in_order(bench.house, [edit]))
+    copy = Copier(bench.house, get(bench, anna)).copy({"given": ["Bo"], "surname": ["Ek"], "number": ["2"]})
+    assert set(copy.draft.derived["groups"].values) == {"gg-northquay-deck", "gg-everybody", "gg-it"}
+    assert [f.what for f in findings_of([copy])] == [
+        "gg-office stays behind: it carries power: gg-harbour-masters, every account of the ferry line"
+    ]
+    assert copy.draft.value("office") == "Bridge"
+    assert copy.draft.derived["office"].rule == "copied from alund (Anna Lund)"
+    assert {item.field: item.why for item in copy.left_out} == {
+        "groups": "it carries power: gg-harbour-masters, every account of the ferry line", "phone": "the person's own",
+    }  # fmt: skip
+    both = Copier(bench.house, get(bench, anna), privileged=True).copy({"surname": ["Ek"], "number": ["2"]})
+    assert "gg-office" in both.draft.derived["groups"].values
+
+
+def test_copies_of_one_request_do_not_get_in_each_others_way(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    copier = Copier(bench.house, get(bench, anna))
+    copies = [copier.copy({"given": ["Bo"], "surname": ["Ek"], "number": [number]}) for number in ("2", "3")]
+    assert [copy.draft.value("login") for copy in copies] == ["bek", "boek"]
+    run(bench, steps(bench.house, [(copy.draft, None) for copy in copies]))
+    rows = {row.field: row for row in compare(bench.house, get(bench, anna), resolve(bench.house, "bek"))}
+    assert all(rows[name].same for name in ("place", "groups", "department", "kind", "company"))
+    assert {name for name, row in rows.items() if not row.same} == {
+        "login", "principal", "name", "full", "display", "given", "surname", "initials", "number", "mail", "enabled",
+    }  # fmt: skip
+
+
+def test_the_pattern_of_nesting_is_checked(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    edit = Editor(bench.house).edit(get(bench, anna), [assignment("groups+=dl-fares")])
+    assert [f.fatal for f in edit.findings] == [False]
+    assert "people belong in global ones" in edit.findings[0].what
+    wrong = Editor(bench.house).edit(resolve(bench.house, "gg-it"), [assignment("members+=dl-fares")])
+    assert ["the other way round" in f.what for f in wrong.findings] == [True]
+    right = Editor(bench.house).edit(resolve(bench.house, "dl-fares"), [assignment("members+=gg-it")])
+    assert not right.findings
+
+
+def test_groups_of_groups_on_every_directory(place):
+    _, folder = place
+    assert folder.run("edit", "gg-kelness-engine", "groups+=dl-fares", "-y").code == 0
+    assert folder.run("edit", "dl-fares", "groups+=gg-kelness-engine", "-y").code == 20  # a circle
+    who = folder.run("find", "groups=gg-kelness-engine", "--columns", "login", "--as", "csv").out.split()[1]
+    shown = folder.run("show", who, "--effective").out
+    assert "dl-fares" in shown
+    line = next(line for line in shown.splitlines() if line.strip().startswith("dl-fares"))
+    assert line.split() == ["dl-fares", "gg-kelness-engine"]
+    copied = folder.run("copy", who, "Ulla Ny", "number=4712", "--hand-out", "ulla.csv", "-y")
+    assert copied.code == 0, copied.err
+    rows = {row["field"]: row for row in folder.run("compare", who, "uny", "--json").json["fields"]}
+    assert rows["groups"]["same"]
+    assert rows["place"]["same"]
+    assert not rows["login"]["same"]
+    assert folder.run("undo", str(folder.run("journal", "--json").json["jobs"][0]["number"]), "-y").code in (0, 29)

@@ -142,6 +142,12 @@ class Document(_Part, frozen=True):
         dict[str, Unit], Meta(description="Branches that are written once and hung in many places.")
     ] = {}
     hierarchy: Annotated[dict[str, Unit | None], Meta(description="The units, from the top down.")] = {}
+    copies: Annotated[
+        list[Text] | None, Meta(description="Fields that a copy of an account takes from its source.")
+    ] = None
+    privileged: Annotated[
+        dict[str, Text], Meta(description="Groups that carry power, by name, and how far it reaches, in words.")
+    ] = {}
 
 
 #: What a charter must say; the loader and the JSON Schema both ask here.

@@ -6,17 +6,14 @@ import argparse
 from typing import TYPE_CHECKING
 
 from vandrel.cli import complete
+from vandrel.cli.new_accounts import preview
 from vandrel.cli.session import Session, exit_code, steps_as_json
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from vandrel.cli.passwords import HandOut
-    from vandrel.errors import Finding
     from vandrel.jobs.assignments import Assignment
     from vandrel.jobs.create import Draft
-    from vandrel.secret import Secret
-    from vandrel.steps.runner import Plan
 
 NAME = "create"
 HELP = "create an account of any kind, a group, a unit or a computer"
@@ -129,7 +126,7 @@ def _objects(session: Session, drafts: Sequence[Draft], sort: str, groups: Seque
     findings = [finding for draft in drafts for finding in draft.findings]
     for draft in drafts:
         if draft.dn is not None:
-            _preview(session, draft, f"New {sort} {draft.dn.name}")
+            preview(session, draft, f"New {sort} {draft.dn.name}")
     if any(finding.fatal for finding in findings):
         raise Refused(findings)
     names = ", ".join(draft.dn.name for draft in drafts if draft.dn is not None)
@@ -157,74 +154,24 @@ def _objects(session: Session, drafts: Sequence[Draft], sort: str, groups: Seque
     return exit_code(report)
 
 
-def _preview(session: Session, draft: Draft, title: str) -> None:
-    from vandrel.fields import FIELDS
-
-    if session.out.as_json or session.out.quiet:
-        return
-    order = ["place", *FIELDS]
-    session.out.heading(title)
-    rows = []
-    for name in order:
-        derived = draft.derived.get(name)
-        if derived is not None:
-            rows.append((f"  {name}", ", ".join(_short(value) for value in derived.values), derived.rule))
-            rows += [("", "", f"  {passed}") for passed in derived.passed]
-    session.out.table(("  field", "value", "rule"), rows)
-    session.out.line()
-
-
-def _short(value: str) -> str:
-    """A reference by its name alone; other values as they are."""
-    from vandrel.directory import dn as names
-    from vandrel.errors import VandrelError
-
-    if "=" not in value or "," not in value:
-        return value
-    try:
-        return names.parse(value).name
-    except VandrelError:
-        return value
-
-
 # --- accounts
 
 
 def _account(session: Session, kind: str, plain: Sequence[str], fields: dict[str, tuple[str, ...]]) -> int:
-    from vandrel.errors import Refused
-    from vandrel.jobs.create import Creator, steps
-    from vandrel.steps.runner import Plan
+    from vandrel.cli.new_accounts import full_name, make
+    from vandrel.jobs.create import Creator
 
     house = session.house
     today = house.charter.today()
-    for name, value in _from_full_name(session, plain).items():
+    for name, value in full_name(session, plain).items():
         fields.setdefault(name, (value,))
     draft = Creator(house, today).draft(kind, fields)
     if draft.missing and session.out.interactive and not session.out.as_json:
         fields |= {name: (_ask(session, name),) for name in draft.missing}
         draft = Creator(house, today).draft(kind, fields)
-    title = f"New {kind} account" + (f": {draft.value('full')}" if draft.value("full") else "")
-    _preview(session, draft, title)
-    if any(finding.fatal for finding in draft.findings):
-        raise Refused(draft.findings)
-    secret, hand_out = _password(session, draft, fields)
-    plan = Plan(f"create {kind} {draft.value('login')}", steps(house, [(draft, secret)]), draft.findings)
-    report = hand_out.carry_out(plan, f"Create {draft.value('full')}?")
-    if report is not None and report.made:
-        _result(session, draft, hand_out)
-    if session.out.as_json:
-        _json(session, draft, plan, report.job if report else None)
-    return exit_code(report)
-
-
-def _from_full_name(session: Session, plain: Sequence[str]) -> dict[str, str]:
-    from vandrel.text.people import split_full_name
-
-    if not plain:
-        return {}
-    name = split_full_name(" ".join(plain), session.charter.particles)
-    parts = {"given": name.given, "middle": name.middle, "surname": name.surname, "generation": name.generation}
-    return {field: value for field, value in parts.items() if value}
+    preview(session, draft, f"New {kind} account" + (f": {draft.value('full')}" if draft.value("full") else ""))
+    choice = fields["password"][0] if "password" in fields else ""
+    return make(session, [draft], choice, f"create {kind} {draft.value('login')}", NAME)
 
 
 def _ask(session: Session, name: str) -> str:
@@ -236,60 +183,3 @@ def _ask(session: Session, name: str) -> str:
     while not answer:
         answer = input(f"{name}{hint}: ").strip()
     return answer
-
-
-def _password(session: Session, draft: Draft, fields: dict[str, tuple[str, ...]]) -> tuple[Secret | None, HandOut]:
-    from vandrel.charter.passwords import check
-    from vandrel.cli.passwords import HandOut, obtain, show_rules
-
-    rules = draft.rules
-    assert rules is not None
-    choice = fields["password"][0] if "password" in fields else str(rules.rules["first"].value)
-    hand_out = HandOut(session, session.args.hand_out)
-    if session.args.dry_run and choice in ("ask", "generate"):
-        if not session.out.quiet and not session.out.as_json:
-            show_rules(session, rules)
-            session.out.line(f"The password would be {'asked for' if choice == 'ask' else 'generated'} now.")
-        from vandrel.charter.passwords import generate
-
-        return generate(rules), hand_out  # stands in for the one to come; it is neither shown nor set
-    if choice == "ask" and not session.out.as_json:
-        show_rules(session, rules)
-    own = [draft.value(name) for name in ("given", "surname", "login")]
-    words = [session.charter.document.organization, *draft.place]
-
-    def broken(secret: Secret) -> list[Finding]:
-        return check(secret, rules, login=draft.value("login"), full=draft.value("full"), words=words)
-
-    secret = obtain(session, choice, rules, broken, own)
-    if secret is not None and choice == "generate":
-        hand_out.add(draft.value("full"), draft.value("login"), draft.value("principal"), draft.value("mail"), secret)
-    return secret, hand_out
-
-
-def _result(session: Session, draft: Draft, hand_out: HandOut) -> None:
-    """What the directory says now, in one sentence; and the password, where it was generated."""
-    from vandrel.jobs.logon import logon_state
-
-    assert draft.dn is not None
-    if not session.out.as_json:
-        hand_out.deliver()
-        entry = session.house.directory.get(draft.dn)
-        if entry is not None:
-            session.out.line(logon_state(session.house, entry, session.charter.today()).sentence)
-
-
-def _json(session: Session, draft: Draft, plan: Plan, job: int | None) -> None:
-    session.out.json(
-        {
-            "command": "create",
-            "kind": draft.kind,
-            "dn": str(draft.dn),
-            "fields": [
-                {"field": d.field, "values": list(d.values), "rule": d.rule, "passed": list(d.passed)}
-                for d in draft.derived.values()
-            ],
-            "steps": steps_as_json(plan),
-            "job": job,
-        }
-    )

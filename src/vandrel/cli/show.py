@@ -22,6 +22,7 @@ EXAMPLES = """\
   vandrel show "jör mül" /Ferries/Northquay   by fragments, and a unit by its place
   vandrel show alund --only phone             the fields and attributes with this in their name, empty ones too
   vandrel show alund --bare dn                the distinguished name alone, ready to paste
+  vandrel show alund --effective              every group that counts, and by which way
   vandrel show alund --raw                    every attribute as the directory has it
 """
 WRITES = False
@@ -43,6 +44,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     complete.attach(bare, complete.columns)
     parser.add_argument(
         "--all", action="store_true", help="also what is allowed and empty, and what the directory keeps itself"
+    )
+    parser.add_argument(
+        "--effective",
+        action="store_true",
+        help="every group that counts, by way of which others; and inherited policies",
     )
     parser.add_argument(
         "--raw", action="store_true", help="attributes by their names in the schema, with their raw values"
@@ -70,6 +76,8 @@ def run(session: Session) -> int:
             _show_raw(session, entry)
         else:
             show_entry(session, entry, full=args.all)
+            if args.effective:
+                _effective(session, entry)
     return 0
 
 
@@ -207,11 +215,22 @@ def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, st
             said = entry.dn.name if sort != "account" else house.one(entry, "full")
             if not values or (name in ("name", "full") and values == [said]):
                 continue
-            yield title, name, _listed(values)
+            yield title, name, _listed(_marked(session, values) if name == "groups" else values)
             title = ""
     yield "Kept", "place", house.place(entry.dn.parent)
     for name, instant in house.dialect.instants(entry):
         yield "", name, instant.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M")
+
+
+def _marked(session: Session, groups: Sequence[str]) -> list[str]:
+    """Names of groups, those first that carry power by the charter, and marked so."""
+    from vandrel.text.prep import prepare
+
+    power = {prepare(name) for name in session.charter.document.privileged}
+    return sorted(
+        (f"{name} (carries power)" if prepare(name) in power else name for name in groups),
+        key=lambda name: not name.endswith("(carries power)"),
+    )
 
 
 def _listed(values: Sequence[str]) -> str:
@@ -234,6 +253,28 @@ def _below(session: Session, entry: Entry) -> None:
     unit = house.charter.designed(places.parse(place)) if place.startswith("/") else None
     if unit is not None and unit.holds:
         session.out.line(f"Designed for: {', '.join(unit.holds)}.")
+
+
+def _effective(session: Session, entry: Entry) -> None:
+    """Every group that membership amounts to, with the path that gives it."""
+    from vandrel.jobs.groups import effective
+    from vandrel.jobs.policies import reaching
+
+    reach = session.charter.document.privileged
+    rows = [
+        (f"  {found.group.dn.name}", " in ".join(found.through) or "directly", reach.get(found.group.dn.name, ""))
+        for found in effective(session.house, entry)
+    ]
+    session.out.line()
+    session.out.heading("Groups that count")
+    session.out.table(("group", "through", "power"), rows or [("  none", "", "")], header=False)
+    if policies := reaching(session.house, entry.dn.parent):
+        session.out.line()
+        session.out.heading("Policies that reach it, the last wins")
+        session.out.table(
+            ("policy", "from", ""),
+            [(f"  {p.name}", p.unit, "enforced" if p.enforced else "") for p in policies], header=False,
+        )  # fmt: skip
 
 
 def _show_rest(session: Session, entry: Entry) -> None:

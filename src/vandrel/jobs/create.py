@@ -95,6 +95,8 @@ class Creator:
             if name in FIELDS:
                 draft.findings += given_values.check(self._house, FIELDS[name], derived.values, ACCOUNT)
         kept = {name: derived.values for name, derived in draft.derived.items()}
+        demanded = kept.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
+        draft.findings += given_values.contradictions({**kept, "change": demanded})
         draft.findings += self._house.not_kept(ACCOUNT, kept, given)
         draft.findings = list(dict.fromkeys(draft.findings))
         return draft

@@ -17,6 +17,7 @@ from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Field, Shape
 from vandrel.fields import field as field_named
 from vandrel.jobs import values as given_values
 from vandrel.jobs.assignments import Assignment
+from vandrel.jobs.groups import joining
 from vandrel.jobs.house import House
 from vandrel.jobs.register import Register
 from vandrel.jobs.resolve import resolve
@@ -24,6 +25,8 @@ from vandrel.steps.references import with_references
 from vandrel.steps.step import Rename, Set, Step
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.prep import prepare
+
+_FLAGS = ("change", "password-fixed", "password-lasting")
 
 
 class Difference(Struct, frozen=True):
@@ -103,6 +106,9 @@ class Editor:
         given = {assignment.field for assignment in assignments}
         for name, after in values.items():
             self._collect(changes, self._field(edit, FIELDS[name], after, given))
+        if edit.sort == ACCOUNT and given & {"change", "password-fixed", "password-lasting"}:
+            flags = {name: values.get(name) or self._house.dialect.read(entry, name) for name in _FLAGS}
+            edit.findings += given_values.contradictions(flags)
         own: list[Step] = []
         if changes:
             own.append(Set(entry.dn, tuple(changes.values())))
@@ -136,6 +142,8 @@ class Editor:
     def _field(self, edit: Edit, known: Field, after: list[str], assigned: Collection[str]) -> list[Change]:
         before = self._house.dialect.read(edit.entry, known.name)
         edit.findings += given_values.check(self._house, known, after, edit.sort)
+        if after != before:
+            edit.findings += self._house.not_kept(edit.sort, {known.name: after}, (known.name,))
         changes = self._house.dialect.changes(edit.entry, known.name, after)
         if not changes:
             return []
@@ -233,8 +241,7 @@ class Editor:
         join = [group for key, group in then.items() if key not in now]
         leave = [group for key, group in now.items() if key not in then]
         for group in join:
-            if group.dn == dn:
-                edit.findings.append(Finding("refused", "a group cannot be a member of itself", "groups"))
+            edit.findings += joining(house, group, edit.entry)
             edit.steps += [Set(group.dn, tuple(house.dialect.member_change(group, [dn], [])))]
         for group in leave:
             changes = house.dialect.member_change(group, [], [dn])
@@ -253,14 +260,15 @@ class Editor:
         typed = [resolve(house, name).dn for name in assignment.values]
         present = {names.parse(value).key: names.parse(value) for value in now.values()}
         wanted = {dn.key: dn for dn in typed}
-        if edit.entry.dn.key in wanted and assignment.operator != "-=":
-            edit.findings.append(Finding("refused", "a group cannot be a member of itself", "members"))
         add = [dn for key, dn in wanted.items() if key not in present] if assignment.operator != "-=" else []
         remove: list[DN] = []
         if assignment.operator == "-=":
             remove = [dn for key, dn in present.items() if key in wanted]
         elif assignment.operator == "=":
             remove = [dn for key, dn in present.items() if key not in wanted]
+        for dn in add:
+            member = house.directory.get(dn)
+            edit.findings += joining(house, edit.entry, member) if member is not None else ()
         changes = house.dialect.member_change(edit.entry, add, remove)
         if changes:
             edit.steps.append(Set(edit.entry.dn, tuple(changes)))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import partial
 
 from vandrel.directory.entry import Entry
@@ -29,7 +29,15 @@ class Renamer:
         self._register = Register(house)
         self._editor = Editor(house)
 
-    def rename(self, entry: Entry, given: Mapping[str, str], keep: Collection[str] = (), *, alias: bool = True) -> Edit:
+    def rename(
+        self,
+        entry: Entry,
+        given: Mapping[str, str],
+        keep: Collection[str] = (),
+        *,
+        alias: bool = True,
+        others: Sequence[Assignment] = (),
+    ) -> Edit:
         """Work out one renaming.
 
         Args:
@@ -37,6 +45,7 @@ class Renamer:
             given: new parts of the name (`PARTS`), and any names that are typed and not worked out.
             keep: names (`NAMED`) that stay as they are.
             alias: whether the old mail address stays as a further one.
+            others: what else is assigned in the same go.
 
         Raises:
             VandrelError: ``unknown-kind`` where the charter does not know how such names are built; ``taken`` or
@@ -66,9 +75,9 @@ class Renamer:
         old_mail = house.one(entry, "mail")
         if "mail" in changed and old_mail and alias and not house.dialect.why_not_kept("alias", ACCOUNT):
             assignments.append(Assignment("alias", "+=", (old_mail,)))
-        edit = self._editor.edit(entry, assignments)
+        edit = self._editor.edit(entry, [*assignments, *others])
         order = [*PARTS, "initials", *NAMED, "alias"]
-        edit.differences.sort(key=lambda difference: order.index(difference.field))
+        edit.differences.sort(key=lambda d: order.index(d.field) if d.field in order else len(order))
         # What was kept was kept on purpose.
         edit.findings = [f for f in edit.findings if f.fatal or f.where not in PARTS]
         edit.findings += self._left_behind(entry, changed)

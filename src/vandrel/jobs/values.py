@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 
 from vandrel.charter.targets import TARGETS
@@ -72,6 +72,20 @@ def _controls(field: str, value: str) -> bool:
     """Whether a value has characters that do not print; notes may have several lines."""
     allowed = _JOINERS + ("\n\t" if field == "notes" else "")
     return not value.isprintable() and any(not (char.isprintable() or char in allowed) for char in value)
+
+
+def contradictions(flags: Mapping[str, Sequence[str]]) -> list[Finding]:
+    """Settings of a password that exclude each other: a forced change, and a ban on changing or unlimited validity."""
+    if list(flags.get("change", ())) != ["yes"]:
+        return []
+    said = {"password-fixed": "its owner may not change it", "password-lasting": "it never has to be changed"}
+    return [
+        Finding(
+            "bad-value", f"a change at the next logon is demanded, and {why} ({name})", "change",
+            f"take one back: change=no, or {name}=no",
+        )
+        for name, why in said.items() if list(flags.get(name, ())) == ["yes"]
+    ]  # fmt: skip
 
 
 def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[Finding]:

@@ -1,0 +1,121 @@
+"""Copying an account: what comes along, what the charter works out anew, what stays behind and why."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from msgspec import Struct, structs
+
+from vandrel.directory.entry import Entry
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import ACCOUNT, FIELDS, NAMED, Shape
+from vandrel.jobs.create import PLACE, Creator, Draft
+from vandrel.jobs.groups import privileged_within
+from vandrel.jobs.house import House
+
+#: What comes along where the charter says nothing: what people of one place and post share.
+SHARED = (
+    "language", "company", "department", "site", "office", "category", "manager", "sponsor", "street", "postcode",
+    "state", "country", "fax", "hours", "machines", "password-fixed", "password-lasting",
+)  # fmt: skip
+
+_OWN = frozenset({"given", "middle", "surname", "generation", "initials"})
+#: Known by itself, and so not worth a line.
+_SILENT = frozenset(
+    {"kind", "password", "enabled", "change", "locked", "groups", "members", "purpose", "scope", "primary"}
+)
+
+
+class LeftOut(Struct, frozen=True):
+    """A field that does not come along, its values, and why."""
+
+    field: str
+    values: tuple[str, ...]
+    why: str
+
+
+class Copy(Struct):
+    """A new account like another: the draft, and what stayed behind."""
+
+    draft: Draft
+    left_out: list[LeftOut]
+
+
+class Copier:
+    """Works out copies of one account; names given to one are taken for the next."""
+
+    def __init__(self, house: House, source: Entry, *, privileged: bool = False) -> None:
+        """Take the source; with `privileged`, memberships that carry power come along as well.
+
+        Raises:
+            VandrelError: ``unknown-kind`` where the charter does not know how such an account is made.
+
+        """
+        self._house = house
+        self._source = source
+        self._privileged = privileged
+        self._kind = house.one(source, "kind")
+        if self._kind not in house.charter.document.kinds:
+            raise VandrelError(
+                "unknown-kind", f"{house.label(source)} is of no kind of the charter, so no rule makes one like it",
+                where="kind", remedy="give it one: vandrel edit NAME kind=...",
+            )  # fmt: skip
+        self._creator = Creator(house, house.charter.today())
+        self._fields = tuple(house.charter.document.copies or SHARED)
+
+    def copy(self, given: Mapping[str, Sequence[str]]) -> Copy:
+        """Work out one copy; what is given goes before what the source has."""
+        house, read = self._house, self._house.dialect.read
+        known = {name: read(self._source, name) for name, field in FIELDS.items() if ACCOUNT in field.on}
+        taken = {name: tuple(known[name]) for name in self._fields if known.get(name) and name not in given}
+        groups, left = self._groups()
+        wanted = {**taken, **given}
+        wanted.setdefault(PLACE, (house.place(self._source.dn.parent),))
+        wanted["groups"] = (*given.get("groups", ()), *groups)
+        draft = self._creator.draft(self._kind, wanted)
+        where = house.label(self._source)
+        for name in (*taken, *(() if PLACE in given else (PLACE,))):
+            if name in draft.derived:
+                draft.derived[name] = structs.replace(draft.derived[name], rule=f"copied from {where}")
+        if "groups" in draft.derived and groups:
+            rule = draft.derived["groups"].rule.replace("typed", f"copied from {where}")
+            draft.derived["groups"] = structs.replace(draft.derived["groups"], rule=rule)
+        return Copy(draft, [*left, *self._left_out(known, set(wanted), draft)])
+
+    def _groups(self) -> tuple[tuple[str, ...], list[LeftOut]]:
+        """The groups to join, by their full names, and those that stay behind."""
+        house, join, left = self._house, [], []
+        primary = set(house.dialect.read(self._source, "primary"))
+        for group in house.directory.search(house.charter.base, where=house.dialect.groups_filter(self._source)):
+            power = privileged_within(house, group)
+            if str(group.dn) in primary:
+                continue  # every account gets one of its own accord
+            if power and not self._privileged:
+                why = f"it carries power: {'; '.join(f'{name}, {reach}' for name, reach in power)}"
+                left.append(LeftOut("groups", (group.dn.name,), why))
+            else:
+                join.append(str(group.dn))
+        return tuple(sorted(join)), left
+
+    def _left_out(self, known: Mapping[str, list[str]], wanted: set[str], draft: Draft) -> list[LeftOut]:
+        found = []
+        for name, values in known.items():
+            if not values or name in wanted or name in _SILENT or FIELDS[name].shape is Shape.SECRET:
+                continue
+            if name in NAMED or name in _OWN:
+                continue  # worked out anew, or the person's own: the new ones stand in the draft
+            if FIELDS[name].shape is Shape.FLAG and values == ["no"]:
+                continue
+            why = "worked out anew" if name in draft.derived else "the person's own"
+            found.append(LeftOut(name, tuple(values), why))
+        return found
+
+
+def findings_of(copies: Sequence[Copy]) -> list[Finding]:
+    """What stays behind because it carries power: to be known before, not after."""
+    behind = dict.fromkeys(item for copy in copies for item in copy.left_out if item.field == "groups")
+    remedy = "--privileged takes it along"
+    return [
+        Finding("refused", f"{item.values[0]} stays behind: {item.why}", "groups", remedy, fatal=False)
+        for item in behind
+    ]

@@ -1,0 +1,101 @@
+"""What memberships amount to: effective ones with their path, circles, power, and the accepted pattern of nesting."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from msgspec import Struct
+
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import Or
+from vandrel.errors import Finding
+from vandrel.fields import ACCOUNT, GROUP
+from vandrel.jobs.house import House
+from vandrel.text.prep import prepare
+
+#: Groups asked about in one search.
+_AT_ONCE = 40
+
+
+class Membership(Struct, frozen=True):
+    """A group that an object is a member of, and the groups by which it is, the nearest first; none: directly."""
+
+    group: Entry
+    through: tuple[str, ...]
+
+
+def effective(house: House, entry: Entry) -> Iterator[Membership]:
+    """Every group that an object is a member of, directly or through others, the nearest first, each once.
+
+    One search for each level of nesting and forty groups of it, however many groups there are.
+    """
+    seen = {entry.dn.key}
+    level: list[tuple[Entry, tuple[str, ...]]] = [(entry, ())]
+    while level:
+        following: list[tuple[Entry, tuple[str, ...]]] = []
+        for start in range(0, len(level), _AT_ONCE):
+            chunk = level[start : start + _AT_ONCE]
+            where = Or(tuple(house.dialect.groups_filter(member) for member, _ in chunk))
+            for group in house.directory.search(house.charter.base, where=where):
+                if group.dn.key in seen:
+                    continue
+                seen.add(group.dn.key)
+                path = _path(house, group, chunk)
+                yield Membership(group, path)
+                following.append((group, (group.dn.name, *path)))
+        level = following
+
+
+def _path(house: House, group: Entry, chunk: Sequence[tuple[Entry, tuple[str, ...]]]) -> tuple[str, ...]:
+    """By which of these members, and what lies below them, the group was reached."""
+    if len(chunk) == 1:
+        return chunk[0][1]
+    keys = {house.directory.schema.key("member", name) for name in house.dialect.members(group)}
+    return next((path for member, path in chunk if member.dn.key in keys), chunk[0][1])
+
+
+def privileged_within(house: House, group: Entry) -> list[tuple[str, str]]:
+    """The privileged groups of the charter that membership in a group amounts to, each with its reach."""
+    privileged = {prepare(name): (name, reach) for name, reach in house.charter.document.privileged.items()}
+    if not privileged:
+        return []
+    names = [group.dn.name, *(found.group.dn.name for found in effective(house, group))]
+    return [privileged[key] for name in names if (key := prepare(name)) in privileged]
+
+
+def joining(house: House, group: Entry, member: Entry) -> Iterator[Finding]:
+    """What speaks against, or must be known before, an object joins a group."""
+    where = group.dn.name
+    if house.dialect.sort_of(member) == GROUP:
+        yield from _circle(house, group, member)
+    for name, reach in privileged_within(house, group):
+        through = "" if prepare(name) == prepare(group.dn.name) else f", through {group.dn.name}"
+        what = f"{name} carries power: {reach}; {member.dn.name} gets it{through}"
+        yield Finding("refused", what, where, fatal=False)
+    yield from _pattern(house, group, member)
+
+
+def _circle(house: House, group: Entry, member: Entry) -> Iterator[Finding]:
+    if group.dn == member.dn:
+        yield Finding("refused", "a group cannot be a member of itself", group.dn.name)
+        return
+    for found in effective(house, group):
+        if found.group.dn == member.dn:
+            chain = [group.dn.name, *reversed(found.through), member.dn.name]
+            what = f"this would make a circle: {' is in '.join(chain)}"
+            yield Finding("refused", what, group.dn.name, f"take {chain[0]} out of {chain[1]} first")
+
+
+def _pattern(house: House, group: Entry, member: Entry) -> Iterator[Finding]:
+    """People in global groups, those in domain-local ones, rights on domain-local ones: what differs is told."""
+    inner, outer = (house.one(entry, "scope") for entry in (member, group))
+    if house.one(group, "purpose") == "distribution":
+        return
+    if outer == "domain-local" and house.dialect.sort_of(member) == ACCOUNT:
+        what = (
+            f"{member.dn.name} would be in a domain-local group directly: people belong in global ones, and those here"
+        )
+        yield Finding("refused", what, group.dn.name, fatal=False)
+    if outer == "global" and inner in ("domain-local", "universal"):
+        what = f"{inner} {member.dn.name} would be in a global group; it goes the other way round"
+        yield Finding("refused", what, group.dn.name, fatal=False)
