@@ -70,6 +70,21 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     "create-faults": ([], [FAULTS]),
     "password": ([], [ASK]),
     "edit": ([], [EDIT]),
+    "rename": (
+        ["vandrel edit alund notes='Keys: locker alund' --yes"],
+        [
+            "vandrel rename alund surname=Brekke --yes",
+            "vandrel move abrekke --to /Ferries/Sandhaven/Engine/Officers -n",
+        ],
+    ),
+    "copy": (
+        ["vandrel edit alund groups+=gg-harbour-masters --yes"],
+        ['vandrel copy alund "Berit Dahl" number=2077 password=none --yes', "vandrel compare alund bdahl"],
+    ),
+    "undo": (
+        ["vandrel move alund --to /Ferries/Sandhaven/Engine/Officers --yes"],
+        ["vandrel journal --last 2", "vandrel undo 5 --yes", "vandrel undo 5 --yes"],
+    ),
     "hierarchy": (
         ["vandrel create unit /Shore/Season --yes", "vandrel edit /Shore/Office protected=no --yes"],
         ["vandrel hierarchy --differences", "vandrel hierarchy build --dry-run", "vandrel show /Shore"],

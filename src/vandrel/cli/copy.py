@@ -41,7 +41,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from vandrel.cli.new_accounts import make, preview
-    from vandrel.jobs.copy import Copier, findings_of
+    from vandrel.jobs.copy import Copier
     from vandrel.jobs.resolve import resolve
 
     source = resolve(session.house, session.args.source, ("account",))
@@ -52,7 +52,6 @@ def run(session: Session) -> int:
         for copy in copies:
             preview(session, copy.draft, f"Copy of {session.house.label(source)}: {copy.draft.value('full')}")
         _left_out(session, copies)
-    session.out.findings(findings_of(copies))
     choice = next((one["password"][0] for one in requests if "password" in one), "")
     names = ", ".join(copy.draft.value("login") for copy in copies)
     title = f"copy {session.house.one(source, 'login')} to {names}"

@@ -30,20 +30,26 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from datetime import datetime
 
-    from vandrel.errors import Refused
-    from vandrel.jobs.undo import undo
+    from vandrel.errors import Refused, VandrelError
+    from vandrel.jobs.undo import title_of, undo, undone_by
     from vandrel.steps.runner import Plan
 
     job = session.journal().job(session.args.job)
     session.must_be_of_this_directory(job)
+    if by := undone_by(session.journal(), job):
+        raise VandrelError(
+            "refused",
+            f"job {by} took it back already",
+            where=f"job {job.number}",
+            remedy=f"vandrel undo {by} redoes it",
+        )
     ended = datetime.fromisoformat(job.ended) if job.ended else None
     found = undo(session.house, session.runner.standing(job.number), ended, session.args.step)
-    one = f", step {session.args.step}" if session.args.step else ""
-    plan = Plan(f"undo job {job.number}{one}: {job.title}", found.steps, found.findings)
+    plan = Plan(title_of(job, session.args.step), found.steps, found.findings)
     _preview(session, plan)
     if any(finding.fatal for finding in found.findings):
         raise Refused(found.findings)
-    report = session.carry_out(plan, f"Take back job {job.number}{one}?")
+    report = session.carry_out(plan, f"Take back job {job.number}?")
     if session.out.as_json:
         made = report.job if report else None
         session.out.json({"command": NAME, "undoes": job.number, "steps": steps_as_json(plan), "job": made})

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct, structs
 
 from vandrel.directory.entry import Entry
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, NAMED, Shape
 from vandrel.jobs.create import PLACE, Creator, Draft
 from vandrel.jobs.groups import privileged_within
@@ -91,7 +91,8 @@ class Copier:
             if str(group.dn) in primary:
                 continue  # every account gets one of its own accord
             if power and not self._privileged:
-                why = f"it carries power: {'; '.join(f'{name}, {reach}' for name, reach in power)}"
+                reach = "; ".join(far if name == group.dn.name else f"{name}, {far}" for name, far in power)
+                why = f"it carries power: {reach} (--privileged takes it along)"
                 left.append(LeftOut("groups", (group.dn.name,), why))
             else:
                 join.append(str(group.dn))
@@ -109,13 +110,3 @@ class Copier:
             why = "worked out anew" if name in draft.derived else "the person's own"
             found.append(LeftOut(name, tuple(values), why))
         return found
-
-
-def findings_of(copies: Sequence[Copy]) -> list[Finding]:
-    """What stays behind because it carries power: to be known before, not after."""
-    behind = dict.fromkeys(item for copy in copies for item in copy.left_out if item.field == "groups")
-    remedy = "--privileged takes it along"
-    return [
-        Finding("refused", f"{item.values[0]} stays behind: {item.why}", "groups", remedy, fatal=False)
-        for item in behind
-    ]

@@ -120,7 +120,7 @@ class Renamer:
         login = changed.get("login") or self._house.one(entry, "login")
         for name in _CARRIERS:
             for value in self._house.dialect.read(entry, name) if ACCOUNT in FIELDS[name].on else ():
-                found = [word for word in old if prepare(word) in prepare(value)]
+                found = max((word for word in old if prepare(word) in prepare(value)), key=len, default="")
                 if found:
-                    what = f"{name} still has {found[0]} in it: {value}"
+                    what = f"{name} still has {found} in it: {value}"
                     yield Finding("refused", what, name, f"vandrel edit {login} {name}=...", fatal=False)

@@ -12,7 +12,7 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
 from vandrel.errors import Finding, VandrelError
 from vandrel.jobs.house import House
-from vandrel.record.journal import JournalStep
+from vandrel.record.journal import DONE, Job, Journal, JournalStep
 from vandrel.steps.references import with_references
 from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
 
@@ -22,6 +22,21 @@ class Undoing(Struct):
 
     steps: list[Step]
     findings: list[Finding]
+
+
+def title_of(job: Job, only: int = 0) -> str:
+    """What the journal calls the taking back of a job, or of one step of it."""
+    return f"undo job {job.number}{f', step {only}' if only else ''}: {job.title}"
+
+
+def undone_by(journal: Journal, job: Job) -> int:
+    """The number of the job that took this one back and was not taken back itself; 0 if there is none."""
+    for other in journal.jobs():
+        if other.number <= job.number:
+            break
+        if other.title == title_of(job) and other.state == DONE and not undone_by(journal, other):
+            return other.number
+    return 0
 
 
 #: Clocks of servers and of this machine differ a little.
@@ -57,7 +72,7 @@ def undo(
 
 
 def _one(house: House, found: Undoing, item: JournalStep, stands: bool | None, renames: Sequence[Rename]) -> None:
-    where = str(item.record["dn"])
+    where = str(item.record.get("new") or item.record["dn"])
     step = from_record(item.record)
     if isinstance(step, Set) and _only_mends(house, step, renames):
         return  # it came with a rename, and comes again when that is taken back
