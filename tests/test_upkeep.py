@@ -24,6 +24,7 @@ from vandrel.jobs.resolve import resolve
 from vandrel.jobs.undo import undo
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan
+from vandrel.text import week
 
 from .test_three import place
 
@@ -417,3 +418,43 @@ def test_groups_of_groups_on_every_directory(place):
     assert rows["place"]["same"]
     assert not rows["login"]["same"]
     assert folder.run("undo", str(folder.run("journal", "--json").json["jobs"][0]["number"]), "-y").code in (0, 29)
+
+
+def test_a_logon_is_tried_and_its_cause_named(place):
+    kind, folder = place
+    word, first = "Kv9-fjord-lamp", "Qx7-reef-anchor"
+    made = folder.run("create", "crew", "Ivar Stø", "number=816", "site=Kelness", "department=Deck", "category=Hands",
+                      "password=-", "change=no", "-y", stdin=f"{first}\n")  # fmt: skip
+    assert made.code == 0, made.err
+
+    def tried(password):
+        done = folder.run("logon", "istoe", "--password", "-", stdin=f"{password}\n")
+        assert password not in done.out + done.err
+        return done.code, done.out.strip()
+
+    assert tried(first) == (0, "istoe (Ivar Stø) has logged on.")
+    code, said = tried("wrong-Wrong-7")
+    assert (code, "the password is wrong" in said) == (41, True)
+    assert folder.run("edit", "istoe", "password=-", "change=yes", "-y", stdin=f"{word}\n").code == 0
+    if kind == "domain":
+        assert tried(word) == (41, "istoe (Ivar Stø): the password is right, and must be changed before anything else.")
+        assert folder.run("edit", "istoe", "change=no", "-y").code == 0
+        assert folder.run("edit", "istoe", "hours=none", "-y").code == 0
+        assert "this hour is none of the allowed" in tried(word)[1]
+        assert "Mon  ........................" in folder.run("show", "istoe").out
+        assert folder.run("edit", "istoe", "hours=", "ends=2026-01-01", "-y").code == 0
+        assert tried(word) == (41, "istoe (Ivar Stø) cannot log on: its last day is over.")
+        assert folder.run("edit", "istoe", "ends=", "-y").code == 0
+    assert folder.run("disable", "istoe", "-y").code == 0
+    code, said = tried(word)
+    if kind == "slapd":  # no policy makes it heed the mark, and so it is said
+        assert code == 0
+    else:
+        assert (code, "disabled" in said) == (41, True)
+
+
+def test_a_week_is_read_at_a_glance():
+    assert week.drawn(week.parse("Mon-Fri 06-18, Sun 22-24"))[:2] == [
+        "     0  3  6  9  12 15 18 21", "Mon  ......############......",
+    ]  # fmt: skip
+    assert week.drawn(week.parse("Mon-Fri 06-18, Sun 22-24"))[-1] == "Sun  ......................##"

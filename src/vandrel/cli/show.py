@@ -190,6 +190,8 @@ def show_entry(session: Session, entry: Entry, *, full: bool = False) -> None:
     rows = [(Text(topic, style="bold"), name, value) for topic, name, value in _topics(session, entry, sort)]
     session.out.line()
     session.out.table(("topic", "field", "value"), rows, header=False)
+    if hours := house.one(entry, "hours"):
+        _week(session, hours)
     if sort in ("unit", ""):
         session.out.line()
         _below(session, entry)
@@ -220,6 +222,16 @@ def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, st
     yield "Kept", "place", house.place(entry.dn.parent)
     for name, instant in house.dialect.instants(entry):
         yield "", name, instant.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M")
+
+
+def _week(session: Session, hours: str) -> None:
+    """Logon hours as a week, by the organization's clock."""
+    from vandrel.text import week
+
+    session.out.line()
+    session.out.heading(f"Hours of the week ({session.charter.document.time_zone})")
+    for line in week.drawn(week.parse(hours)):
+        session.out.line(f"  {line}")
 
 
 def _marked(session: Session, groups: Sequence[str]) -> list[str]:

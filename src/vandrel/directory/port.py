@@ -111,6 +111,13 @@ class Directory(Protocol):
     def verify_password(self, dn: DN, secret: Secret) -> bool:
         """Whether this is the password of the entry."""
 
+    def try_logon(self, dn: DN, secret: Secret) -> str:
+        """Log on with a password, as a proof; an empty string, or why it failed.
+
+        ``wrong`` (the name or the password, or a cause that the server keeps to itself), ``hours``, ``machine``,
+        ``expired`` (the password), ``disabled``, ``ended``, ``change`` (right, and to be changed first), ``locked``.
+        """
+
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
         """Whether it is the current password or one of the `last` before it, as far as the directory tells."""
 

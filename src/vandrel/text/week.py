@@ -90,3 +90,13 @@ def _ranges(day: Sequence[bool]) -> list[tuple[int, int]]:
             found.append((begin, hour))
             begin = None
     return found
+
+
+def drawn(hours: Sequence[bool]) -> list[str]:
+    """The week at a glance: a ruler, and a line for each day from Monday on with a mark for each allowed hour."""
+    ruler = "     " + "".join(f"{hour:<3d}" for hour in range(0, 24, 3))
+    lines = [ruler.rstrip()]
+    for day in _ORDER:
+        marks = "".join("#" if hours[day * 24 + hour] else "." for hour in range(24))
+        lines.append(f"{DAYS[day]}  {marks}")
+    return lines

@@ -86,6 +86,19 @@ def in_words(error: ldap.LDAPError, where: str) -> DirectoryError:
     return DirectoryError(code, f"{what} ({info})" if info else what, where=where, remedy=remedy)
 
 
+#: [MS-ERREF] 2.2, the numbers behind "data" in the answer to a bind: why a logon failed.
+_LOGON = {
+    "530": "hours", "531": "machine", "532": "expired", "533": "disabled", "701": "ended", "773": "change",
+    "775": "locked",
+}  # fmt: skip
+
+
+def why_not_in(message: str) -> str:
+    """Why a bind was refused, in the words of `vandrel.directory.port.Directory.try_logon`."""
+    found = re.search(r"data (\w+)", message)
+    return _LOGON.get(found[1], "wrong") if found else "wrong"
+
+
 def _is_full(info: str) -> bool:
     return any(
         word in info.lower() for word in ("full", "no space", "mdb_map", "txn_commit failed", "index generation failed")

@@ -18,7 +18,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
-from vandrel.directory.ldap.faults import in_words
+from vandrel.directory.ldap.faults import in_words, why_not_in
 from vandrel.directory.ldap.link import Link
 from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
@@ -305,16 +305,18 @@ class LdapDirectory:
     # --- passwords
 
     def verify_password(self, dn: DN, secret: Secret) -> bool:
+        return self.try_logon(dn, secret) in ("", "change")
+
+    def try_logon(self, dn: DN, secret: Secret) -> str:
         if not secret.reveal():
-            return False  # a bind without a password is anonymous, and succeeds (RFC 4513, section 5.1.2)
+            return "wrong"  # a bind without a password is anonymous, and succeeds (RFC 4513, section 5.1.2)
         try:
             connect(structs.replace(self.settings, bind_dn=str(dn), secret=secret, sasl=""))[0].unbind_s()
         except DirectoryError as error:
             if error.code == "not-permitted":
-                # 773, [MS-ERREF] 2.2: right, and to be changed first.
-                return "data 773" in str(error)
+                return why_not_in(str(error))
             raise
-        return True
+        return ""
 
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
         """The server keeps its history to itself; only the current password can be told."""
