@@ -26,7 +26,10 @@ from tests import servers
 from vandrel.charter.load import load
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import ldif
+from vandrel.jobs.assignments import Assignment
 from vandrel.jobs.copy_out import superiors_first
+from vandrel.jobs.edit import Editor, in_order
+from vandrel.jobs.house import House
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner
 from vandrel.steps.step import Add

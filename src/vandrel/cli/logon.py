@@ -11,8 +11,8 @@ NAME = "logon"
 HELP = "try a logon with a password, and say why it fails"
 DESCRIPTION = """\
 Try whether somebody can log on with a password, by a real bind, and name the cause where not: disabled, ended,
-locked, outside of the hours, another machine, a change that is due, or the wrong password. Too many bad attempts lock an account:
-this is one."""
+locked, outside of the hours, another machine, a change that is due, or the wrong password. Too many bad attempts
+lock an account: this is one."""
 EXAMPLES = """\
   vandrel logon alund                  asks for the password, unseen
   vandrel logon alund --password -     reads it from standard input

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from contextlib import suppress
 from functools import lru_cache
 
 from vandrel.errors import VandrelError
@@ -27,6 +28,8 @@ _TYPE = re.compile(r"[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+")
 _HEX = re.compile(r"#(?:[0-9A-Fa-f]{2})+")
 _ESCAPED = re.compile(r'\\(?:([0-9A-Fa-f]{2})|([ "#+,;<=>\\]))')
 # '=' need not be escaped, and some servers cannot read it otherwise.
+#: A first name without anything that is escaped, and the comma behind it.
+_PLAIN = re.compile(r'([A-Za-z][A-Za-z0-9-]*)=([^\s#,+"\\<>;=\x00](?:[^,+"\\<>;=\x00]*[^\s,+"\\<>;=\x00])?),')
 _SPECIAL = re.compile(r'[,+"\\<>;=]|([\x00-\x1f\x7f])')
 
 Ava = tuple[str, "str | bytes"]
@@ -97,7 +100,7 @@ class DN:
     @property
     def key(self) -> str:
         if self._key is None:
-            self._key = LEVEL.join(_rdn_key(rdn) for rdn in reversed(self.rdns))
+            self._key = parse(str(self._text)).key
         return self._key
 
     @property
@@ -239,6 +242,12 @@ def parse(text: str) -> DN:
     """
     if not text.strip():
         return ROOT
+    # Most names begin with one plain value, and share the rest with their siblings, which has been read before.
+    if plain := _PLAIN.match(text):
+        with suppress(VandrelError):  # the fault is told below, with its column
+            parent = parse(text[plain.end() :])
+            if parent:
+                return parent.child(plain[1], plain[2])
     rdns: list[Rdn] = []
     avas: list[Ava] = []
     index, length = 0, len(text)

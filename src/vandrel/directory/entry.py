@@ -34,4 +34,5 @@ class Entry(Struct):
         return [(kind, value) for rdn in self.dn.rdns for kind, value in rdn if isinstance(value, str)]
 
     def has_class(self, name: str) -> bool:
-        return name.lower() in (value.lower() for value in self.texts("objectClass"))
+        classes = self.attributes.get("objectClass", ())
+        return name in classes or name.lower() in (str(value).lower() for value in classes)

@@ -142,7 +142,7 @@ class Editor:
     def _field(self, edit: Edit, known: Field, after: list[str], assigned: Collection[str]) -> list[Change]:
         before = self._house.dialect.read(edit.entry, known.name)
         edit.findings += given_values.check(self._house, known, after, edit.sort)
-        if after != before:
+        if after != before and not self._house.dialect.attribute(known.name, edit.sort):
             edit.findings += self._house.not_kept(edit.sort, {known.name: after}, (known.name,))
         changes = self._house.dialect.changes(edit.entry, known.name, after)
         if not changes:

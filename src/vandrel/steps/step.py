@@ -126,7 +126,7 @@ def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value
 
 def _withheld(attributes: Iterable[str]) -> Record:
     """The mark of a record that does not hold all of its step."""
-    return {"withheld": True} if _SECRETS & set(attributes) else {}
+    return {} if _SECRETS.isdisjoint(attributes) else {"withheld": True}
 
 
 def done_in(step: Step, directory: Directory) -> bool:

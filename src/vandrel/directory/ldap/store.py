@@ -233,8 +233,9 @@ class LdapDirectory:
         for dn in dns:
             if dn and any(dn.is_within(context) for context in self._contexts):
                 below.setdefault(dn.key.rpartition(names.LEVEL)[0], []).append(dn)
-        found = self._link.persist(lambda: {DN.read(dn) for dn, _ in self._answers(self._questions(below), ["1.1"])})
-        return found & set(dns)
+        spelled = {str(dn): dn for dn in dns}  # as they were asked for, so servers mostly answer
+        answers = self._link.persist(lambda: [dn for dn, _ in self._answers(self._questions(below), ["1.1"])])
+        return {spelled.get(text) or DN.read(text) for text in answers} & set(dns)
 
     def _questions(self, below: Mapping[str, list[DN]]) -> Iterator[tuple[DN, Scope, Filter]]:
         """Searches that find which of these names exist: one by one, or many siblings with one filter."""
