@@ -362,6 +362,23 @@ def test_the_primary_group_is_a_membership_too(house, tmp_path):
     house.directory.execute([DeleteEntry(entry.dn), DeleteEntry(team.dn)], atomic=False)
 
 
+def test_the_program_shows_primary_members_too(domain, tmp_path):
+    folder = Folder(tmp_path, {"VANDREL_DIRECTORY": "harbour"})
+    (tmp_path / "charter.yaml").write_text(charter_text())
+    (tmp_path / "pw").write_text(Domain.PASSWORD)
+    (tmp_path / "pw").chmod(0o600)
+    (tmp_path / "connections.yaml").write_text(
+        f"connections:\n  harbour:\n    hosts: ['{domain.url}']\n    ca-file: {domain.ca_file}\n"
+        "    identities: {i: {bind: Administrator@marrowick.example, password-file: pw}}\n"
+    )
+    shown = folder.run("show", "Domain Users").out
+    line = next(line for line in shown.splitlines() if "as primary" in line)
+    assert "Administrator" in line
+    assert "krbtgt" in line
+    listed = folder.run("find", "groups=Domain Users", "--columns", "login", "--as", "csv").out.split()
+    assert {"Administrator", "krbtgt"} <= set(listed)
+
+
 def test_the_server_itself_protects_what_is_protected(house):
     entry = created(house, ACCOUNT, UNDER.child("cn", "Safe"), login=["safe"], protected=["yes"])
     sibling = created(house, ACCOUNT, UNDER.child("cn", "Other"), login=["othr"])

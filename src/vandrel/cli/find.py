@@ -169,6 +169,10 @@ def _entries(session: Session, what: str) -> Iterator[Entry]:
     # No filter of RFC 4515 asks for the members of a group: they are looked up there.
     groups = [resolve(house, name, ("group",)) for assignment in memberships for name in assignment.values]
     members = {names.parse(member).key for group in groups for member in house.dialect.members(group)}
+    for group in groups:  # a primary membership stands in no list
+        primary = house.dialect.primary_members(group)
+        if primary is not None:
+            members |= {e.dn.key for e in house.directory.search(house.charter.base, where=primary, only=["cn"])}
     return (entry for entry in found if entry.dn.key in members)
 
 

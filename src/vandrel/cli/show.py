@@ -215,10 +215,12 @@ def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, st
                 continue
             values = values_of(session, entry, name)
             said = entry.dn.name if sort != "account" else house.one(entry, "full")
-            if not values or (name in ("name", "full") and values == [said]):
-                continue
-            yield title, name, _listed(_marked(session, values) if name == "groups" else values)
-            title = ""
+            rows = [(name, _marked(session, values) if name == "groups" else values)]
+            rows += [("as primary", _primary(session, entry))] if name == "members" else []
+            for label, shown in rows:
+                if shown and not (label in ("name", "full") and shown == [said]):
+                    yield title, label, _listed(shown)
+                    title = ""
     yield "Kept", "place", house.place(entry.dn.parent)
     for name, instant in house.dialect.instants(entry):
         yield "", name, instant.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M")
@@ -232,6 +234,16 @@ def _week(session: Session, hours: str) -> None:
     session.out.heading(f"Hours of the week ({session.charter.document.time_zone})")
     for line in week.drawn(week.parse(hours)):
         session.out.line(f"  {line}")
+
+
+def _primary(session: Session, group: Entry) -> list[str]:
+    """Members that have the group as their primary one, and stand in no list of members."""
+    from vandrel.text.prep import prepare
+
+    house = session.house
+    where = house.dialect.primary_members(group)
+    found = house.directory.search(house.charter.base, where=where, only=["cn"]) if where is not None else ()
+    return sorted((entry.dn.name for entry in found), key=prepare)
 
 
 def _marked(session: Session, groups: Sequence[str]) -> list[str]:

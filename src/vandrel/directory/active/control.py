@@ -4,14 +4,12 @@ from __future__ import annotations
 
 DISABLED = 0x0002
 PASSWORD_NOT_REQUIRED = 0x0020
-REVERSIBLE = 0x0080
 NORMAL_ACCOUNT = 0x0200
 WORKSTATION = 0x1000
 PASSWORD_LASTS = 0x10000
 
 #: In msDS-User-Account-Control-Computed ([MS-ADTS] 3.1.1.4.5.17).
 LOCKED = 0x0010
-PASSWORD_EXPIRED = 0x800000
 
 _SCOPES = {"global": 0x2, "domain-local": 0x4, "universal": 0x8}
 _SECURITY = 0x80000000
