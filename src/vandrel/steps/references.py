@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.filter import Compare, Or
+from vandrel.directory.filter import Compare, Filter, Or, Present
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
-#: Names looked for in one search.
+#: Names looked for in one search, and how many are looked for by name at all.
 _AT_ONCE = 40
+_FEW = 200
 
 
 def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step]) -> list[Step]:
@@ -34,32 +35,43 @@ class _Mending:
     def __init__(self, directory: Directory, dialect: Dialect) -> None:
         self._directory = directory
         self._dialect = dialect
+        self._attributes = [name for name in directory.schema.references() if _is_ours(directory, name)]
         self._then: dict[str, Entry] = {}
+        self._holders: dict[str, dict[str, None]] = {}  # key of a name -> keys of the entries that have it as a value
         self._gone: set[str] = set()
 
     def steps(self, steps: Sequence[Step]) -> Iterator[Step]:
         self._gone = {step.dn.key for step in steps if isinstance(step, Remove)}
-        for step in steps:
+        below = {number: self._below(step.dn) for number, step in enumerate(steps) if isinstance(step, Rename)}
+        affected = {step.dn.key: step.dn for step in steps if isinstance(step, Remove)}
+        for found in below.values():
+            affected |= found
+        for entry in self._pointing_now(list(affected.values())):
+            self._keep(entry)
+        for number, step in enumerate(steps):
             yield step
             if isinstance(step, Rename):
-                yield from self._after_rename(step)
+                yield from self._after_rename(step, below[number])
             elif isinstance(step, Remove):
                 yield from self._after_removal(step)
             elif isinstance(step, Add):
-                self._then[step.dn.key] = Entry(step.dn, dict(step.attributes))
+                self._keep(Entry(step.dn, dict(step.attributes)))
             elif isinstance(step, Set) and self._changes_references(step):
-                entry = self._then.get(step.dn.key) or self._directory.get(step.dn)
-                if entry is not None:
-                    self._remember(entry, step.changes)
+                holder = self._then.get(step.dn.key) or self._directory.get(step.dn)
+                if holder is not None:
+                    self._remember(holder, step.changes)
 
     def _changes_references(self, step: Set) -> bool:
         return any(self._directory.schema.is_reference(change.attribute) for change in step.changes)
 
-    def _after_rename(self, step: Rename) -> Iterator[Step]:
-        below = {entry.dn.key: entry.dn for entry in self._directory.search(step.dn, only=["objectClass"])}
-        below.setdefault(step.dn.key, step.dn)
+    def _below(self, dn: DN) -> dict[str, DN]:
+        """The names that a rename changes: the object's and those of everything below it."""
+        found = {entry.dn.key: entry.dn for entry in self._directory.search(dn, only=["objectClass"])}
+        return {dn.key: dn} | found
+
+    def _after_rename(self, step: Rename, below: dict[str, DN]) -> Iterator[Step]:
         renamed = {key: dn.moved(step.dn, step.new) for key, dn in below.items()}
-        for entry, pointing in self._pointing(list(below.values())):
+        for entry, pointing in self._pointing(below):
             changes = [
                 Change(name, tuple(values), tuple(str(renamed[_key(value)]) for value in values))
                 for name, values in pointing.items()
@@ -68,7 +80,7 @@ class _Mending:
             yield Set(renamed.get(entry.dn.key, entry.dn), tuple(changes))
 
     def _after_removal(self, step: Remove) -> Iterator[Step]:
-        for entry, pointing in self._pointing([step.dn]):
+        for entry, pointing in self._pointing([step.dn.key]):
             changes: list[Change] = []
             for name, values in pointing.items():
                 # A group must not be left without a member where the schema demands one: the dialect knows what to do.
@@ -77,41 +89,51 @@ class _Mending:
             self._remember(entry, changes)
             yield Set(entry.dn, tuple(changes))
 
-    def _pointing(self, dns: Sequence[DN]) -> Iterator[tuple[Entry, dict[str, list[Value]]]]:
+    # --- who points where
+
+    def _pointing(self, targets: Collection[str]) -> Iterator[tuple[Entry, dict[str, list[Value]]]]:
         """The entries that point at these names and stay, as they will be by then."""
-        wanted = {dn.key for dn in dns}
-        found = {entry.dn.key: entry for entry in _found(self._directory, dns)} | self._then
-        for entry in found.values():
-            if entry.dn.key in self._gone:
-                continue
+        keys = dict.fromkeys(holder for target in targets for holder in self._holders.get(target, ()))
+        for entry in [self._then[key] for key in keys if key not in self._gone]:
             pointing = {
-                name: [value for value in entry.values_of(name) if _key(value) in wanted]
-                for name in self._directory.schema.references_in(entry.attributes)
-                if _is_ours(self._directory, name)
+                name: [value for value in entry.values_of(name) if _key(value) in targets]
+                for name in self._attributes
+                if name in entry.attributes
             }
             if any(pointing.values()):
-                yield entry, {name: values for name, values in sorted(pointing.items()) if values}
+                yield entry, {name: values for name, values in pointing.items() if values}
+
+    def _keep(self, entry: Entry) -> None:
+        self._then[entry.dn.key] = entry
+        for name in self._attributes:
+            for value in entry.attributes.get(name, ()):
+                self._holders.setdefault(_key(value), {})[entry.dn.key] = None
 
     def _remember(self, entry: Entry, changes: Sequence[Change]) -> None:
         attributes = dict(entry.attributes)
         for change in changes:
-            kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
+            gone = set(change.removed)
+            kept = [value for value in attributes.get(change.attribute, []) if value not in gone]
             attributes[change.attribute] = [*kept, *change.added]
+            for value in change.added:
+                self._holders.setdefault(_key(value), {})[entry.dn.key] = None
         self._then[entry.dn.key] = Entry(entry.dn, attributes)
 
-
-def _found(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
-    """Every entry that has one of these names as a value, once."""
-    attributes = [name for name in directory.schema.references() if _is_ours(directory, name)]
-    seen: set[str] = set()
-    for start in range(0, len(dns), _AT_ONCE):
-        chunk = dns[start : start + _AT_ONCE]
-        where = Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in chunk))
-        for context in directory.contexts:
-            for entry in directory.search(context, where=where):
-                if entry.dn.key not in seen:
-                    seen.add(entry.dn.key)
-                    yield entry
+    def _pointing_now(self, dns: Sequence[DN]) -> Iterator[Entry]:
+        """Every entry that has one of these names as a value, once; of very many names, all that could have."""
+        directory, attributes = self._directory, self._attributes
+        if len(dns) > _FEW:  # one look at everything that points anywhere costs less than thousands of questions
+            wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
+        else:
+            chunks = (dns[start : start + _AT_ONCE] for start in range(0, len(dns), _AT_ONCE))
+            wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
+        seen: set[str] = set()
+        for where in wheres:
+            for context in directory.contexts:
+                for entry in directory.search(context, where=where, only=attributes):
+                    if entry.dn.key not in seen:
+                        seen.add(entry.dn.key)
+                        yield entry
 
 
 def _is_ours(directory: Directory, name: str) -> bool:
