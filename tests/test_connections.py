@@ -60,6 +60,9 @@ def test_a_url_is_a_connection_too():
     [
         ("harbor", "", "not-found", "harbour"), ("harbour", "amdin", "not-found", "admin"),
         ("open", "x", "not-found", "it names none"), ("http://x", "", "bad-value", "ldaps://"),
+        ("ldap://[", "", "bad-value", "ldaps://"), ("ldap://x:ssl", "", "bad-value", "ldaps://"),
+        ("ldap://", "", "bad-value", "ldaps://"), ("ldaps://a b", "", "bad-value", "ldaps://"),
+        ("ldaps://x:99999", "", "bad-value", "ldaps://"),
     ],
 )  # fmt: skip
 def test_what_is_not_there_is_told_with_what_is(connections, target, who, code, remedy):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -34,6 +35,17 @@ class Way(Struct, frozen=True):
 
 def is_url(text: str) -> bool:
     return "://" in text
+
+
+def _address(url: str) -> str:
+    """Scheme, host and port of an LDAP URL (RFC 4516); empty where it is none. What stands behind is for searches."""
+    try:
+        parts = urlsplit(url)
+        port = parts.port if parts.scheme != "ldapi" else None
+    except ValueError:
+        return ""
+    sound = parts.scheme in _SCHEMES and (parts.scheme == "ldapi" or bool(parts.hostname)) and port != 0
+    return f"{parts.scheme}://{parts.netloc}" if sound and not re.search(r"\s", parts.netloc) else ""
 
 
 def load(paths: Iterable[Path]) -> dict[str, Connection]:
@@ -80,7 +92,7 @@ def _read(path: Path, text: str) -> Document:
     document = convert(source, Document, json_schema()) if source.data is not None else Document()
     for name, connection in document.connections.items():
         for number, url in enumerate(connection.hosts):
-            if urlsplit(url).scheme not in _SCHEMES:
+            if not _address(url):
                 source.fault(("connections", name, "hosts", number), f"{url!r} is no LDAP URL", "write ldaps://HOST")
         for word, identity in connection.identities.items():
             where = ("connections", name, "identities", word)
@@ -103,14 +115,11 @@ def choose(target: str, book: dict[str, Connection], who: str) -> Way:
 
     """
     if is_url(target):
-        parts = urlsplit(target)
-        if parts.scheme not in _SCHEMES:
-            raise VandrelError(
-                "bad-value", f"{target!r} is no LDAP URL", where="--directory", remedy="write ldaps://HOST"
-            )
-        # RFC 4516: what stands behind the host is for searches, and is not needed here.
-        bare = f"{parts.scheme}://{parts.netloc}"
-        local = Identity(sasl="external") if parts.scheme == "ldapi" else None
+        bare = _address(target)
+        if not bare:
+            what = f"{target!r} is no LDAP URL"
+            raise VandrelError("bad-value", what, where="--directory", remedy="write ldaps://HOST")
+        local = Identity(sasl="external") if bare.startswith("ldapi:") else None
         return Way("", Connection([bare]), who, _typed(who) if who else local)
     connection = book.get(target)
     if connection is None:
