@@ -639,6 +639,16 @@ def test_completion_of_names_fields_kinds_and_places(demo, line, expected):
     assert {expected, expected.partition("=")[2], expected.partition("=")[0]} & set(complete(demo, line))
 
 
+def test_completion_of_connections_and_their_identities(demo):
+    (demo.path / "connections.yaml").write_text(
+        "connections:\n  harbour:\n    hosts: [ldaps://x.example]\n    identities: {admin: {bind: cn=a}, me: {bind: cn=b}}\n"
+    )
+    assert "harbour" in complete(demo, "vandrel show --directory har")
+    assert complete(demo, "vandrel show --directory harbour --who a") == ["admin"]
+    # Nobody is asked for a password while a word is completed.
+    assert complete(demo, "vandrel show --directory harbour alu") == []
+
+
 @pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
 def test_completion_is_put_out_for_each_shell(demo, shell):
     text = demo.run("completion", shell).out

@@ -130,6 +130,24 @@ def kept_lists(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[s
     return [word for word in _quietly(words()) if word.startswith(prefix)]
 
 
+def connections(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    """Names of connections, and files."""
+    from argcomplete.completers import FilesCompleter
+
+    named = _quietly(iter(_session(parsed_args).connections))
+    return [name for name in named if name.startswith(prefix)] + list(FilesCompleter()(prefix))
+
+
+def identities(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    """The words for the identities of the connection that was named."""
+
+    def words() -> Iterator[str]:
+        way = _session(argparse.Namespace(**{**vars(parsed_args), "who": None})).way
+        yield from way.connection.identities if way else ()
+
+    return [word for word in _quietly(words()) if word.startswith(prefix)]
+
+
 def attach(action: argparse.Action, completer: Any) -> None:
     """Tell argcomplete what completes an argument."""
     action.completer = completer  # type: ignore[attr-defined]

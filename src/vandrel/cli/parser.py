@@ -8,6 +8,7 @@ import sys
 from importlib import import_module
 
 from vandrel import __version__
+from vandrel.cli import complete
 
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
@@ -49,11 +50,13 @@ def common_options() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(add_help=False)
     group = parser.add_argument_group("common options")
     group.add_argument("--charter", metavar="FILE", help="the charter (default: charter.yaml here or above)")
-    group.add_argument(
+    which = group.add_argument(
         "--directory", metavar="WHICH",
         help="a file, the name of a connection, or an LDAP URL (default: directory.db beside the charter)",
     )  # fmt: skip
-    group.add_argument("--who", metavar="WHO", help="another identity of the connection, or a name to bind with")
+    complete.attach(which, complete.connections)
+    who = group.add_argument("--who", metavar="WHO", help="another identity of the connection, or a name to bind with")
+    complete.attach(who, complete.identities)
     group.add_argument("--json", action="store_true", help="one JSON object instead of text (docs/json.md)")
     group.add_argument("-q", "--quiet", action="store_true", help="print only what was asked for")
     group.add_argument("-v", "--verbose", action="store_true", help="print more")
