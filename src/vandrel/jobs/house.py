@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
@@ -16,7 +17,9 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
 from vandrel.errors import Finding
 from vandrel.fields import FIELDS, Shape
-from vandrel.steps.step import Add, Set, Step
+
+if TYPE_CHECKING:
+    from vandrel.steps.step import Step
 
 
 class House(Struct, frozen=True, dict=True):
@@ -49,6 +52,8 @@ class House(Struct, frozen=True, dict=True):
 
     def adding(self, sort: str, dn: DN, fields: Mapping[str, Sequence[str]]) -> list[Step]:
         """The steps that make one object with these fields."""
+        from vandrel.steps.step import Add, Set
+
         made: list[Step] = [Add(dn, self.dialect.new_entry(sort, dn, fields))]
         after = self.dialect.changes_after_birth(sort, fields)
         return [*made, Set(dn, tuple(after))] if after else made
