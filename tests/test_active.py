@@ -299,6 +299,33 @@ def test_the_servers_password_rules_are_those_of_its_domain(house):
     assert rules["lasts"] == (42, "domain marrowick")
 
 
+def test_a_finer_policy_goes_before_the_domains_rules(house):
+    entry = created(house, ACCOUNT, UNDER.child("cn", "Strict"), login=["strict"])
+    holder = CHARTER.base.child("cn", "System").child("cn", "Password Settings Container").child("cn", "Masters")
+    day = 864_000_000_000
+    finer = AddEntry(holder, {
+        "objectClass": ["msDS-PasswordSettings"], "msDS-PasswordSettingsPrecedence": ["1"],
+        "msDS-MinimumPasswordLength": ["20"], "msDS-PasswordHistoryLength": ["5"],
+        "msDS-MaximumPasswordAge": [str(-90 * day)], "msDS-MinimumPasswordAge": ["0"],
+        "msDS-PasswordComplexityEnabled": ["FALSE"], "msDS-PasswordReversibleEncryptionEnabled": ["FALSE"],
+        "msDS-LockoutThreshold": ["0"], "msDS-LockoutDuration": ["-18000000000"],
+        "msDS-LockoutObservationWindow": ["-18000000000"], "msDS-PSOAppliesTo": [str(entry.dn)],
+    })  # fmt: skip
+    assert house.directory.execute([finer], atomic=True) == [None]
+    layers = dict(house.dialect.password_layers(house.directory.get(entry.dn)))
+    assert list(layers) == ["domain marrowick", "policy Masters"]
+    assert (layers["policy Masters"].length, layers["policy Masters"].lasts, layers["policy Masters"].classes) == (
+        20,
+        90,
+        0,
+    )
+    rules = {rule.name: (rule.value, rule.source) for rule in house.password_rules("crew", entry).shown()}
+    assert rules["length"] == (20, "policy Masters")
+    assert rules["lasts"] == (90, "policy Masters")  # the narrowest replaces the domain's 42 days
+    assert rules["history"] == (24, "charter")
+    house.directory.execute([DeleteEntry(holder), DeleteEntry(entry.dn)], atomic=False)
+
+
 def runner_of(house, tmp_path) -> Runner:
     return Runner(house.directory, house.dialect, lambda: Journal(tmp_path / "journal.db", create=True))
 

@@ -15,6 +15,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or
 from vandrel.directory.operations import Change
+from vandrel.directory.port import Scope
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 from vandrel.text import week
 
@@ -244,11 +245,16 @@ class ActiveDialect(BaseDialect):
         layers = []
         if self._domain is not None and self._domain.text("minPwdLength"):
             layers.append((f"domain {self._domain.dn.name}", _rules(self._domain, _DOMAIN)))
-        finer = entry.text("msDS-ResultantPSO") if entry is not None else ""
-        policy = next(self._directory.search(_parse(finer)), None) if finer else None
+        policy = self._finer(entry) if entry is not None else None
         if policy is not None:
             layers.append((f"policy {policy.dn.name}", _rules(policy, _FINER)))
         return layers
+
+    def _finer(self, entry: Entry) -> Entry | None:
+        """The finer password policy that reaches an account; worked out by the server for those who ask by name."""
+        asked = self._directory.search(entry.dn, Scope.BASE, only=["msDS-ResultantPSO"])
+        name = next((found.text("msDS-ResultantPSO") for found in asked), "")
+        return self._directory.get(_parse(name)) if name else None
 
     # --- writing
 
