@@ -149,11 +149,15 @@ class Forgetful:
         self._server.close()
 
 
+def _need_slapd() -> None:
+    if find_spec("ldap") is None or not Path(SLAPD).exists():
+        not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
+
+
 @contextmanager
 def running(setup: Setup | None = None) -> Iterator[Slapd]:
     """A server with an entry at the top, in memory unless told otherwise, gone afterwards."""
-    if find_spec("ldap") is None or not Path(SLAPD).exists():
-        not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
+    _need_slapd()
     setup = setup or Setup()
     folder = Path(tempfile.mkdtemp(prefix="vandrel-", dir=setup.where))
     server = Slapd(folder, setup)
@@ -333,8 +337,7 @@ def _certify(folder: Path, name: str) -> None:
 @contextmanager
 def two_providers() -> Iterator[tuple[Slapd, Slapd]]:
     """Two servers that replicate to each other (RFC 4533)."""
-    if find_spec("ldap") is None or not Path(SLAPD).exists():
-        not_installed("python-ldap and slapd, for the tests on a standard LDAP server")
+    _need_slapd()
     folders = [Path(tempfile.mkdtemp(prefix="vandrel-", dir="/dev/shm")) for _ in range(2)]
     found = [Slapd(folder, PLAIN) for folder in folders]
     try:

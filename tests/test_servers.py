@@ -98,6 +98,25 @@ def test_a_lost_answer_is_looked_up_before_anything_is_sent_again(slapd, lost):
     relay.close()
 
 
+@pytest.mark.parametrize("lost", [1, 2, 3])
+def test_a_new_password_never_enables_whoever_is_disabled_not_even_when_answers_are_lost(lost):
+    """A server takes the mark for a lock and lifts it with a new password: it is put back, whatever happens between."""
+    with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY)) as server:
+        relay = Forgetful(server.port)
+        setup = open_directory(server.settings())
+        off = {"pwdAccountLockedTime": ["000001010000Z"]}
+        rules = policy(pwdLockout=["TRUE"])
+        assert not any(make(setup, rules, unit(BASE), unit(DECK), person(ANNA, "alund", **off)))
+        directory = open_directory(root(relay.port))
+        relay.lose = lost
+        assert make(directory, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), True)) == [None]
+        relay.lose = 0
+        assert setup.get(ANNA).texts("pwdAccountLockedTime") == ["000001010000Z"]
+        assert setup.get(ANNA).text("pwdReset") == "TRUE"
+        assert not bound(server, ANNA, "Kv9-fjord-lamp")
+        relay.close()
+
+
 def test_an_object_of_somebody_else_is_not_taken_for_ours(slapd):
     relay = Forgetful(slapd.port)
     directory, other = open_directory(root(relay.port)), open_directory(slapd.settings())

@@ -90,7 +90,7 @@ class ActiveServer:
             part = (ldap.MOD_REPLACE, _DESCRIPTOR, [guarded])
             connection.modify_ext_s(superior, [part], serverctrls=[_LIST_ALONE])
 
-    def password(self, connection: Any, operation: SetPassword) -> None:
+    def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
         """[MS-ADTS] 3.1.1.3.1.5.1: between quotation marks, in UTF-16; the change is demanded by a time of 0."""
         if operation.secret is None:
             raise ldap.UNWILLING_TO_PERFORM({"info": "this server has no way to take a password away"})

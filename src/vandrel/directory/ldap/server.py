@@ -39,4 +39,8 @@ class Server(Protocol):
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
         """What to modify so that virtual attributes change, and the controls to send along."""
 
-    def password(self, connection: Any, operation: SetPassword) -> None: ...
+    def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
+        """Set a password. `so_far` outlives a lost connection: what was found and done is noted in it.
+
+        With ``set`` in it the password itself is there already, and only what belongs to it is left to do.
+        """

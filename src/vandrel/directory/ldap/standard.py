@@ -42,15 +42,19 @@ class StandardServer:
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
         return [], []
 
-    def password(self, connection: Any, operation: SetPassword) -> None:
+    def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
         dn = str(operation.dn)
         if operation.secret is None:
             connection.modify_s(dn, [(ldap.MOD_REPLACE, name, None) for name in ("userPassword", "pwdReset")])
             return
         found = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["pwdAccountLockedTime"])
-        connection.passwd_s(dn, None, operation.secret.reveal())  # RFC 3062: the server hashes it
-        parts: list[Any] = [(ldap.MOD_REPLACE, "pwdReset", [b"TRUE"] if operation.must_change else None)]
         if found and DISABLED in found[0][1].get("pwdAccountLockedTime", []):
+            so_far.add("disabled")
+        if "set" not in so_far:
+            connection.passwd_s(dn, None, operation.secret.reveal())  # RFC 3062: the server hashes it
+            so_far.add("set")
+        parts: list[Any] = [(ldap.MOD_REPLACE, "pwdReset", [b"TRUE"] if operation.must_change else None)]
+        if "disabled" in so_far:
             # A new password unlocks, and servers take a disabled account for a locked one.
             parts.append((ldap.MOD_REPLACE, "pwdAccountLockedTime", [DISABLED]))
         connection.modify_s(dn, parts)

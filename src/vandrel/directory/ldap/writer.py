@@ -150,23 +150,27 @@ class Writer:
                 "not-permitted", "the password would go over the network unencrypted", where=str(operation.dn),
                 remedy="use ldaps://, or write start-tls: true or unencrypted: true into the connection",
             )  # fmt: skip
-        tries = int(unsure)
+        tries, so_far = int(unsure), set[str]()
 
         def attempt() -> Outcome:
             nonlocal tries
             tries += 1
             # An answer was lost: what was asked for may have been done all the same.
             if tries > 1 and is_made(self._directory, operation):
-                return None
-            outcome = self._try(operation)
-            return None if outcome is not None and tries > 1 and is_made(self._directory, operation) else outcome
+                if not isinstance(operation, SetPassword):
+                    return None
+                so_far.add("set")  # what belongs to it may not have been done
+            outcome = self._try(operation, so_far)
+            if outcome is None or tries == 1 or isinstance(operation, SetPassword):
+                return outcome
+            return None if is_made(self._directory, operation) else outcome
 
         return self._link.persist(attempt)
 
-    def _try(self, operation: Operation) -> Outcome:
+    def _try(self, operation: Operation, so_far: set[str]) -> Outcome:
         """One attempt: None, or why it was refused; a connection that is lost is raised."""
         try:
-            self._perform(operation)
+            self._perform(operation, so_far)
         except NO_ANSWER:
             raise
         except ldap.LDAPError as error:
@@ -225,7 +229,7 @@ class Writer:
                 found.append((name, _octets([value])))
         return found
 
-    def _perform(self, operation: Operation) -> None:
+    def _perform(self, operation: Operation, so_far: set[str]) -> None:
         connection, dn = self._link.connection, str(operation.dn)
         match operation:
             case AddEntry():
@@ -242,7 +246,7 @@ class Writer:
             case DeleteEntry():
                 connection.delete_s(dn)
             case SetPassword():
-                self._server.password(connection, operation)
+                self._server.password(connection, operation, so_far)
 
     def _modify(self, operation: ModifyEntry) -> None:
         connection, dn = self._link.connection, str(operation.dn)
