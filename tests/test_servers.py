@@ -294,7 +294,8 @@ def test_without_our_schema_what_cannot_be_kept_is_told(house, tmp_path):
         make(mine.directory, AddEntry(BASE, {"objectClass": ["organizationalUnit"]}))
         draft = Creator(mine, mine.charter.today()).draft("seasonal", fields)
         told = {f.where: f.fatal for f in draft.findings if f.code == "not-kept"}
-        assert told == {"ends": True, "principal": False}  # one was typed, the other comes from the charter
+        # One was typed, the others come from the charter.
+        assert told == {"ends": True, "principal": False, "change": False}
         bridge = create_object.unit(mine, "/Harbour/Bridge", {})
         assert {f.where: f.fatal for f in bridge.findings if f.code == "not-kept"} == {"protected": False}
         made = runner_of(mine, tmp_path).run(
@@ -302,6 +303,18 @@ def test_without_our_schema_what_cannot_be_kept_is_told(house, tmp_path):
         )
         assert not made.in_part
         assert mine.directory.get(BASE.child("ou", "Bridge")).texts("objectClass") == ["top", "organizationalUnit"]
+
+
+def test_passwords_are_set_where_there_are_no_policies(house, tmp_path):
+    with servers.running(servers.PLAIN) as server:
+        mine = house(open_directory(server.settings()))
+        make(mine.directory, unit(BASE), unit(DECK), person(ANNA, "alund"))
+        assert make(mine.directory, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), True)) == [None]
+        assert bound(server, ANNA, "Kv9-fjord-lamp")
+        draft = Creator(mine, mine.charter.today()).draft("seasonal", {"surname": ["Ek"], "site": ["Kelness"]})
+        assert [f.fatal for f in draft.findings if f.where == "change"] == [False]  # told: nobody will demand a change
+        assert make(mine.directory, SetPassword(ANNA, None, False)) == [None]
+        assert not bound(server, ANNA, "Kv9-fjord-lamp")
 
 
 def test_our_schema_and_access_rule_can_be_loaded_into_a_running_server(tmp_path):

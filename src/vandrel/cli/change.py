@@ -118,6 +118,8 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
             choice = "generate"  # stands in for the one to come
         secret = obtain(session, choice, rules, partial(_check, session, edit), own)
         must = bool(rules.rules["change"].value) if change is None else change[0] == "yes"
+        if must and change is None:
+            session.out.findings(house.not_kept("account", {"change": ("yes",)}, ()))
         steps.append(Password(edit.entry.dn, secret, must and secret is not None))
         if secret is not None and choice == "generate":
             names = [house.one(edit.entry, name) for name in ("full", "login", "principal", "mail")]

@@ -97,7 +97,7 @@ class Creator:
         kept = {name: derived.values for name, derived in draft.derived.items()}
         demanded = kept.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
         draft.findings += given_values.contradictions({**kept, "change": demanded})
-        draft.findings += self._house.not_kept(ACCOUNT, kept, given)
+        draft.findings += self._house.not_kept(ACCOUNT, {**kept, "change": demanded}, given)
         draft.findings = list(dict.fromkeys(draft.findings))
         return draft
 

@@ -26,8 +26,14 @@ class StandardServer:
 
     virtual: frozenset[str] = frozenset()
 
+    def __init__(self) -> None:
+        self._has_policies = False
+
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
-        yield from (("attributetype", text) for text in subschema.get("attributeTypes", ()))
+        attributes = subschema.get("attributeTypes", ())
+        # Attributes of password policies are known only to servers that have them.
+        self._has_policies = any("'pwdReset'" in text for text in attributes)
+        yield from (("attributetype", text) for text in attributes)
         yield from (("objectclass", text) for text in subschema.get("objectClasses", ()))
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
@@ -45,7 +51,11 @@ class StandardServer:
     def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
         dn = str(operation.dn)
         if operation.secret is None:
-            connection.modify_s(dn, [(ldap.MOD_REPLACE, name, None) for name in ("userPassword", "pwdReset")])
+            gone = ("userPassword", "pwdReset") if self._has_policies else ("userPassword",)
+            connection.modify_s(dn, [(ldap.MOD_REPLACE, name, None) for name in gone])
+            return
+        if not self._has_policies:
+            connection.passwd_s(dn, None, operation.secret.reveal())
             return
         found = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["pwdAccountLockedTime"])
         if found and DISABLED in found[0][1].get("pwdAccountLockedTime", []):
