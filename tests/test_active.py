@@ -32,6 +32,7 @@ from vandrel.jobs.probe import rights
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan, Runner
+from vandrel.text import octets as base64
 from vandrel.text import week
 
 from . import servers
@@ -237,18 +238,22 @@ def test_lengths_come_from_the_live_schema(house):
 
 
 SPECIAL = {
-    "country": ["NO"], "enabled": ["no"], "mail": ["a@x.example"], "alias": ["b@x.example", "c@x.example"],
+    "country": ["NO"], "enabled": ["no"], "mail": ["a@x.example"],
     "purpose": ["distribution"], "scope": ["universal"], "hours": ["Mon-Fri 06-18"], "initials": ["AL"],
     "machines": ["pc-1", "pc-2"], "phone": ["1", "2", "3"], "web": ["https://a.example", "https://b.example"],
     "notes": ["first", "second", "third"], "password-fixed": ["yes"], "password-lasting": ["yes"], "ends": ["2026-12-31"],
-    "login": ["trial"], "principal": ["trial@marrowick.example"],
+    "login": ["trial"], "principal": ["trial@marrowick.example"], "back": ["2027-01-07"], "drive": ["H:"],
+    "alias": ["b@x.example", "SIP:c@x.example", "sip:d@x.example"], "recovery-mail": ["a@home.example"],
+    "dial-in-address": ["192.0.2.200"], "remote-drive": ["K:"], "remote-logon": ["no"], "remote-home": ["\\\\høy\\x"],
+    "entrusted": ["Enterprise Admins: create-accounts", "Enterprise Admins: reset-passwords"], "ip-phone": ["1", "2"],
 }  # fmt: skip
 
 
 @pytest.mark.parametrize("sort", [ACCOUNT, GROUP, UNIT, COMPUTER])
 def test_every_field_is_kept_read_and_cleared_on_the_server(house, sort):
     other = created(house, ACCOUNT, UNDER.child("cn", f"Other {sort}"), login=[f"o{sort}"])
-    values = {Shape.TEXT: ["x"], Shape.DATE: ["2026-10-25"], Shape.FLAG: ["yes"], Shape.REFERENCE: [str(other.dn)]}
+    values = {Shape.TEXT: ["x"], Shape.DATE: ["2026-10-25"], Shape.FLAG: ["yes"], Shape.REFERENCE: [str(other.dn)],
+              Shape.NUMBER: ["30"], Shape.OCTETS: [base64.to_text(b"\xff\xd8\xff\xe0 a photograph \xff\xd9")]}  # fmt: skip
     fields = {
         name: SPECIAL.get(name, values[field.shape])
         for name, field in FIELDS.items()

@@ -231,8 +231,8 @@ def test_what_may_stand_as_it_is(value, plain):
 
 def test_a_copy_of_a_directory_is_made_and_rehearsed_upon(demo):
     assert (
-        demo.run("export", "--to", "all.ldif").out == "149 objects in all.ldif\n"
-    )  # 64 accounts, 59 units, 20 groups, the top
+        demo.run("export", "--to", "all.ldif").out == "150 objects in all.ldif\n"
+    )  # 64 accounts, 59 units, 21 groups, the top
     assert stat.S_IMODE((demo.path / "all.ldif").stat().st_mode) == 0o600
     text = (demo.path / "all.ldif").read_text()
     assert "userPassword" not in text
@@ -242,9 +242,9 @@ def test_a_copy_of_a_directory_is_made_and_rehearsed_upon(demo):
     (demo.path / "rehearsal").mkdir()
     done = demo.run("load", "all.ldif", *rehearsal, "--yes")
     assert done.code == 0, done.err
-    assert "149 new" in done.out
+    assert "150 new" in done.out
     again = demo.run("load", "all.ldif", *rehearsal, "--yes")
-    assert "149 as they are already" in again.out
+    assert "150 as they are already" in again.out
     assert "Nothing to change." in again.out
     assert demo.run("export", *rehearsal).out == text
     assert demo.run("edit", "alund", "title=Captain", "--yes", *rehearsal).code == 0

@@ -148,7 +148,7 @@ def test_lists_are_kept_and_exported(demo):
 
 def test_tree_and_hierarchy(demo):
     tree = demo.run("tree", "/Shore", "--objects").out
-    assert tree.splitlines()[0] == "Shore  protected"
+    assert tree.splitlines()[0] == "Shore  protected  gg-help-desk: reset-passwords, unlock (by the charter)"
     assert "jmueller (Jörg Müller)" in tree
     assert "Officers" not in demo.run("tree", "--depth", "2").out
     assert "62 units: 62 built." in demo.run("hierarchy").out
@@ -271,7 +271,7 @@ def test_words_for_programs_and_for_the_eye(demo):
     assert "To be done" in demo.run("hierarchy", "build", "--yes").out
     assert demo.run("hierarchy", "--json").json["units"][0]["state"] == "built"
     tree = {unit["place"]: unit for unit in demo.run("tree", "--json").json["units"]}
-    assert (tree["/Shore/IT"]["accounts"], tree["/Groups/Teams"]["groups"]) == (5, 19)
+    assert (tree["/Shore/IT"]["accounts"], tree["/Groups/Teams"]["groups"]) == (5, 20)
     assert demo.run("charter", "infer", "login", "--json").json["names"][0]["accounts"] == 64
     quiet = demo.run("edit", "alund", "office=Bridge", "--yes", "--quiet")
     assert (quiet.out, quiet.err) == ("", "")

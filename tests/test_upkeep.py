@@ -121,7 +121,7 @@ def test_fields_and_groups_follow_the_place(bench):
     assert bench.house.place(moved.dn.parent) == "/Ferries/Sandhaven/Engine/Officers"
     assert bench.house.one(moved, "site") == "Sandhaven"
     stays = Mover(bench.house, "/Leavers").move(moved)
-    assert [d.field for d in stays.differences] == ["place"]  # the place of leavers tells nothing of a department
+    assert [d.field for d in stays.differences] == ["place", "entrusted"]  # leavers have no department
     assert Mover(bench.house, "/Ferries/Kelness/Deck/Hands").move(moved, fields_follow=False).differences[1:] == []
 
 

@@ -21,6 +21,7 @@ class Topic(Enum):
     NAMES = "Person"
     WORK = "Work"
     REACH = "Reaching them"
+    DESK = "Working environment"
     BELONGS = "Belongs to"
     GROUP = "Group"
     NOTES = "Notes"
@@ -32,14 +33,18 @@ class Shape(Enum):
     TEXT = "text"
     REFERENCE = "name of an object"
     MEMBERSHIPS = "names of groups"
+    ROLES = "names of roles"
     DATE = "date, as 2026-09-30"
     FLAG = "yes or no"
     SECRET = "password"
+    NUMBER = "whole number"
+    OCTETS = "file"
 
 
 ACCOUNT, GROUP, UNIT, COMPUTER = "account", "group", "unit", "computer"
 _A, _AG, _AGU = frozenset({ACCOUNT}), frozenset({ACCOUNT, GROUP}), frozenset({ACCOUNT, GROUP, UNIT})
-_G, _AC, _AGC = frozenset({GROUP}), frozenset({ACCOUNT, COMPUTER}), frozenset({ACCOUNT, GROUP, COMPUTER})
+_G, _U = frozenset({GROUP}), frozenset({UNIT})
+_AC, _AGC = frozenset({ACCOUNT, COMPUTER}), frozenset({ACCOUNT, GROUP, COMPUTER})
 _ALL = frozenset({ACCOUNT, GROUP, UNIT, COMPUTER})
 
 
@@ -47,7 +52,8 @@ class Field(Struct, frozen=True):
     """One field.
 
     ``on`` says which objects have it; ``many`` whether it takes several values; ``named`` whether it is a name
-    that the charter's patterns build.
+    that the charter's patterns build; ``unit`` what a number counts; ``sensitive`` whether it helps to recover a
+    password, so that changes to it are marked in the record.
     """
 
     name: str
@@ -57,6 +63,8 @@ class Field(Struct, frozen=True):
     shape: Shape = Shape.TEXT
     many: bool = False
     named: bool = False
+    unit: str = ""
+    sensitive: bool = False
 
 
 _T, _S = Topic, Shape
@@ -72,8 +80,10 @@ FIELDS: dict[str, Field] = {
         Field("locked", "whether bad attempts have locked the account; no unlocks it", _T.LOGON, shape=_S.FLAG),
         Field("password-fixed", "whether its owner may not change the password: for services", _T.LOGON, shape=_S.FLAG),
         Field("password-lasting", "whether the password never grows old: for services", _T.LOGON, shape=_S.FLAG),
+        Field("password-reversible", "whether the password can be read back: avoid", _T.LOGON, shape=_S.FLAG),
         Field("starts", "first day", _T.LOGON, shape=_S.DATE),
         Field("ends", "last day on which the account works", _T.LOGON, shape=_S.DATE),
+        Field("back", "day on which a disabled account comes back", _T.LOGON, shape=_S.DATE),
         Field("hours", "hours of the week, as Mon-Fri 06-18, Sat 08-12", _T.LOGON),
         Field("machines", "computers that the account may log on to; all, if none is named", _T.LOGON, many=True),
         Field("name", "name of the entry among its siblings", _T.NAMES, _ALL, named=True),
@@ -85,11 +95,14 @@ FIELDS: dict[str, Field] = {
         Field("generation", "Jr, Sr, III", _T.NAMES),
         Field("initials", "initials", _T.NAMES),
         Field("language", "language of the name, as de, tr or el: decides how it is written in ASCII", _T.NAMES),
+        Field("photo", "photograph, a JPEG file", _T.NAMES, shape=_S.OCTETS, unit="bytes"),
         Field("number", "employee number", _T.WORK),
+        Field("badge", "number of the staff card", _T.WORK),
         Field("kind", "kind of account in the charter", _T.WORK, _AG),
         Field("title", "title or rank", _T.WORK),
         Field("company", "company", _T.WORK),
         Field("department", "department", _T.WORK),
+        Field("division", "division, above departments", _T.WORK),
         Field("site", "site or town", _T.WORK, _AC),
         Field("office", "office", _T.WORK),
         Field("room", "room", _T.WORK),
@@ -100,19 +113,39 @@ FIELDS: dict[str, Field] = {
         Field("sponsor", "who answers for a guest", _T.WORK, shape=_S.REFERENCE),
         Field("owner", "who answers for the object", _T.WORK, _ALL, _S.REFERENCE, many=True),
         Field("mail", "mail address", _T.REACH, _AG, named=True),
-        Field("alias", "further mail addresses", _T.REACH, _AG, many=True),
+        Field("alias", "further addresses: mail, or of a type, as sip:a@b", _T.REACH, _AG, many=True),
         Field("phone", "telephone numbers", _T.REACH, many=True),
-        Field("mobile", "mobile telephone numbers", _T.REACH, many=True),
+        Field("mobile", "mobile telephone numbers", _T.REACH, many=True, sensitive=True),
+        Field("recovery-mail", "private mail address that recovers a password", _T.REACH, many=True, sensitive=True),
         Field("fax", "fax numbers", _T.REACH, many=True),
         Field("pager", "pager numbers", _T.REACH, many=True),
         Field("home-phone", "telephone numbers at home", _T.REACH, many=True),
+        Field("home-address", "private address, its lines divided by $", _T.REACH, many=True),
+        Field("ip-phone", "numbers or names for calls over the network", _T.REACH, many=True),
         Field("web", "web pages", _T.REACH, many=True),
         Field("street", "street and number", _T.REACH, _A),
         Field("postcode", "postal code", _T.REACH),
+        Field("post-box", "post office boxes", _T.REACH, many=True),
         Field("state", "state or province", _T.REACH),
         Field("country", "country, as two letters", _T.REACH),
+        Field("home", "home folder, as \\\\fileserver\\homes\\{login}", _T.DESK),
+        Field("drive", "letter that the home folder gets, as H:", _T.DESK),
+        Field("profile", "folder of the profile", _T.DESK),
+        Field("script", "script that runs at logon", _T.DESK),
+        Field("remote-logon", "whether sessions on other computers are allowed", _T.DESK, shape=_S.FLAG),
+        Field("remote-home", "home folder in such sessions", _T.DESK),
+        Field("remote-drive", "letter of that folder", _T.DESK),
+        Field("remote-profile", "folder of the profile in such sessions", _T.DESK),
+        Field("remote-longest", "longest session; 0: no limit", _T.DESK, shape=_S.NUMBER, unit="minutes"),
+        Field("remote-idle", "idle time that ends a session; 0: none", _T.DESK, shape=_S.NUMBER, unit="minutes"),
+        Field("remote-parted", "how long a cut session stays; 0: for ever", _T.DESK, shape=_S.NUMBER, unit="minutes"),
+        Field("dial-in", "whether dialling in is allowed; empty: as the server's policy says", _T.DESK, shape=_S.FLAG),
+        Field("dial-in-callback", "number that is called back", _T.DESK),
+        Field("dial-in-address", "IPv4 address given to who dials in", _T.DESK),
         Field("groups", "groups that the object is a member of", _T.BELONGS, _AGC, _S.MEMBERSHIPS, many=True),
         Field("primary", "the group that counts as the first, and lists no members", _T.BELONGS, _AC, _S.REFERENCE),
+        Field("roles", "administrative roles, by the groups that make them up", _T.BELONGS, shape=_S.ROLES, many=True),
+        Field("entrusted", "teams that may do a task here and below, as gg-desk: unlock", _T.BELONGS, _U, many=True),
         Field("purpose", "security or distribution", _T.GROUP, _G),
         Field("scope", "global, domain-local or universal", _T.GROUP, _G),
         Field("members", "members", _T.GROUP, _G, _S.REFERENCE, many=True),

@@ -153,6 +153,16 @@ class Charter:
             layers.append((f"kind {kind}", self.document.kinds[kind].password))
         return passwords.in_force(layers)
 
+    @cached_property
+    def power(self) -> dict[str, str]:
+        """The groups that carry power, by name, and how far it reaches: those that are named so, and those of roles."""
+        of_roles = {
+            group: f"the role {name}" + (f", {role.about}" if role.about else "")
+            for name, role in self.document.roles.items()
+            for group in role.groups
+        }
+        return of_roles | self.document.privileged
+
     # --- hierarchy
 
     @cached_property

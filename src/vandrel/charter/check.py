@@ -26,7 +26,7 @@ _WORD = re.compile(r"[a-z][a-z0-9-]*")
 _DAY = re.compile(r"(\d\d)-(\d\d)")
 
 #: Fields that a kind may not set or require: they are not texts that are known beforehand.
-_NOT_TEXT = {name for name, field in FIELDS.items() if field.shape in (Shape.SECRET, Shape.MEMBERSHIPS)}
+_NOT_TEXT = {name for name, field in FIELDS.items() if field.shape in (Shape.SECRET, Shape.MEMBERSHIPS, Shape.ROLES)}
 
 
 class Checker:
@@ -225,6 +225,10 @@ class Checker:
                     before = len(self.source.faults)
                     self._pattern(stem, (*path, "groups", kind, index), document.lists)
                     sound = sound and before == len(self.source.faults)
+            for team in unit.entrusted:
+                before = len(self.source.faults)
+                self._pattern(team, (*path, "entrusted", team), document.lists)
+                sound = sound and before == len(self.source.faults)
             if unit.branch and unit.branch not in document.branches:
                 self.incomplete = True
                 hint = did_you_mean(unit.branch, document.branches) or "the charter has no such branch"

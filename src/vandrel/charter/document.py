@@ -102,6 +102,16 @@ class GroupKind(_Part, frozen=True):
     mail: Annotated[str, Meta(description="Pattern of its mail address.")] = ""
 
 
+Task = Literal["create-accounts", "reset-passwords", "unlock", "edit-contacts", "fill-groups", "join-computers"]
+
+
+class Role(_Part, frozen=True):
+    """An administrative role: held by whoever is a member of all its groups. Nobody holds one unless it is given."""
+
+    groups: Annotated[list[Text], Meta(description="The groups that make up the role.", min_length=1)]
+    about: Annotated[str, Meta(description="One line of explanation.")] = ""
+
+
 class Unit(_Part, frozen=True):
     """One unit of the hierarchy, or many: a {list} in its name repeats it for each word of the list."""
 
@@ -110,6 +120,9 @@ class Unit(_Part, frozen=True):
     protected: Annotated[bool, Meta(description="Whether deletion is refused; true unless told otherwise.")] = True
     groups: Annotated[
         dict[str, list[Text]], Meta(description="Groups that go with the unit: kind of group, and stems.")
+    ] = {}
+    entrusted: Annotated[
+        dict[str, list[Task]], Meta(description="Teams that may do a task here and below: group, and tasks.")
     ] = {}
     branch: Annotated[str, Meta(description="A branch that hangs below this unit.")] = ""
     units: Annotated["dict[str, Unit | None]", Meta(description="The units below.")] = {}
@@ -142,9 +155,11 @@ class Document(_Part, frozen=True):
         dict[str, Unit], Meta(description="Branches that are written once and hung in many places.")
     ] = {}
     hierarchy: Annotated[dict[str, Unit | None], Meta(description="The units, from the top down.")] = {}
+    photo_limit: Annotated[int, Meta(description="Most bytes of a photograph.", ge=1)] = 102_400
     copies: Annotated[
         list[Text] | None, Meta(description="Fields that a copy of an account takes from its source.")
     ] = None
+    roles: Annotated[dict[str, Role], Meta(description="Administrative roles, by name.")] = {}
     privileged: Annotated[
         dict[str, Text], Meta(description="Groups that carry power, by name, and how far it reaches, in words.")
     ] = {}

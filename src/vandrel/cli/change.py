@@ -40,7 +40,7 @@ def carry_out(session: Session, edits: Sequence[Edit], given: Sequence[Assignmen
 
     """
     from vandrel.cli.passwords import HandOut
-    from vandrel.errors import Refused
+    from vandrel.errors import DONE_IN_PART, Refused
     from vandrel.jobs.edit import in_order
     from vandrel.steps.runner import Plan
 
@@ -52,7 +52,9 @@ def carry_out(session: Session, edits: Sequence[Edit], given: Sequence[Assignmen
     passwords = _passwords(session, edits, given, hand_out)
     names = ", ".join(edit.entry.dn.name for edit in edits[:_SHOWN])
     more = f" and {len(edits) - _SHOWN} more" if len(edits) > _SHOWN else ""
-    plan = Plan(f"{verb} {names}{more}", in_order(session.house, edits, passwords), findings, whole=len(edits) == 1)
+    whole = len(edits) == 1 and not edits[0].apart
+    title = f"{verb} {names}{more}{_sensitive(edits)}"
+    plan = Plan(title, in_order(session.house, edits, passwords), findings, whole=whole)
     report = hand_out.carry_out(plan, f"{verb.capitalize()} {count(len(edits), 'object')}?")
     if report is not None and not session.out.as_json:
         hand_out.deliver()
@@ -62,7 +64,17 @@ def carry_out(session: Session, edits: Sequence[Edit], given: Sequence[Assignmen
         changed = [_as_json(edit) for edit in edits]
         job = report.job if report else None
         session.out.json({"command": verb, "objects": changed, "steps": steps_as_json(plan), "job": job})
-    return exit_code(report)
+    left_out = report is not None and any(edit.left_out for edit in edits)
+    return DONE_IN_PART if left_out else exit_code(report)
+
+
+def _sensitive(edits: Sequence[Edit]) -> str:
+    """The mark in the record of a change to what recovers a password."""
+    from vandrel.fields import FIELDS
+
+    changed = dict.fromkeys(d.field for edit in edits for d in edit.differences if d.field in FIELDS)
+    found = [name for name in changed if FIELDS[name].sensitive]
+    return f" (recovers a password: {', '.join(found)})" if found else ""
 
 
 def preview(session: Session, edits: Sequence[Edit], given: Sequence[Assignment]) -> None:

@@ -11,9 +11,11 @@ NAME = "disable"
 HELP = "disable accounts and computers"
 DESCRIPTION = """\
 Disable accounts and computers: they stay where they are, with everything they have, and nobody can log on with
-them. Where a server does not heed that, it is said."""
+them. With a day on which they come back, `vandrel due` enables them again. Where a server does not heed a mark, it is
+said."""
 EXAMPLES = """\
   vandrel disable alund jmueller
+  vandrel disable alund --back 2027-01-07
   vandrel disable --where "(employeeType=seasonal)" --under /Ferries
 """
 WRITES = True
@@ -21,6 +23,7 @@ WRITES = True
 
 def configure(parser: argparse.ArgumentParser) -> None:
     selection.add_names(parser)
+    parser.add_argument("--back", metavar="DAY", help="the day on which they come back, as 2027-01-07")
 
 
 def run(session: Session) -> int:
@@ -28,4 +31,5 @@ def run(session: Session) -> int:
     from vandrel.jobs.assignments import Assignment
 
     entries = selection.chosen(session, session.args.names, ("account", "computer"))
-    return change(session, entries, [Assignment("enabled", "=", ("no",))], NAME)
+    back = [Assignment("back", "=", (session.args.back,))] if session.args.back else []
+    return change(session, entries, [Assignment("enabled", "=", ("no",)), *back], NAME)

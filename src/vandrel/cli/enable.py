@@ -24,7 +24,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from vandrel.cli.change import change
-    from vandrel.jobs.assignments import Assignment
+    from vandrel.jobs.due import ENABLING
 
     entries = selection.chosen(session, session.args.names, ("account", "computer"))
-    return change(session, entries, [Assignment("enabled", "=", ("yes",))], NAME)
+    return change(session, entries, list(ENABLING), NAME)

@@ -16,20 +16,28 @@ HELP = "the charter's units beside what exists; build what is missing"
 DESCRIPTION = """\
 Draw the hierarchy that the charter designs beside the directory: what is built, missing, not protected, misplaced or
 not in the charter, and which accounts stand where they do not belong. `build` makes the missing units and groups, and
-the directory itself where there is none."""
+the directory itself where there is none. `entrust` puts in force what the charter entrusts to teams: as access entries
+where the server keeps them on units; for slapd as text of access rules, which its own administrator loads."""
 EXAMPLES = """\
   vandrel hierarchy                  what is there and what is not
   vandrel hierarchy --differences    only what is not as designed
   vandrel hierarchy build --dry-run  what would be made
   vandrel hierarchy build
+  vandrel hierarchy entrust          let teams do what the charter entrusts to them
+  vandrel hierarchy entrust --rules  the same as access rules for slapd
 """
 WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "action", nargs="?", choices=("draw", "build"), default="draw", help="draw (the default) or build"
+        "action",
+        nargs="?",
+        choices=("draw", "build", "entrust"),
+        default="draw",
+        help="draw (the default), build or entrust",
     )
+    parser.add_argument("--rules", action="store_true", help="with entrust: print access rules for slapd, in LDIF")
     parser.add_argument("--differences", action="store_true", help="draw only what is not as designed")
 
 
@@ -37,6 +45,8 @@ def run(session: Session) -> int:
     from vandrel.jobs.build import compare
     from vandrel.steps.runner import Plan
 
+    if session.args.action == "entrust":
+        return _entrust(session)
     build = session.args.action == "build"
     if build and session.is_missing and not new_directory(session):
         return 0
@@ -55,6 +65,29 @@ def run(session: Session) -> int:
             {"command": "hierarchy build", "steps": steps_as_json(plan), "job": report.job if report else None}
         )
     return exit_code(report)
+
+
+def _entrust(session: Session) -> int:
+    """Put in force what the charter entrusts, or print it as access rules."""
+    from vandrel.cli.change import carry_out
+    from vandrel.fields import UNIT
+    from vandrel.jobs import entrust
+    from vandrel.jobs.access_rules import as_ldif
+
+    house = session.house
+    if session.args.rules:
+        print(as_ldif(house), end="")
+        return 0
+    if why := house.dialect.why_not_kept("entrusted", UNIT):
+        said = "a file knows no identities" if house.directory.traits.embedded else why
+        session.out.note(f"The charter records what is entrusted; here nothing enforces it: {said}.")
+        session.out.note("For slapd: vandrel hierarchy entrust --rules prints access rules to load.")
+        return 0
+    edits = entrust.missing(house)
+    if not edits:
+        session.out.note("Everything that the charter entrusts is in force.")
+        return 0
+    return carry_out(session, edits, verb="entrust")
 
 
 def new_directory(session: Session, origin: Origin | None = None) -> bool:

@@ -14,8 +14,8 @@ from vandrel.cli import complete
 #: Each is a module of this package.
 COMMANDS = (
     "show", "find", "tree", "compare", "logon", "create", "copy", "edit", "reset", "unlock", "disable", "enable",
-    "rename", "handover", "move", "protect", "release", "undo", "hierarchy", "charter", "probe", "journal", "resume",
-    "export", "load", "demo", "completion", "manual",
+    "due", "rename", "handover", "move", "protect", "release", "roles", "undo", "hierarchy", "charter", "probe",
+    "journal", "resume", "export", "load", "demo", "completion", "manual",
 )  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."

@@ -23,6 +23,7 @@ EXAMPLES = """\
   vandrel show alund --only phone             the fields and attributes with this in their name, empty ones too
   vandrel show alund --bare dn                the distinguished name alone, ready to paste
   vandrel show alund --effective              every group that counts, and by which way
+  vandrel show alund --hours-picture week.png  the hours of the week, as a picture (png, svg, pdf)
   vandrel show alund --raw                    every attribute as the directory has it
 """
 WRITES = False
@@ -50,6 +51,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="every group that counts, by way of which others; and inherited policies",
     )
+    parser.add_argument("--hours-picture", metavar="FILE", help="draw the hours of the week into this file")
     parser.add_argument(
         "--raw", action="store_true", help="attributes by their names in the schema, with their raw values"
     )
@@ -61,6 +63,8 @@ def run(session: Session) -> int:
     args = session.args
     names = args.names or [_ask_name(session)]
     entries = [resolve(session.house, name) for name in names]
+    if args.hours_picture:
+        return _picture(session, entries)
     if session.out.as_json:
         session.out.json({"command": "show", "objects": [as_json(session, entry) for entry in entries]})
         return 0
@@ -96,6 +100,7 @@ def values_of(session: Session, entry: Entry, name: str) -> list[str]:
     """The values of one field as people read them: references by name, memberships looked up."""
     from vandrel.directory import dn as names
     from vandrel.fields import FIELDS, Shape
+    from vandrel.text import octets
     from vandrel.text.prep import prepare
 
     house = session.house
@@ -103,7 +108,15 @@ def values_of(session: Session, entry: Entry, name: str) -> list[str]:
     if shape is Shape.MEMBERSHIPS:
         found = house.directory.search(house.charter.base, where=house.dialect.groups_filter(entry))
         return sorted((group.dn.name for group in found), key=prepare)
+    if shape is Shape.ROLES:
+        from vandrel.jobs import roles
+
+        return roles.held(house, values_of(session, entry, "groups")) if house.charter.document.roles else []
     values = house.dialect.read(entry, name)
+    if shape is Shape.OCTETS:
+        return [octets.told(value) for value in values]
+    if FIELDS[name].unit:
+        return [f"{value} {FIELDS[name].unit}" for value in values]
     # Servers give names out in any order.
     return sorted((names.parse(value).name for value in values), key=prepare) if shape is Shape.REFERENCE else values
 
@@ -210,7 +223,7 @@ def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, st
             if (
                 field.topic is not topic
                 or sort not in field.on
-                or name in ("enabled", "change", "locked", "protected", "password")
+                or name in ("enabled", "change", "locked", "protected", "password", "entrusted")
             ):
                 continue
             values = values_of(session, entry, name)
@@ -236,6 +249,32 @@ def _week(session: Session, hours: str) -> None:
         session.out.line(f"  {line}")
 
 
+def _picture(session: Session, entries: Sequence[Entry]) -> int:
+    """Draw the hours of one account into a file.
+
+    Raises:
+        VandrelError: ``usage`` for several accounts, ``not-found`` where there are no hours.
+
+    """
+    from pathlib import Path
+
+    from vandrel.cli.figures import save, week_figure
+    from vandrel.errors import VandrelError
+    from vandrel.text import week
+
+    if len(entries) > 1:
+        raise VandrelError("usage", "one picture is of one account", where="--hours-picture")
+    house, path = session.house, Path(session.args.hours_picture)
+    hours = house.one(entries[0], "hours")
+    if not hours:
+        what = f"{house.label(entries[0])} has no hours: it may log on at any time"
+        raise VandrelError("not-found", what, where="hours", remedy='give it some: hours="Mon-Fri 06-18"')
+    title = f"{house.label(entries[0])}: hours of the week ({session.charter.document.time_zone})"
+    save(week_figure(week.parse(hours), title, hours), path)
+    session.out.note(f"Written: {path}")
+    return 0
+
+
 def _primary(session: Session, group: Entry) -> list[str]:
     """Members that have the group as their primary one, and stand in no list of members."""
     from vandrel.text.prep import prepare
@@ -250,7 +289,7 @@ def _marked(session: Session, groups: Sequence[str]) -> list[str]:
     """Names of groups, those first that carry power by the charter, and marked so."""
     from vandrel.text.prep import prepare
 
-    power = {prepare(name) for name in session.charter.document.privileged}
+    power = {prepare(name) for name in session.charter.power}
     return sorted(
         (f"{name} (carries power)" if prepare(name) in power else name for name in groups),
         key=lambda name: not name.endswith("(carries power)"),
@@ -277,14 +316,33 @@ def _below(session: Session, entry: Entry) -> None:
     unit = house.charter.designed(places.parse(place)) if place.startswith("/") else None
     if unit is not None and unit.holds:
         session.out.line(f"Designed for: {', '.join(unit.holds)}.")
+    if rows := [(f"  {team}", task, state) for team, task, state in entrusted(session, entry)]:
+        session.out.line()
+        session.out.heading("Entrusted here and below")
+        session.out.table(("team", "task", "state"), rows, header=False)
+
+
+def entrusted(session: Session, unit: Entry) -> list[tuple[str, str, str]]:
+    """Team, tasks and how the charter and the directory stand to each other on a unit."""
+    from vandrel.fields import UNIT
+    from vandrel.jobs.entrust import on_unit
+
+    kept = not session.house.dialect.why_not_kept("entrusted", UNIT)
+    found: dict[tuple[str, str], list[str]] = {}
+    for item in on_unit(session.house, unit):
+        state = "" if item.designed and item.in_force else "not in the charter"
+        if not item.in_force:
+            state = "not in force yet" if kept else "by the charter"
+        found.setdefault((item.team, state), []).append(item.task)
+    return [(team, ", ".join(tasks), state) for (team, state), tasks in found.items()]
 
 
 def _effective(session: Session, entry: Entry) -> None:
     """Every group that membership amounts to, with the path that gives it."""
-    from vandrel.jobs.groups import effective
+    from vandrel.jobs.groups import convertible, effective
     from vandrel.jobs.policies import reaching
 
-    reach = session.charter.document.privileged
+    reach = session.charter.power
     rows = [
         (f"  {found.group.dn.name}", " in ".join(found.through) or "directly", reach.get(found.group.dn.name, ""))
         for found in effective(session.house, entry)
@@ -292,7 +350,13 @@ def _effective(session: Session, entry: Entry) -> None:
     session.out.line()
     session.out.heading("Groups that count")
     session.out.table(("group", "through", "power"), rows or [("  none", "", "")], header=False)
-    if policies := reaching(session.house, entry.dn.parent):
+    sort = session.house.dialect.sort_of(entry)
+    if sort == "group" and session.house.one(entry, "scope"):
+        session.out.line()
+        session.out.heading("What its scope could become")
+        scopes = [(f"  {scope}", why or "yes") for scope, why in convertible(session.house, entry)]
+        session.out.table(("scope", "why"), scopes, header=False)
+    if policies := reaching(session.house, entry.dn if sort in ("unit", "") else entry.dn.parent):
         session.out.line()
         session.out.heading("Policies that reach it, the last wins")
         session.out.table(

@@ -91,13 +91,14 @@ def _counts(session: Session, entries: list[Entry]) -> dict[str, dict[str, int]]
 
 
 def _as_json(session: Session, entry: Entry, counts: dict[str, dict[str, int]]) -> dict[str, object]:
-    from vandrel.cli.show import states
+    from vandrel.cli.show import entrusted, states
 
     found = counts.get(entry.dn.key, {})
     return {
         "place": session.house.place(entry.dn),
         "dn": str(entry.dn),
         "state": states(session, entry),
+        "entrusted": [{"team": t, "tasks": tasks, "state": state} for t, tasks, state in entrusted(session, entry)],
         "accounts": found.get("account", 0),
         "groups": found.get("group", 0),
     }
@@ -108,7 +109,7 @@ def _draw(session: Session, entries: list[Entry], counts: dict[str, dict[str, in
     from rich.tree import Tree
 
     from vandrel.cli.output import clean, style_of
-    from vandrel.cli.show import states
+    from vandrel.cli.show import entrusted, states
 
     house, args = session.house, session.args
     branches: dict[str, Tree] = {}
@@ -135,6 +136,9 @@ def _draw(session: Session, entries: list[Entry], counts: dict[str, dict[str, in
             label.append(f"  {mark}", style="dim" if sort == "unit" else style_of(mark))
         if sort == "unit" and not marks:
             label.append("  not protected", style=style_of("not protected"))
+        if sort == "unit":
+            for team, tasks, state in entrusted(session, entry):
+                label.append(f"  {team}: {tasks}{f' ({state})' if state else ''}", style="dim")
         above = branches.get(entry.dn.parent.key)
         branch = Tree(label, guide_style="dim") if above is None else above.add(label)
         drawn = drawn or branch

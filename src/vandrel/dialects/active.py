@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import date, datetime, time, timedelta
 from functools import cached_property
+from ipaddress import IPv4Address
 from typing import ClassVar
 
 from vandrel.charter.document import Passwords
 from vandrel.dialects.base import BaseDialect, yes
 from vandrel.directory import gentime
-from vandrel.directory.active import control, filetime, hours, sid
+from vandrel.directory.active import control, filetime, hours, remote, sid
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Scope
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
-from vandrel.text import week
+from vandrel.text import addresses, week
 
 #: [MS-ADTS] 3.1.1.3.4.4.1: whether all these bits are set.
 _ALL_BITS = "1.2.840.113556.1.4.803"
@@ -25,15 +26,22 @@ _ALL_BITS = "1.2.840.113556.1.4.803"
 #: Fields of several values that are kept as one in one attribute and the others in another: [MS-ADSC] 2.263.
 _PAIRS = {
     "phone": "otherTelephone", "mobile": "otherMobile", "fax": "otherFacsimileTelephoneNumber",
-    "pager": "otherPager", "home-phone": "otherHomePhone", "web": "url",
+    "pager": "otherPager", "ip-phone": "otherIpPhone", "home-phone": "otherHomePhone", "web": "url",
 }  # fmt: skip
 
 #: [MS-OXOABK] 2.2.3.23: the address that answers go to is marked in capitals.
 _PRIMARY, _FURTHER = "SMTP:", "smtp:"
 
 _UNIQUE = {"sAMAccountName": "login", "userPrincipalName": "principal", "mail": "mail", "proxyAddresses": "alias"}
-_FLAGS = {"enabled": control.DISABLED, "password-lasting": control.PASSWORD_LASTS}
+_FLAGS = {
+    "enabled": control.DISABLED,
+    "password-lasting": control.PASSWORD_LASTS,
+    "password-reversible": control.REVERSIBLE,
+}
 _VIRTUAL = {"protected": "vandrelProtected", "password-fixed": "vandrelPasswordFixed"}
+_ENTRUSTED = "vandrelEntrusted"
+#: Given by the name or by other attributes, or set once the object is there.
+_NOT_AT_BIRTH = {"name", "full", "enabled", "locked", "purpose", "scope", "entrusted", *_VIRTUAL}
 _NEVER = "-9223372036854775808"
 
 
@@ -53,6 +61,12 @@ class ActiveDialect(BaseDialect):
         "login": "sAMAccountName", "principal": "userPrincipalName", "enabled": "userAccountControl",
         "password": "unicodePwd", "change": "pwdLastSet",
         "locked": "lockoutTime", "password-lasting": "userAccountControl",
+        "password-reversible": "userAccountControl", "photo": "thumbnailPhoto", "badge": "employeeNumber",
+        "division": "division", "recovery-mail": "otherMailbox", "home-address": "homePostalAddress",
+        "ip-phone": "ipPhone", "post-box": "postOfficeBox", "home": "homeDirectory", "drive": "homeDrive",
+        "profile": "profilePath", "script": "scriptPath", **remote.ATTRIBUTES,
+        "dial-in": "msNPAllowDialin", "dial-in-callback": "msRADIUSCallbackNumber",
+        "dial-in-address": "msRADIUSFramedIPAddress",
         "password-fixed": "vandrelPasswordFixed", "ends": "accountExpires", "hours": "logonHours",
         "machines": "userWorkstations", "name": "cn", "full": "cn", "display": "displayName", "given": "givenName",
         "middle": "middleName", "surname": "sn", "generation": "generationQualifier", "initials": "initials",
@@ -63,7 +77,7 @@ class ActiveDialect(BaseDialect):
         "phone": "telephoneNumber", "mobile": "mobile", "fax": "facsimileTelephoneNumber", "pager": "pager",
         "home-phone": "homePhone", "web": "wWWHomePage", "street": "streetAddress", "postcode": "postalCode",
         "state": "st", "country": "c", "primary": "primaryGroupID", "purpose": "groupType", "scope": "groupType",
-        "members": "member", "notes": "description", "protected": "vandrelProtected",
+        "members": "member", "notes": "description", "protected": "vandrelProtected", "entrusted": _ENTRUSTED,
     }  # fmt: skip
     ELSEWHERE: ClassVar[Mapping[tuple[str, str], str]] = {(UNIT, "name"): "ou"}
 
@@ -108,7 +122,7 @@ class ActiveDialect(BaseDialect):
         elif field == "purpose":
             found, wanted = Extensible("groupType", _ALL_BITS, False, "2147483648"), value == "security"
         elif field == "alias":
-            return Compare("proxyAddresses", "=", f"{_FURTHER}{value}")
+            return Compare("proxyAddresses", "=", str(self.stored(field, [value])[0]))
         elif field in _PAIRS:
             return Or(tuple(Compare(name, "=", value) for name in (self.ATTRIBUTES[field], _PAIRS[field])))
         else:
@@ -132,8 +146,8 @@ class ActiveDialect(BaseDialect):
         match field:
             case "enabled":
                 return yes(not _control(entry) & control.DISABLED)
-            case "password-lasting":
-                return yes(True) if _control(entry) & control.PASSWORD_LASTS else []
+            case "password-lasting" | "password-reversible":
+                return yes(True) if _control(entry) & _FLAGS[field] else []
             case "password-fixed":
                 return yes(True) if entry.text("vandrelPasswordFixed") == "TRUE" else []
             case "locked":
@@ -145,20 +159,30 @@ class ActiveDialect(BaseDialect):
                 return [self.day_of("ends", instant).isoformat()] if instant else []
             case "hours":
                 return self._hours(entry)
+            case "dial-in" | "remote-logon" if entry.values_of(attribute):
+                return [{"TRUE": "yes", "FALSE": "no"}[v] for v in entry.texts(attribute) if v in ("TRUE", "FALSE")]
+            case "dial-in-address":
+                return [_dotted(value) for value in entry.texts(attribute)]
             case "machines":
                 return [name for name in entry.text("userWorkstations").split(",") if name]
             case "alias":
-                return [v[len(_FURTHER) :] for v in entry.texts("proxyAddresses") if v.startswith(_FURTHER)]
+                others = [v for v in entry.texts("proxyAddresses") if not v.startswith(_PRIMARY)]
+                return [v.removeprefix(_FURTHER) for v in others]
             case "purpose" | "scope":
                 kept = entry.text("groupType")
                 said = control.purpose_of(kept) if kept and field == "purpose" else control.scope_of(kept or "0")
                 return [said] if said else []
+            case "entrusted":
+                return [self._team_and_task(value) for value in entry.texts(attribute)]
             case "primary":
                 return [str(dn) for dn in self._primary(entry)]
             case "members":
                 return self.members(entry)
             case "notes" if sort in (ACCOUNT, GROUP):
                 return [*entry.texts("description"), *filter(None, entry.text("info").splitlines())]
+        if field in remote.ATTRIBUTES and not entry.values_of(attribute):
+            older = remote.read(entry.text("userParameters"), field)
+            return [older] if older else []
         return [*self._plain(entry, field, attribute), *entry.texts(_PAIRS.get(field, ""))]
 
     def _hours(self, entry: Entry) -> list[str]:
@@ -170,8 +194,23 @@ class ActiveDialect(BaseDialect):
     @property
     def _ahead(self) -> int:
         """Whole hours by which the organization's clock is ahead of UTC today: the server knows of no summer time."""
-        offset = datetime.now(self._charter.zone).utcoffset() or timedelta()
+        return self._ahead_on(self._charter.today())
+
+    def _ahead_on(self, day: date) -> int:
+        offset = datetime.combine(day, time(12), self._charter.zone).utcoffset() or timedelta()
         return round(offset.total_seconds() / 3600)
+
+    def means_later(self, field: str, value: str) -> tuple[str, str]:
+        """Hours are kept in UTC, so that they move by the clock when summer time begins or ends."""
+        if field != "hours":
+            return "", ""
+        today = self._charter.today()
+        for days in range(1, 367):
+            moved = self._ahead_on(today + timedelta(days)) - self._ahead
+            if moved:
+                then = week.to_text(hours.shifted(week.parse(value), moved))
+                return ("", "") if then == value else (then, (today + timedelta(days)).isoformat())
+        return "", ""
 
     def _primary(self, entry: Entry) -> list[DN]:
         own, number = entry.text("objectSid"), entry.text("primaryGroupID")
@@ -179,6 +218,25 @@ class ActiveDialect(BaseDialect):
             return []
         where = Compare("objectSid", "=", sid.sibling(own, int(number)))
         return [found.dn for found in self._directory.search(self._charter.base, where=where, only=["objectSid"])]
+
+    def _team_and_task(self, kept: str) -> str:
+        """``gg-desk: unlock`` from a SID and a task."""
+        who, _, task = kept.partition(" ")
+        if who not in self._teams:
+            where = Compare("objectSid", "=", who)
+            found = self._directory.search(self._directory.contexts[0], where=where, only=["cn"])
+            self._teams[who] = next((entry.dn.name for entry in found), who)
+        return f"{self._teams[who]}: {task}"
+
+    @cached_property
+    def _teams(self) -> dict[str, str]:
+        return {}
+
+    def _entrusted(self, value: str) -> str:
+        name, _, task = value.rpartition(": ")
+        where = And((self.filter_for(GROUP), Compare("cn", "=", name)))
+        team = next(self._directory.search(self._charter.base, where=where, only=["objectSid"]), None)
+        return f"{team.text('objectSid') if team else name} {task}"
 
     def members(self, group: Entry) -> list[str]:
         return group.texts("member")
@@ -271,7 +329,7 @@ class ActiveDialect(BaseDialect):
         if sort == COMPUTER:
             attributes["sAMAccountName"] = [f"{dn.name.upper()}$"]
         for field, given in values.items():
-            if field in ("name", "full", "enabled", "locked", "purpose", "scope", *_VIRTUAL) or not given:
+            if field in _NOT_AT_BIRTH or not given:
                 continue
             for change in self.changes(Entry(dn, dict(attributes)), field, given):
                 kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
@@ -280,11 +338,14 @@ class ActiveDialect(BaseDialect):
 
     def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What stands in the security descriptor, which the server makes itself first."""
-        return [
+        found = [
             Change(_VIRTUAL[field], added=("TRUE",))
             for field, given in values.items()
             if field in _VIRTUAL and list(given) == ["yes"]
         ]
+        if entrusted := self.stored("entrusted", values.get("entrusted", ())):
+            found.append(Change(_ENTRUSTED, added=tuple(entrusted)))
+        return found
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
         sort = self.sort_of(entry)
@@ -334,10 +395,9 @@ class ActiveDialect(BaseDialect):
         """`mail` follows the one primary address, and the list is kept only where there are further ones."""
         mail = given if field == "mail" else entry.texts("mail")
         further = given if field == "alias" else self.read(entry, "alias")
-        others = [v for v in entry.texts("proxyAddresses") if not v.upper().startswith(_PRIMARY)]
-        wanted: list[Value] = list(others)
+        wanted: list[Value] = []
         if further or entry.texts("proxyAddresses"):
-            wanted += [f"{_PRIMARY}{value}" for value in mail] + [f"{_FURTHER}{value}" for value in further]
+            wanted += [f"{_PRIMARY}{value}" for value in mail] + self.stored("alias", further)
         found = self._differences("mail", entry.values_of("mail"), mail)
         return found + self._differences("proxyAddresses", entry.values_of("proxyAddresses"), wanted)
 
@@ -349,13 +409,19 @@ class ActiveDialect(BaseDialect):
         if field == "ends":
             return [filetime.to_text(self.instant_of(field, value)) for value in values]
         if field == "alias":
-            return [f"{_FURTHER}{value}" for value in values]
+            return [value if addresses.split(value)[0] else f"{_FURTHER}{value}" for value in values]
         if field == "hours":
             return [hours.encode(hours.shifted(week.parse(value), -self._ahead)) for value in values]
         if field == "machines":
             return [",".join(values)] if values else []
+        if field == "entrusted":
+            return [self._entrusted(value) for value in values]
         if field in ("purpose", "scope", "primary"):
             return []  # a part of a number
+        if field in ("dial-in", "remote-logon"):
+            return ["TRUE" if value == "yes" else "FALSE" for value in values]
+        if field == "dial-in-address":
+            return [_signed(value) for value in values]
         return super().stored(field, values)
 
     def member_change(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> list[Change]:
@@ -366,6 +432,8 @@ class ActiveDialect(BaseDialect):
 
     def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
         if field in ("mail", "alias"):
+            if addresses.split(value)[0]:
+                return [("proxyAddresses", value)]
             return [("mail", value), ("proxyAddresses", f"{_FURTHER}{value}")]
         attribute = {"login": "sAMAccountName", "principal": "userPrincipalName"}.get(field)
         return [(attribute, value)] if attribute else []
@@ -374,11 +442,22 @@ class ActiveDialect(BaseDialect):
         return _UNIQUE
 
     def unique_value(self, attribute: str, stored: str) -> str:
-        return stored[len(_FURTHER) :] if attribute == "proxyAddresses" else stored
+        mail = attribute == "proxyAddresses" and addresses.split(stored)[0].lower() == "smtp"
+        return addresses.split(stored)[1] if mail else stored
 
 
 def _control(entry: Entry) -> int:
     return int(entry.text("userAccountControl") or 0)
+
+
+def _dotted(number: str) -> str:
+    """An IPv4 address from the signed number that [MS-ADA2] (msRADIUSFramedIPAddress) keeps."""
+    return str(IPv4Address(int(number) & 0xFFFFFFFF))
+
+
+def _signed(address: str) -> str:
+    number = int(IPv4Address(address))
+    return str(number - (1 << 32) if number >> 31 else number)
 
 
 def _parse(name: str) -> DN:

@@ -14,6 +14,7 @@ from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
 from vandrel.directory.schema.syntaxes import GENERALIZED_TIME
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, Shape
+from vandrel.text import octets
 
 _YES, _NO = ["yes"], ["no"]
 
@@ -61,7 +62,7 @@ class BaseDialect:
 
     def why_not_kept(self, field: str, sort: str) -> str:
         known = FIELDS[field]
-        if known.shape is Shape.MEMBERSHIPS or self.attribute(field, sort):
+        if known.shape in (Shape.MEMBERSHIPS, Shape.ROLES) or self.attribute(field, sort):
             return ""
         wanted = self._own.get(f"{sort}.{field}") or self._own.get(field)
         if wanted:
@@ -71,6 +72,8 @@ class BaseDialect:
     # --- values
 
     def _plain(self, entry: Entry, field: str, attribute: str) -> list[str]:
+        if FIELDS[field].shape is Shape.OCTETS:
+            return [octets.to_text(value) for value in entry.values_of(attribute)] if attribute else []
         values = entry.texts(attribute) if attribute else []
         if FIELDS[field].shape is Shape.DATE:
             return [day.isoformat() for value in values if (day := self._day(field, value)) is not None]
@@ -97,6 +100,8 @@ class BaseDialect:
         return datetime(whole.year, whole.month, whole.day, tzinfo=self._charter.zone)
 
     def stored(self, field: str, values: Sequence[str]) -> list[Value]:
+        if FIELDS[field].shape is Shape.OCTETS:
+            return [octets.from_text(value) for value in values]
         if FIELDS[field].shape is Shape.DATE:
             attribute = self._schema.attribute(self.attribute(field, ACCOUNT))
             if attribute is None or attribute.syntax == GENERALIZED_TIME:
@@ -108,6 +113,9 @@ class BaseDialect:
         removed = tuple(value for value in now if value not in wanted)
         added = tuple(value for value in wanted if value not in now)
         return [Change(attribute, removed, added)] if removed or added else []
+
+    def means_later(self, field: str, value: str) -> tuple[str, str]:
+        return "", ""
 
     # --- members
 

@@ -91,7 +91,13 @@ class Dialect(Protocol):
         """Whether bad attempts have locked the account."""
 
     def why_not_heeded(self, field: str, entry: Entry) -> str:
-        """Why the directory does not act on ``enabled``, ``change``, ``starts`` or ``ends``; empty where it does."""
+        """Why the directory does not act on a field that is to keep somebody out; empty where it does.
+
+        Asked of ``enabled``, ``change``, ``hours``, ``machines``, ``starts`` and ``ends``.
+        """
+
+    def means_later(self, field: str, value: str) -> tuple[str, str]:
+        """What a value comes to mean of its own accord, and the day from which on; empty where it stays as it is."""
 
     def registered_suffixes(self) -> frozenset[str] | None:
         """The suffixes of principal names that the directory knows of, in lower case; None where it keeps no list."""

@@ -48,7 +48,11 @@ class StandardDialect(BaseDialect):
     ATTRIBUTES: ClassVar[Mapping[str, str]] = {
         "login": "uid", "principal": "vandrelPrincipalName", "enabled": "pwdAccountLockedTime",
         "password": "userPassword", "change": "pwdReset",
-        "locked": "pwdAccountLockedTime", "starts": "vandrelStart", "ends": "vandrelEnd",
+        "locked": "pwdAccountLockedTime", "starts": "vandrelStart", "ends": "vandrelEnd", "back": "vandrelBack",
+        "hours": "vandrelHours", "machines": "vandrelMachine", "photo": "jpegPhoto", "badge": "vandrelBadge",
+        "division": "ou", "recovery-mail": "vandrelRecoveryMail", "home-address": "homePostalAddress",
+        "ip-phone": "vandrelNetworkPhone", "post-box": "postOfficeBox", "home": "vandrelHomeFolder",
+        "drive": "vandrelHomeDrive", "profile": "vandrelProfile", "script": "vandrelLogonScript",
         "name": "cn", "full": "cn", "display": "displayName", "given": "givenName", "middle": "vandrelMiddleName",
         "surname": "sn", "generation": "generationQualifier", "initials": "initials", "language": "preferredLanguage",
         "number": "employeeNumber", "kind": "employeeType", "title": "title", "company": "o",

@@ -42,7 +42,7 @@ def parse(word: str) -> Assignment | None:
         return None
     shape = FIELDS[field].shape if field in FIELDS else Shape.TEXT
     many = field in FIELDS and FIELDS[field].many
-    if shape is Shape.MEMBERSHIPS or (shape is Shape.REFERENCE and many) or field == "alias":
+    if shape is Shape.MEMBERSHIPS or (shape is Shape.REFERENCE and many) or field in ("alias", "roles"):
         values = tuple(_split(text))
     else:
         values = (text,) if text else ()

@@ -138,6 +138,9 @@ class Creator:
         if end is not None:
             self._set(draft, "ends", end.isoformat(), f"kind {draft.kind}: {_ends(kind.ends)}")
 
+        if draft.value("starts") > self._today.isoformat():
+            self._set(draft, "enabled", "no", "its first day lies ahead: vandrel due enables it")
+
     def _longest(self, name: str) -> int:
         attribute = self._house.directory.schema.attribute(self._house.dialect.attribute(name, ACCOUNT))
         return attribute.limit if attribute and attribute.limit else 16

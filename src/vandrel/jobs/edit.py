@@ -15,16 +15,21 @@ from vandrel.directory.operations import Change
 from vandrel.errors import Finding, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Field, Shape
 from vandrel.fields import field as field_named
+from vandrel.jobs import roles
 from vandrel.jobs import values as given_values
 from vandrel.jobs.assignments import Assignment
-from vandrel.jobs.groups import joining
+from vandrel.jobs.groups import conversion, joining
 from vandrel.jobs.house import House
 from vandrel.jobs.register import Register
 from vandrel.jobs.resolve import resolve
 from vandrel.steps.references import with_references
 from vandrel.steps.step import Rename, Set, Step
+from vandrel.text import addresses, octets
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.prep import prepare
+
+#: Members up to which each comes or goes by itself.
+_ONE_BY_ONE = 100
 
 _FLAGS = ("change", "password-fixed", "password-lasting")
 
@@ -45,6 +50,35 @@ class Edit(Struct):
     differences: list[Difference] = msgspec.field(default_factory=list)
     steps: list[Step] = msgspec.field(default_factory=list)
     findings: list[Finding] = msgspec.field(default_factory=list)
+    #: Whether its steps do not hang together: a member that is refused does not keep the others out.
+    apart: bool = False
+    #: Members and groups that a rule refused, while the others go on.
+    left_out: int = 0
+
+    def steps_for_members(self, house: House, add: Sequence[DN], remove: Sequence[DN]) -> bool:
+        """Add the steps by which these come into the group and those leave it; whether there are any.
+
+        A few go one by one, so that a server that refuses one of them takes the others all the same.
+        """
+        few = len(add) + len(remove) <= _ONE_BY_ONE
+        parts = [((dn,), ()) for dn in add] + [((), (dn,)) for dn in remove] if few else [(tuple(add), tuple(remove))]
+        group = self.entry
+        for come, go in parts:
+            changes = house.dialect.member_change(group, come, go)
+            if changes:
+                self.steps.append(Set(group.dn, tuple(changes)))
+                group = _changed(group, changes)
+        self.apart = self.apart or len(parts) > 1
+        return group is not self.entry
+
+
+def _changed(entry: Entry, changes: Sequence[Change]) -> Entry:
+    """The entry as it is after these changes."""
+    attributes = dict(entry.attributes)
+    for change in changes:
+        kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
+        attributes[change.attribute] = [*kept, *change.added]
+    return Entry(entry.dn, attributes)
 
 
 def password_rules(house: House, entry: Entry) -> PasswordRules:
@@ -92,6 +126,8 @@ class Editor:
                 continue
             if known.shape is Shape.MEMBERSHIPS:
                 memberships.append(assignment)
+            elif known.shape is Shape.ROLES:
+                memberships += roles.as_groups(self._house, entry, assignment)
             elif known.name == "members":
                 self._members(edit, assignment)
             elif known.name == "name":
@@ -100,9 +136,11 @@ class Editor:
                 # phone=1 phone+=2: each goes on from where the one before it stopped.
                 before = values.get(known.name)
                 before = self._house.dialect.read(entry, known.name) if before is None else before
-                values[known.name] = self._after(known, before, self._own(edit, assignment), edit.sort)
+                after = self._after(known, before, self._own(edit, assignment), edit.sort)
+                values[known.name] = addresses.normal(after) if known.name == "alias" else after
         if memberships:
             self._groups(edit, memberships)
+            self._roles(edit)
         given = {assignment.field for assignment in assignments}
         for name, after in values.items():
             self._collect(changes, self._field(edit, FIELDS[name], after, given))
@@ -151,6 +189,8 @@ class Editor:
             what = f"{known.name} is required, and cannot be cleared"
             edit.findings.append(Finding("required", what, known.name, f"set it: {known.name}=..."))
         edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
+        if known.name in ("purpose", "scope"):
+            edit.findings += conversion(self._house, edit.entry, known.name, "".join(before), "".join(after))
         if known.name == "locked" and after == ["yes"]:
             what = "only bad attempts lock an account"
             edit.findings.append(Finding("bad-value", what, "locked", "to keep somebody out, disable the account"))
@@ -171,8 +211,10 @@ class Editor:
         return {"login", *kind.requires} if kind and edit.sort == ACCOUNT else set()
 
     def _say(self, known: Field, values: Sequence[str]) -> tuple[str, ...]:
+        if known.shape is Shape.OCTETS:
+            return tuple(map(octets.told, values))
         if known.shape is not Shape.REFERENCE:
-            return tuple(values)
+            return tuple(f"{value} {known.unit}" if known.unit else value for value in values)
         return tuple(names.parse(value).name for value in values)
 
     def _free(self, edit: Edit, name: str, value: str) -> None:
@@ -238,10 +280,12 @@ class Editor:
                 then = {key: group for key, group in then.items() if key not in typed}
             else:
                 then = (then if assignment.operator == "+=" else {}) | typed
-        join = [group for key, group in then.items() if key not in now]
+        new = [(group, edit.entry) for key, group in then.items() if key not in now]
+        join = [group for group, _ in self._joining(edit, new)]
+        then = {key: group for key, group in then.items() if key in now or group in join}
         leave = [group for key, group in now.items() if key not in then]
+        edit.apart = edit.apart or len(join) + len(leave) > 1
         for group in join:
-            edit.findings += joining(house, group, edit.entry)
             edit.steps += [Set(group.dn, tuple(house.dialect.member_change(group, [dn], [])))]
         for group in leave:
             changes = house.dialect.member_change(group, [], [dn])
@@ -253,6 +297,29 @@ class Editor:
         if join or leave:
             before, after = (tuple(sorted(g.dn.name for g in groups.values())) for groups in (now, then))
             edit.differences.append(Difference("groups", before, after))
+
+    def _roles(self, edit: Edit) -> None:
+        """Which roles come and go with the groups."""
+        groups = next((d for d in edit.differences if d.field == "groups"), None)
+        if groups is not None and self._house.charter.document.roles:
+            before, after = (roles.held(self._house, names) for names in (groups.before, groups.after))
+            if before != after:
+                edit.differences.append(Difference("roles", tuple(before), tuple(after)))
+
+    def _joining(self, edit: Edit, pairs: Sequence[tuple[Entry, Entry]]) -> list[tuple[Entry, Entry]]:
+        """The (group, member) pairs that no rule is against. Of several, one that is refused does not stop the rest."""
+        passed = []
+        for group, member in pairs:
+            found = list(joining(self._house, group, member))
+            stops = any(finding.fatal for finding in found)
+            if stops and len(pairs) > 1:
+                edit.left_out += 1
+                what = f"{member.dn.name} does not come into {group.dn.name}"
+                found = [structs.replace(f, what=f"{what}: {f.what}", fatal=False) for f in found if f.fatal]
+            edit.findings += found
+            if not stops or len(pairs) == 1:
+                passed.append((group, member))
+        return passed
 
     def _members(self, edit: Edit, assignment: Assignment) -> None:
         house = self._house
@@ -266,12 +333,9 @@ class Editor:
             remove = [dn for key, dn in present.items() if key in wanted]
         elif assignment.operator == "=":
             remove = [dn for key, dn in present.items() if key not in wanted]
-        for dn in add:
-            member = house.directory.get(dn)
-            edit.findings += joining(house, edit.entry, member) if member is not None else ()
-        changes = house.dialect.member_change(edit.entry, add, remove)
-        if changes:
-            edit.steps.append(Set(edit.entry.dn, tuple(changes)))
+        new = [(edit.entry, member) for dn in add if (member := house.directory.get(dn)) is not None]
+        add = [member.dn for _, member in self._joining(edit, new)]
+        if edit.steps_for_members(house, add, remove):
             after = [dn.name for key, dn in present.items() if dn not in remove] + [dn.name for dn in add]
             edit.differences.append(Difference("members", tuple(dn.name for dn in present.values()), tuple(after)))
 

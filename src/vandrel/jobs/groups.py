@@ -6,12 +6,20 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
+from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import Or
 from vandrel.errors import Finding
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.house import House
 from vandrel.text.prep import prepare
+
+#: Which groups a group of a scope may hold, within a domain: [MS-SAMR] 3.1.1.8.8 and 3.1.1.8.9.
+_MAY_HOLD = {
+    "global": ("global",),
+    "domain-local": ("global", "domain-local", "universal"),
+    "universal": ("global", "universal"),
+}
 
 #: Groups asked about in one search.
 _AT_ONCE = 40
@@ -56,7 +64,7 @@ def _path(house: House, group: Entry, chunk: Sequence[tuple[Entry, tuple[str, ..
 
 def privileged_within(house: House, group: Entry) -> list[tuple[str, str]]:
     """The privileged groups of the charter that membership in a group amounts to, each with its reach."""
-    privileged = {prepare(name): (name, reach) for name, reach in house.charter.document.privileged.items()}
+    privileged = {prepare(name): (name, reach) for name, reach in house.charter.power.items()}
     if not privileged:
         return []
     names = [group.dn.name, *(found.group.dn.name for found in effective(house, group))]
@@ -75,6 +83,40 @@ def joining(house: House, group: Entry, member: Entry) -> Iterator[Finding]:
     yield from _pattern(house, group, member)
 
 
+def conversion(house: House, group: Entry, field: str, before: str, after: str) -> Iterator[Finding]:
+    """What speaks against another purpose or scope of a group: [MS-SAMR] 3.1.1.8.8, and what it is in and holds."""
+    where = group.dn.name
+    if field == "purpose":
+        if after == "distribution":
+            what = "rights that it was given stop to count: a distribution group carries none"
+        else:
+            what = "from now on its members have whatever rights it is given"
+        yield Finding("refused", what, where, fatal=False)
+        return
+    if {before, after} == {"global", "domain-local"}:
+        what = f"a {before} group becomes {after} only by way of universal"
+        yield Finding("refused", what, where, f"first scope=universal, then scope={after}")
+        return
+    above = house.directory.search(house.charter.base, where=house.dialect.groups_filter(group))
+    pairs = [(house.one(outer, "scope"), after, outer, "it is in") for outer in above]
+    below = (house.directory.get(names.parse(name)) for name in house.dialect.members(group))
+    pairs += [(after, house.one(e, "scope"), e, "it holds") for e in below if e and house.dialect.sort_of(e) == GROUP]
+    for outer_scope, inner_scope, other, said in pairs:
+        if outer_scope and inner_scope and inner_scope not in _MAY_HOLD[outer_scope]:
+            what = f"it cannot become {after}: {said} {house.one(other, 'scope')} {other.dn.name}"
+            yield Finding("refused", what, where, f"take the one out of the other first, or change {other.dn.name}")
+
+
+def convertible(house: House, group: Entry) -> list[tuple[str, str]]:
+    """The other scopes, each with what speaks against it, or an empty string."""
+    now = house.one(group, "scope")
+    return [
+        (scope, next((finding.what for finding in conversion(house, group, "scope", now, scope)), ""))
+        for scope in _MAY_HOLD
+        if scope != now
+    ]
+
+
 def _circle(house: House, group: Entry, member: Entry) -> Iterator[Finding]:
     if group.dn == member.dn:
         yield Finding("refused", "a group cannot be a member of itself", group.dn.name)
@@ -89,6 +131,10 @@ def _circle(house: House, group: Entry, member: Entry) -> Iterator[Finding]:
 def _pattern(house: House, group: Entry, member: Entry) -> Iterator[Finding]:
     """People in global groups, those in domain-local ones, rights on domain-local ones: what differs is told."""
     inner, outer = (house.one(entry, "scope") for entry in (member, group))
+    if house.directory.traits.schema == "ad" and inner and outer and inner not in _MAY_HOLD[outer]:
+        what = f"{outer} {group.dn.name} cannot hold the {inner} group {member.dn.name}"
+        yield Finding("refused", what, group.dn.name, "turn it round, or change the scope of one of the two")
+        return
     if house.one(group, "purpose") == "distribution":
         return
     if outer == "domain-local" and house.dialect.sort_of(member) == ACCOUNT:

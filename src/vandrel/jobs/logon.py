@@ -36,8 +36,10 @@ def logon_state(house: House, entry: Entry, today: date) -> LogonState:
         else:
             causes.append(cause)
 
+    back = house.one(entry, "back")
     if read(entry, "enabled") == ["no"]:
-        mark("enabled", "the account is disabled", "it is marked as disabled")
+        until = f" until {back}" if back else ""
+        mark("enabled", f"the account is disabled{until}", f"it is marked as disabled{until}")
     if starts and date.fromisoformat(starts) > today:
         mark("starts", f"its first day is {starts}", f"its first day is {starts}")
     if ends and date.fromisoformat(ends) < today:
@@ -49,11 +51,22 @@ def logon_state(house: House, entry: Entry, today: date) -> LogonState:
     if causes:
         return LogonState(False, f"{name} cannot log on: {listed(causes, 'and')}.")
     forms = listed([form for field in ("login", "principal") if (form := house.one(entry, field))], "or")
+    limits = {field: ", ".join(read(entry, field)) for field in ("hours", "machines")}
+    only = []
+    for field, limit in limits.items():
+        if not limit or limit == "all":
+            continue
+        said = limit if field == "hours" else f"on {limit}"
+        if why := house.dialect.why_not_heeded(field, entry):
+            unheeded.append((f"it is meant for {said} only", why))
+        else:
+            only.append(said)
     if unheeded:
         said = listed([what for what, _ in unheeded], "and")
         return LogonState(True, f"{name} can log on as {forms}, though {said}: {unheeded[0][1]}.")
     until = f", through {ends}" if ends and not house.dialect.why_not_heeded("ends", entry) else ""
-    return LogonState(True, f"{name} can log on as {forms}{until}.{_first(house, entry)}")
+    within = f", only {', '.join(only)}" if only else ""
+    return LogonState(True, f"{name} can log on as {forms}{until}{within}.{_first(house, entry)}")
 
 
 def _first(house: House, entry: Entry) -> str:

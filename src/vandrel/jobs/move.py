@@ -12,7 +12,8 @@ from vandrel.directory.place import Place
 from vandrel.errors import Finding, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT
 from vandrel.jobs.assignments import Assignment
-from vandrel.jobs.edit import Difference, Edit, Editor
+from vandrel.jobs.edit import Difference, Edit, Editor, password_rules
+from vandrel.jobs.entrust import reaching as entrusted
 from vandrel.jobs.house import House
 from vandrel.jobs.policies import reaching
 from vandrel.jobs.register import Register
@@ -58,6 +59,10 @@ class Mover:
         before, after = (tuple(map(str, reaching(house, dn))) for dn in (entry.dn.parent, self.dn))
         if before != after:
             edit.differences.append(Difference("policies", before, after))
+        before, after = (tuple(entrusted(house, dn)) for dn in (entry.dn.parent, self.dn))
+        if before != after:
+            edit.differences.append(Difference("entrusted", before, after))
+        edit.findings += self._passwords(entry, sort)
         return edit
 
     def _findings(self, entry: Entry, sort: str, new: DN) -> list[Finding]:
@@ -76,6 +81,14 @@ class Mover:
             what = f"{places.to_text(self.place)} is designed for {' and '.join(unit.holds)}, not for {kind}"
             found.append(Finding("refused", what, where, fatal=False))
         return found
+
+    def _passwords(self, entry: Entry, sort: str) -> list[Finding]:
+        """That the password rules stay, which hang on the kind, the groups and the domain, never on the place."""
+        if sort != ACCOUNT:
+            return []
+        rules = password_rules(self._house, entry).rules
+        what = f"the password rules stay as they are: {rules['length'].value} characters or more"
+        return [Finding("refused", what, self._house.place(entry.dn), fatal=False)]
 
     def _unit(self, entry: Entry, new: DN) -> list[Finding]:
         house = self._house

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from datetime import date
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import get_args
 
+from vandrel.charter.document import Task
 from vandrel.charter.targets import TARGETS
 from vandrel.errors import Finding, VandrelError
 from vandrel.fields import GROUP, Field, Shape
 from vandrel.jobs.assignments import flag
 from vandrel.jobs.house import House
 from vandrel.jobs.resolve import resolve
-from vandrel.text import week
+from vandrel.text import addresses, octets, week
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.prep import prepare
 
@@ -32,6 +37,12 @@ def read(house: House, field: Field, values: Sequence[str], sort: str) -> list[s
             return [str(resolve(house, value).dn) for value in values]
         case Shape.MEMBERSHIPS:
             return [str(resolve(house, value, (GROUP,)).dn) for value in values]
+        case Shape.NUMBER:
+            return [_number(field, value) for value in values]
+        case Shape.OCTETS:
+            return [_file(field, value) for value in values]
+    if field.name == "entrusted":
+        return [_task(house, value) for value in values]
     if field.name == "hours":
         return [week.to_text(week.parse(value)) for value in values]
     if field.name in ("purpose", "scope"):
@@ -39,7 +50,8 @@ def read(house: House, field: Field, values: Sequence[str], sort: str) -> list[s
     words = house.charter.document.lists.get(field.name)
     if words is not None:
         values = [_one_of(field.name, value, words) for value in values]
-    return [value.strip() for value in values]
+    stripped = [value.strip() for value in values]
+    return addresses.normal(stripped) if field.name == "alias" else stripped
 
 
 _WORDS = {"purpose": ["security", "distribution"], "scope": ["global", "domain-local", "universal"]}
@@ -54,6 +66,44 @@ def _date(field: str, value: str) -> str:
         ) from None
 
 
+def _task(house: House, value: str) -> str:
+    """A team and a task, the team by its exact name."""
+    team, colon, task = value.rpartition(":")
+    known = get_args(Task)
+    if not colon or task.strip() not in known:
+        remedy = did_you_mean(task.strip(), known) or f"write GROUP:TASK; the tasks are {', '.join(known)}"
+        raise VandrelError("bad-value", f"{value!r} is no team and task", where="entrusted", remedy=remedy)
+    return f"{resolve(house, team, (GROUP,)).dn.name}: {task.strip()}"
+
+
+def _number(field: Field, value: str) -> str:
+    if value.isascii() and value.isdecimal() and len(value) <= _DIGITS:
+        return str(int(value))
+    raise VandrelError(
+        "bad-value", f"{field.name} is a whole number of {field.unit}, and {value!r} is none", where=field.name,
+        remedy=f"write {field.name}=30, or {field.name}= to clear it",
+    )  # fmt: skip
+
+
+def _file(field: Field, path: str) -> str:
+    """What a file holds, as text.
+
+    Raises:
+        VandrelError: ``bad-value`` where it cannot be read, or holds more than any photograph.
+
+    """
+    try:
+        with Path(path).open("rb") as source:
+            value = source.read(_LARGEST + 1)
+    except OSError as error:
+        raise VandrelError(
+            "bad-value", f"the file cannot be read: {error.strerror}", where=path, remedy=f"write {field.name}=FILE"
+        ) from None
+    if len(value) > _LARGEST:
+        raise VandrelError("bad-value", f"{path} has more than {_LARGEST:,} bytes", where=field.name)
+    return octets.to_text(value)
+
+
 def _one_of(field: str, value: str, words: Sequence[str]) -> str:
     for word in words:
         if prepare(word) == prepare(value):
@@ -63,6 +113,9 @@ def _one_of(field: str, value: str, words: Sequence[str]) -> str:
         remedy=did_you_mean(value, words) or f"there are: {', '.join(words)}",
     )  # fmt: skip
 
+
+#: More than this is no photograph of a person, and no number of minutes.
+_LARGEST, _DIGITS = 10_000_000, 5
 
 #: Joiners that names in some scripts need, though they do not show.
 _JOINERS = "\u200c\u200d"
@@ -88,14 +141,52 @@ def contradictions(flags: Mapping[str, Sequence[str]]) -> list[Finding]:
     ]  # fmt: skip
 
 
+def _misshapen(field: Field, value: str) -> str:
+    """What is wrong with the shape of a value, for fields that have one."""
+    if field.name in ("drive", "remote-drive") and not re.fullmatch(r"[A-Za-z]:", value):
+        return "is a letter and a colon, as H:, and this is none"
+    if field.name == "dial-in-address" and not _is_ipv4(value):
+        return "is an address as 192.0.2.7, and this is none"
+    if field.name == "recovery-mail":
+        return TARGETS["mail"].fault(value)
+    return ""
+
+
+def _is_ipv4(value: str) -> bool:
+    try:
+        IPv4Address(value)
+    except ValueError:
+        return False
+    return True
+
+
+def _octets(house: House, field: Field, values: Sequence[str], sort: str) -> list[Finding]:
+    """What speaks against a photograph: no JPEG, or more bytes than the schema takes."""
+    kept, most = house.dialect.attribute(field.name, sort), house.charter.document.photo_limit
+    found = []
+    for value in map(octets.from_text, values):
+        if not octets.is_jpeg(value):
+            what = f"{field.name} is a JPEG file, and this is none ({len(value):,} bytes)"
+            found.append(Finding("bad-value", what, field.name))
+        elif len(value) > most:
+            what = f"{field.name} takes {most:,} bytes by the charter, and this file has {len(value):,}"
+            found.append(Finding("bad-value", what, field.name, f"make it smaller by {len(value) - most:,} bytes"))
+        elif kept and (finding := house.directory.schema.check_value(kept, value, field.name)):
+            found.append(finding)
+    return found
+
+
 def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[Finding]:
     """What the charter and the limits of a field have against its values."""
     findings = []
     if not field.many and len(values) > 1:
         findings.append(Finding("bad-value", f"{field.name} takes one value, and {len(values)} are given", field.name))
     target = TARGETS.get({"name": sort if sort in TARGETS else "name", "alias": "mail"}.get(field.name, field.name))
+    if field.shape is Shape.OCTETS:
+        return _octets(house, field, values, sort)
     for value in values:
-        why = target.fault(value) if target is not None else ""
+        typed = field.name == "alias" and addresses.split(value)[0]
+        why = target.fault(value) if target is not None and not typed else _misshapen(field, value)
         if why:
             findings.append(Finding("bad-value", f"{field.name} {why}: {value!r}", field.name))
         elif _controls(field.name, value):
@@ -115,6 +206,12 @@ def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[
         if field.name == "kind" and sort == "account" and value not in house.charter.document.kinds:
             hint = did_you_mean(value, house.charter.document.kinds)
             findings.append(Finding("unknown-kind", f"there is no kind of account {value!r}", field.name, hint))
+        if (later := house.dialect.means_later(field.name, value))[0]:
+            what = f"the server keeps hours in UTC: from {later[1]} on, by the clock, these will be {later[0]}"
+            findings.append(Finding("bad-value", what, field.name, f"set them again that day: {value}", fatal=False))
+        if field.name == "password-reversible" and value == "yes":
+            what = "whoever reads the server's database can then read the password"
+            findings.append(Finding("refused", what, field.name, "leave it, unless a program needs it", fatal=False))
     attribute = house.dialect.attribute(field.name, sort)
     if attribute and field.shape is Shape.TEXT:
         for stored in house.dialect.stored(field.name, values):

@@ -1,7 +1,9 @@
 """The hours of a week as people write them: ``Mon-Fri 06-18, Sat 08-12``.
 
-Days stand alone, in ranges, or together (``Mon,Wed``); hours are whole, from the first to the one at which it ends,
-and may go past midnight (``Fri 22-06``). A day without hours is meant whole; ``all`` and ``none`` mean what they say.
+Days stand alone, in ranges, or together (``Mon+Wed``); hours are whole, from the first to the one at which it ends,
+and may go past midnight (``Fri 22-06``). Several blocks of a day follow each other (``Mon-Fri 06-10 14-18``); ``not``
+takes hours away again (``Mon-Fri 06-18, not Wed 12-14``). A day without hours is meant whole; ``all`` and ``none`` mean
+what they say.
 """
 
 from __future__ import annotations
@@ -13,8 +15,12 @@ from vandrel.errors import VandrelError
 
 DAYS = ("Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat")
 _WEEK = 7 * 24
-_PART = re.compile(r"(?P<days>[A-Za-z]{3}(?:\s*[-+]\s*[A-Za-z]{3})*)(?:\s+(?P<from>\d{1,2})\s*-\s*(?P<to>\d{1,2}))?")
-_ORDER = (1, 2, 3, 4, 5, 6, 0)  # Monday first, as weeks are read
+_PART = re.compile(
+    r"(?P<not>not\s+)?(?P<days>[A-Za-z]{3}(?:\s*[-+]\s*[A-Za-z]{3})*)(?P<blocks>(?:\s+\d{1,2}\s*-\s*\d{1,2})*)", re.I
+)
+_BLOCK = re.compile(r"(\d{1,2})\s*-\s*(\d{1,2})")
+#: Monday first, as weeks are read.
+ORDER = (1, 2, 3, 4, 5, 6, 0)
 
 
 def parse(text: str) -> list[bool]:
@@ -32,20 +38,25 @@ def parse(text: str) -> list[bool]:
         match = _PART.fullmatch(part.strip())
         if match is None:
             raise _unreadable(part)
-        begin, end = int(match["from"] or 0), int(match["to"] or 24)
-        if begin > 23 or end > 24 or begin == end:
-            raise _unreadable(part)
-        length = end - begin if end > begin else 24 - begin + end
-        for day in _days(match["days"], part):
-            for hour in range(length):
-                hours[(day * 24 + begin + hour) % _WEEK] = True
+        days = _days(match["days"], part)
+        for begin, end in _BLOCK.findall(match["blocks"]) or [("0", "24")]:
+            for hour in _block(int(begin), int(end), part):
+                for day in days:
+                    hours[(day * 24 + hour) % _WEEK] = not match["not"]
     return hours
+
+
+def _block(begin: int, end: int, part: str) -> range:
+    """The hours of a block, counted from the midnight before it; past the next one where it ends the day after."""
+    if begin > 23 or end > 24 or begin == end:
+        raise _unreadable(part)
+    return range(begin, end if end > begin else 24 + end)
 
 
 def _unreadable(part: str) -> VandrelError:
     return VandrelError(
         "bad-value", f"{part.strip()!r} is no part of a week", where="hours",
-        remedy="write days and hours as Mon-Fri 06-18, Sat 08-12; or all, or none",
+        remedy="write days and hours as Mon-Fri 06-10 14-18, Sat 08-12, not Wed 08-09; or all, or none",
     )  # fmt: skip
 
 
@@ -64,19 +75,17 @@ def to_text(hours: Sequence[bool]) -> str:
     """The shortest way to write a week down; `parse` reads it back."""
     if all(hours) or not any(hours):
         return "all" if all(hours) else "none"
-    by_day = {day: _ranges(hours[day * 24 : day * 24 + 24]) for day in range(7)}
-    parts = []
-    done: set[tuple[int, tuple[int, int]]] = set()
-    for place, day in enumerate(_ORDER):
-        for span in by_day[day]:
-            if (day, span) in done:
-                continue
-            last = place
-            while last < 6 and span in by_day[_ORDER[last + 1]]:
-                last += 1
-            done |= {(_ORDER[number], span) for number in range(place, last + 1)}
-            days = DAYS[day] if last == place else f"{DAYS[day]}-{DAYS[_ORDER[last]]}"
-            parts.append(days if span == (0, 24) else f"{days} {span[0]:02d}-{span[1]:02d}")
+    whole = {day: tuple(_ranges(hours[day * 24 : day * 24 + 24])) for day in range(7)}
+    parts, place = [], 0
+    while place < 7:
+        blocks, last = whole[ORDER[place]], place
+        while last < 6 and whole[ORDER[last + 1]] == blocks:
+            last += 1
+        if blocks:
+            days = DAYS[ORDER[place]] if last == place else f"{DAYS[ORDER[place]]}-{DAYS[ORDER[last]]}"
+            said = " ".join(f"{begin:02d}-{end:02d}" for begin, end in blocks)
+            parts.append(days if blocks == ((0, 24),) else f"{days} {said}")
+        place = last + 1
     return ", ".join(parts)
 
 
@@ -96,7 +105,7 @@ def drawn(hours: Sequence[bool]) -> list[str]:
     """The week at a glance: a ruler, and a line for each day from Monday on with a mark for each allowed hour."""
     ruler = "     " + "".join(f"{hour:<3d}" for hour in range(0, 24, 3))
     lines = [ruler.rstrip()]
-    for day in _ORDER:
+    for day in ORDER:
         marks = "".join("#" if hours[day * 24 + hour] else "." for hour in range(24))
         lines.append(f"{DAYS[day]}  {marks}")
     return lines

@@ -171,7 +171,7 @@ def protect(descriptor: Descriptor, wanted: bool) -> Descriptor:
             if not bare.mask:
                 continue
         kept.append(bare)
-    return _with_entries(descriptor, kept)
+    return with_entries(descriptor, kept)
 
 
 def guard_children(descriptor: Descriptor) -> Descriptor:
@@ -198,7 +198,7 @@ def fix_password(descriptor: Descriptor, wanted: bool) -> Descriptor:
         return descriptor
     ours = (sid.SELF, sid.EVERYONE)
     bare = [e for e in _entries(descriptor) if e.inherited or not (_denies_change(e) and e.trustee in ours)]
-    without = _with_entries(descriptor, bare)
+    without = with_entries(descriptor, bare)
     return _with_denials(without, _NO_CHANGE) if wanted else without
 
 
@@ -216,10 +216,11 @@ def _own(descriptor: Descriptor) -> list[Entry]:
 
 def _with_denials(descriptor: Descriptor, entries: tuple[Entry, ...]) -> Descriptor:
     # [MS-DTYP] 2.4.5: denials of the object's own come first.
-    return _with_entries(descriptor, [*entries, *_entries(descriptor)])
+    return with_entries(descriptor, [*entries, *_entries(descriptor)])
 
 
-def _with_entries(descriptor: Descriptor, entries: list[Entry]) -> Descriptor:
+def with_entries(descriptor: Descriptor, entries: list[Entry]) -> Descriptor:
+    """The descriptor with these entries in its discretionary list."""
     old = descriptor.dacl or Acl(4, ())
     order = descriptor.order if "dacl" in descriptor.order else (*descriptor.order, "dacl")
     # 2.4.5.1: a list with entries for one property or right has revision 4.

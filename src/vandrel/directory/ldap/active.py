@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any, NamedTuple
 from uuid import UUID
 
 import ldap
 from ldap.controls import RequestControl
 
-from vandrel.directory.active import descriptor, schema, sid
+from vandrel.directory.active import descriptor, entrusted, schema, sid
+from vandrel.directory.active.descriptor import Descriptor
 from vandrel.directory.dn import DN
 from vandrel.directory.ldap.server import Octets
 from vandrel.directory.operations import Change, SetPassword
@@ -22,9 +23,25 @@ _DESCRIPTOR = "nTSecurityDescriptor"
 _LIST_ALONE = RequestControl("1.2.840.113556.1.4.801", True, b"\x30\x03\x02\x01\x04")
 #: [MS-ADTS] 3.1.1.3.4.1.14.
 SHOW_DELETED = RequestControl("1.2.840.113556.1.4.417", True)
+
+
+class _Inside(NamedTuple):
+    """An attribute of ours that is kept inside the security descriptor: how it is read there, and how changed."""
+
+    values: Callable[[Descriptor], list[str]]
+    changed: Callable[[Descriptor, Change], Descriptor]
+
+
+def _flag(said: Callable[[Descriptor], bool], changed: Callable[[Descriptor, bool], Descriptor]) -> _Inside:
+    return _Inside(lambda d: ["TRUE"] if said(d) else [], lambda d, change: changed(d, "TRUE" in change.added))
+
+
 _KEPT_INSIDE = {
-    "vandrelProtected": (descriptor.is_protected, descriptor.protect),
-    "vandrelPasswordFixed": (descriptor.is_password_fixed, descriptor.fix_password),
+    "vandrelProtected": _flag(descriptor.is_protected, descriptor.protect),
+    "vandrelPasswordFixed": _flag(descriptor.is_password_fixed, descriptor.fix_password),
+    "vandrelEntrusted": _Inside(
+        entrusted.read, lambda d, change: entrusted.changed(d, map(str, change.added), map(str, change.removed))
+    ),
 }
 
 
@@ -58,9 +75,9 @@ class ActiveServer:
             attributes[name] = [str(UUID(bytes_le=value)).encode() for value in attributes[name]]
         if _DESCRIPTOR in attributes:
             decoded = descriptor.decode(attributes[_DESCRIPTOR][0])
-            for name, (said, _) in _KEPT_INSIDE.items():
-                if said(decoded):
-                    attributes[name] = [b"TRUE"]
+            for name, kept in _KEPT_INSIDE.items():
+                if values := kept.values(decoded):
+                    attributes[name] = [value.encode() for value in values]
         return attributes
 
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
@@ -68,10 +85,9 @@ class ActiveServer:
         octets = self._descriptor(connection, str(dn))
         new = descriptor.decode(octets)
         for change in changes:
-            wanted = "TRUE" in change.added
-            if wanted and change.attribute == "vandrelProtected" and dn.parent:
+            if "TRUE" in change.added and change.attribute == "vandrelProtected" and dn.parent:
                 self._guard(connection, str(dn.parent))
-            new = _KEPT_INSIDE[change.attribute][1](new, wanted)
+            new = _KEPT_INSIDE[change.attribute].changed(new, change)
         if (encoded := descriptor.encode(new)) == octets:
             return [], []
         return [(ldap.MOD_REPLACE, _DESCRIPTOR, [encoded])], [_LIST_ALONE]

@@ -282,7 +282,7 @@ class LdapDirectory:
         found = self._read(str(dn), ["allowedAttributesEffective", "allowedChildClassesEffective", "sDRightsEffective"])
         attributes = set(_texts(found, "allowedAttributesEffective"))
         if int(next(iter(_texts(found, "sDRightsEffective")), "0")) & 4:  # may write the discretionary list
-            attributes |= {"vandrelProtected", "vandrelPasswordFixed"}
+            attributes |= self.server.virtual
         classes = frozenset(_texts(found, "allowedChildClassesEffective"))
         return Allowed(frozenset(attributes), classes, self.settings.who, self.settings.others)
 
