@@ -377,6 +377,21 @@ def test_disabled_is_said_to_be_disabled_only_where_the_server_heeds_it(house, l
         assert found["lasts"] == ((42, "server: rules") if locks else (0, "charter"))
 
 
+def test_bad_attempts_lock_and_unlocking_lets_in_again(house):
+    with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY)) as server:
+        mine = house(open_directory(server.settings()))
+        rules = policy(pwdLockout=["TRUE"], pwdMaxFailure=["3"])
+        assert not any(make(mine.directory, rules, unit(BASE), unit(DECK), person(ANNA, "alund")))
+        assert make(mine.directory, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), False)) == [None]
+        assert not any(bound(server, ANNA, f"wrong-{number}") for number in range(3))
+        entry = mine.directory.get(ANNA)
+        assert (mine.dialect.read(entry, "locked"), bound(server, ANNA, "Kv9-fjord-lamp")) == (["yes"], False)
+        assert "bad attempts have locked it" in logon_state(mine, entry, mine.charter.today()).sentence
+        changes = mine.dialect.changes(entry, "locked", ["no"])
+        assert make(mine.directory, ModifyEntry(ANNA, tuple(changes))) == [None]
+        assert bound(server, ANNA, "Kv9-fjord-lamp")
+
+
 def test_a_password_that_a_rule_refuses_which_nobody_could_see(house, tmp_path):
     hidden = f'access to dn.exact="cn=rules,{SUFFIX}" by * none\n'
     with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY, access=hidden, right="write")) as server:

@@ -1,0 +1,327 @@
+"""Fields of the working environment, dates and hours, roles, conversions of groups, and tasks entrusted to teams."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+
+import pytest
+
+from vandrel.dialects.active import ActiveDialect
+from vandrel.directory.active import entrusted, remote
+from vandrel.directory.active.descriptor import Acl, Descriptor, Entry, decode, encode
+from vandrel.errors import VandrelError
+from vandrel.jobs.due import intentions
+from vandrel.jobs.edit import Editor
+from vandrel.jobs.resolve import resolve
+from vandrel.jobs.roles import held, holders
+from vandrel.text import addresses, week
+
+from . import servers
+from .conftest import Folder
+from .test_three import SLAPD, TOVE, place
+from .test_upkeep import assignment, get, hire, run
+
+__all__ = ["place"]  # the fixture
+
+JPEG = b"\xff\xd8\xff\xe0 a face \xff\xd9"
+
+
+# --- hours
+
+
+@pytest.mark.parametrize(
+    ("typed", "said"),
+    [
+        ("Mon-Fri 06-10 14-18", "Mon-Fri 06-10 14-18"), ("Mon-Fri 06-18, not Wed 12-14", "Mon-Tue 06-18, Wed 06-12 14-18, Thu-Fri 06-18"),
+        ("all, not Sun", None), ("Fri 22-06", "Fri 22-24, Sat 00-06"), ("Mon+Wed 8-9", "Mon 08-09, Wed 08-09"),
+        ("Mon-Sun, not Sat-Sun 00-06", "Mon-Fri, Sat-Sun 06-24"), ("NOT mon", "none"),
+    ],
+)  # fmt: skip
+def test_hours_by_day_range_block_and_exception(typed, said):
+    if said is None:
+        with pytest.raises(VandrelError):
+            week.parse(typed)
+    else:
+        assert week.to_text(week.parse(typed)) == said
+        assert week.parse(said) == week.parse(typed)
+
+
+def test_summer_time_moves_hours_that_a_server_keeps_in_utc(bench, monkeypatch):
+    """Oslo: UTC+1, and UTC+2 from the last Sunday of March (2026-03-29) to the last of October (2026-10-25)."""
+    dialect = ActiveDialect(bench.house.directory, bench.house.charter)
+    for today, moved, day in (
+        (date(2026, 1, 15), "Mon-Fri 07-19", "2026-03-29"), (date(2026, 7, 1), "Mon-Fri 05-17", "2026-10-25"),
+        (date(2026, 10, 24), "Mon-Fri 05-17", "2026-10-25"),
+    ):  # fmt: skip
+        monkeypatch.setattr(type(bench.house.charter), "today", lambda self, today=today: today)
+        assert dialect.means_later("hours", "Mon-Fri 06-18") == (moved, day)
+    assert dialect.means_later("hours", "all") == ("", "")
+    assert bench.house.dialect.means_later("hours", "Mon-Fri 06-18") == ("", "")  # here they are kept as written
+
+
+# --- the working environment
+
+
+def test_settings_of_remote_sessions_are_decoded():
+    """The beginning of the string is the one that [MS-TSTS] 2.3.1 describes: CtxCfgPresent is 0xB00B1E55."""
+
+    def item(name: str, digits: str) -> str:
+        packed = bytes(digits, "ascii").decode("utf-16-le")
+        return chr(len(name) * 2) + chr(len(digits)) + "\x01" + name + packed
+
+    kept = " " * 48 + "P" + chr(4) + item("CtxCfgPresent", "551e0bb0") + item("CtxCfgFlags1", "00f02190")
+    kept += item("CtxMaxIdleTime", "40771b00") + item("CtxWFHomeDirDrive", b"H:\0\0".hex())
+    assert "CtxCfgPresent㔵攱戰ぢ" in kept
+    assert {name: remote.read(kept, name) for name in remote.ATTRIBUTES if remote.read(kept, name)} == {
+        "remote-logon": "no", "remote-idle": "30", "remote-drive": "H:",
+    }  # fmt: skip
+    assert remote.read(kept[:-3], "remote-idle") == remote.read("", "remote-idle") == ""
+    with pytest.raises(ValueError, match="cannot be read"):
+        remote.decode(kept[:-3])
+
+
+def test_addresses_have_one_primary_of_each_type():
+    assert addresses.normal(["sip:a@x", "sip:b@x", "c@x", "SMTP2:d", "smtp:e@x"]) == [
+        "SIP:a@x", "sip:b@x", "c@x", "SMTP2:d", "e@x",
+    ]  # fmt: skip
+    assert addresses.normal(["sip:a@x", "SIP:b@x"]) == ["sip:a@x", "SIP:b@x"]
+    for wrong in (["SIP:a@x", "SIP:b@x"], ["SMTP:a@x"]):
+        with pytest.raises(VandrelError):
+            addresses.normal(wrong)
+
+
+def test_everything_about_a_person_on_every_directory(place):
+    kind, folder = place
+    (folder.path / "face.jpg").write_bytes(JPEG)
+    (folder.path / "large.jpg").write_bytes(JPEG[:4] + b"x" * 102_400 + JPEG[-2:])
+    (folder.path / "face.txt").write_text("no picture")
+    given = ["photo=face.jpg", r"home=\\fs1\homes\{login}", "drive=H:", "hours=Mon-Fri 06-10 14-18", "machines=NQ-1",
+             "machines+=NQ-2", "home-address=Bergveien 1$5003 Bergen", "recovery-mail=tove@home.example",
+             "alias+=sip:tove@marrowick.example", "badge=0071", "division=Shore", "post-box=12"]  # fmt: skip
+    done = folder.run("edit", "toedegaard", *given, "-y")
+    assert done.code == 0, done.err
+    fields = folder.run("show", "toedegaard", "--json").json["objects"][0]["fields"]
+    expected = {
+        "photo": ["JPEG, 14 bytes"], "home": [r"\\fs1\homes\toedegaard"], "drive": ["H:"],
+        "hours": ["Mon-Fri 06-10 14-18"], "home-address": ["Bergveien 1$5003 Bergen"], "badge": ["0071"],
+        "recovery-mail": ["tove@home.example"], "alias": ["SIP:tove@marrowick.example"], "division": ["Shore"],
+        "post-box": ["12"],
+    }  # fmt: skip
+    assert {name: fields[name] for name in expected} == expected
+    assert sorted(fields["machines"]) == ["NQ-1", "NQ-2"]
+    assert "(recovers a password: recovery-mail)" in folder.run("journal", "--last", "1").out
+    moves = "by the clock, these will be" in done.err
+    assert moves == (kind == "domain")  # it alone keeps hours in UTC
+    idle = folder.run("edit", "toedegaard", "remote-idle=30", "dial-in=no", "-y")
+    assert idle.code == (0 if kind == "domain" else 19)
+    if kind == "domain":
+        assert "30 minutes" in folder.run("show", "toedegaard").out
+    for wrong, code in (
+        ("photo=face.txt", 16), ("photo=large.jpg", 16), ("photo=nowhere.jpg", 16), ("drive=Home", 16), ("hours=Mon 25-26", 16),
+        ("alias+=SIP:other@marrowick.example", 16), ("alias+=hbrekke@marrowick.example", 0), ("alias+=halvard.brekke@marrowick.example", 23),
+        ("recovery-mail=tove", 16), ("back=soon", 16), ("roles=captain", 30), ("starts=2026-02-30", 16),
+    ):  # fmt: skip
+        assert folder.run("edit", "toedegaard", wrong, "-n").code == code, wrong
+    assert "102,406" in folder.run("edit", "toedegaard", "photo=large.jpg", "-n").err
+    assert folder.run("edit", "toedegaard", "machines-=NQ-2", "photo=", "hours=", "alias=", "-y").code == 0
+    fields = folder.run("show", "toedegaard", "--json").json["objects"][0]["fields"]
+    assert (fields["machines"], {"photo", "hours", "alias"} & fields.keys()) == (["NQ-1"], set())
+
+
+# --- dates
+
+
+def test_who_comes_back_and_who_starts(bench):
+    today = date(2026, 11, 23)
+    anna, bo, cleo = (hire(bench, name, "Lund", str(n)) for n, name in enumerate(("Anna", "Bo", "Cleo")))
+    for dn, given in ((anna, ["enabled=no", "back=2026-11-23"]), (bo, ["enabled=no", "starts=2026-12-01"]),
+                      (cleo, ["back=2026-11-24", "ends=2026-11-30"])):  # fmt: skip
+        run(bench, Editor(bench.house).edit(get(bench, dn), [assignment(word) for word in given]).steps)
+    found = [(i.entry.dn.name, i.field, str(i.day), i.to_do) for i in intentions(bench.house, today, 30)]
+    assert found == [
+        ("Anna Lund", "back", "2026-11-23", True), ("Cleo Lund", "ends", "2026-11-30", False),
+        ("Bo Lund", "starts", "2026-12-01", False),
+    ]  # fmt: skip
+    assert [i.to_do for i in intentions(bench.house, today + timedelta(8), 0)] == [True, True]
+    assert len(intentions(bench.house, today, 3)) == 1
+
+
+def test_dated_disabling_on_every_directory(place):
+    kind, folder = place
+    assert folder.run("disable", "jmueller", "--back", "2020-01-07", "-y").code == 0
+    assert folder.run("disable", "tohara", "--back", "2090-01-07", "-y").code == 0
+    word = "marked as disabled until 2090-01-07" if kind == "slapd" else "disabled until 2090-01-07"
+    assert word in folder.run("show", "tohara").out
+    assert "to be enabled" in folder.run("due").out
+    enabled = folder.run("due", "--enable", "-y")
+    assert enabled.code == 0, enabled.err
+    assert folder.run("show", "jmueller", "--bare", "enabled").out == "yes\n"
+    assert folder.run("show", "jmueller", "--bare", "back").out == ""
+    assert folder.run("show", "tohara", "--bare", "enabled").out == "no\n"
+    assert folder.run("enable", "tohara", "-y").code == 0
+    early = folder.run("create", "staff", "Ida Vik", "number=4712", "department=IT", "starts=2090-01-01",
+                       "--hand-out", "ida.csv", "-y")  # fmt: skip
+    assert early.code == 0, early.err
+    assert folder.run("show", "ivik", "--bare", "enabled").out == "no\n"
+    assert "starts" in folder.run("due", "--within", "40000").out
+
+
+# --- groups and roles
+
+
+def test_what_a_group_may_become_hangs_on_what_it_is_in_and_holds(bench):
+    """[MS-SAMR] 3.1.1.8.8: global and domain-local change into each other only by way of universal."""
+
+    def change(name: str, word: str) -> list[str]:
+        edit = Editor(bench.house).edit(resolve(bench.house, name), [assignment(word)])
+        return [f.what for f in edit.findings if f.fatal]
+
+    editor = Editor(bench.house)
+    run(bench, editor.edit(resolve(bench.house, "gg-it"), [assignment("members+=gg-office")]).steps)
+    assert change("gg-office", "scope=universal") == ["it cannot become universal: it is in global gg-it"]
+    assert change("gg-it", "scope=universal") == []
+    assert change("gg-it", "scope=domain-local") == ["a global group becomes domain-local only by way of universal"]
+    run(bench, editor.edit(resolve(bench.house, "tidings"), [assignment("members+=gg-season")]).steps)
+    assert change("tidings", "scope=global") == []
+    run(bench, editor.edit(resolve(bench.house, "dl-fares"), [assignment("members+=dl-sailing-plan")]).steps)
+    assert change("dl-fares", "scope=universal") == [
+        "it cannot become universal: it holds domain-local dl-sailing-plan"
+    ]
+
+
+def test_one_member_that_is_refused_does_not_stop_the_others(place):
+    _, folder = place
+    assert folder.run("create", "group", "Outer", "kind=team", "-y").code == 0
+    assert folder.run("create", "group", "Inner", "kind=team", "-y").code == 0
+    assert folder.run("edit", "gg-outer", "members+=gg-inner", "-y").code == 0
+    part = folder.run("edit", "gg-inner", "members+=hbrekke,gg-outer,toedegaard,hbrekke", "-y")
+    assert (part.code, "gg-outer does not come into gg-inner: this would make a circle" in part.err) == (1, True)
+    assert folder.run("show", "gg-inner", "--bare", "members").out.count("\n") == 2
+    again = folder.run("edit", "gg-inner", "members+=hbrekke", "-y")
+    assert (again.code, "Nothing to change." in again.out) == (0, True)
+    alone = folder.run("edit", "gg-inner", "members+=gg-outer", "-y")
+    assert alone.code == 20
+    shown = folder.run("show", "gg-inner", "--effective").out
+    assert "it is in global gg-outer" in shown
+
+
+def test_roles_are_given_and_taken_by_their_groups(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+
+    def roles(word: str) -> dict[str, tuple[str, ...]]:
+        edit = Editor(bench.house).edit(get(bench, anna), [assignment(word)])
+        run(bench, edit.steps)
+        return {d.field: d.after for d in edit.differences}
+
+    assert [entry.dn for entry in holders(bench.house, "helpdesk")] == []
+    assert roles("roles+=helpdesk")["roles"] == ("helpdesk",)
+    assert [entry.dn for entry in holders(bench.house, "helpdesk")] == [anna]
+    assert roles("roles=harbour-master")["roles"] == ("harbour-master",)
+    assert roles("roles-=harbour-master")["roles"] == ()
+    assert held(bench.house, ["GG-Help-Desk", "gg-it"]) == ["helpdesk"]
+
+
+# --- tasks entrusted to teams
+
+
+def test_a_task_is_entries_of_its_own_and_leaves_all_others_alone():
+    team, other = "S-1-5-21-1-2-3-1105", "S-1-5-21-1-2-3-1106"
+    handed_down = Entry(0, 0x10, 0xF01FF, trustee="S-1-5-18")
+    before = Descriptor(0x8004, dacl=Acl(4, (Entry(1, 0, 0x10040, trustee="S-1-1-0"), handed_down)), order=("dacl",))
+    both = entrusted.changed(before, [f"{team} create-accounts", f"{team} reset-passwords", f"{other} unlock"], [])
+    assert entrusted.read(decode(encode(both))) == [
+        f"{team} create-accounts", f"{team} reset-passwords", f"{other} unlock",
+    ]  # fmt: skip
+    assert both.dacl.entries[0] == before.dacl.entries[0]
+    assert both.dacl.entries[-1] == handed_down
+    less = entrusted.changed(both, [], [f"{team} create-accounts"])
+    assert entrusted.read(less) == [f"{team} reset-passwords", f"{other} unlock"]  # what both need stays
+    assert (
+        entrusted.changed(less, [], [f"{team} reset-passwords", f"{other} unlock"]).dacl.entries == before.dacl.entries
+    )
+
+
+def _delegate_may(folder: Folder, *, elsewhere: str) -> None:
+    """As a member of the help desk: a password below /Ferries, a telephone number there; not elsewhere, nor a title."""
+    as_her = ("--who", "everyday", "-y")
+    reset = folder.run("reset", "hbrekke", "--hand-out", "hb.csv", *as_her)
+    assert reset.code == 0, reset.err
+    phone = folder.run("edit", "hbrekke", "phone=+47 5555 0199", *as_her)
+    assert phone.code == 0, phone.err
+    for words in (("reset", elsewhere, "--hand-out", "no.csv"), ("edit", elsewhere, "phone=1"), ("edit", "hbrekke", "title=Admiral"),
+                  ("create", "crew", "Per Moe", "number=77", "site=Northquay", "department=Deck", "category=Hands", "--hand-out", "p.csv")):  # fmt: skip
+        refused = folder.run(*words, *as_her)
+        assert refused.code == 41, (words, refused.out, refused.err)
+
+
+def test_the_help_desk_may_do_what_it_is_entrusted_with(place):
+    kind, folder = place
+    tree = folder.run("tree", "--depth", "1").out
+    state = " (not in force yet)" if kind == "domain" else " (by the charter)"
+    assert f"Ferries  protected  gg-help-desk: reset-passwords, unlock, edit-contacts{state}" in tree
+    entrust = folder.run("hierarchy", "entrust", "-y")
+    assert entrust.code == 0, entrust.err
+    if kind != "domain":
+        assert "nothing enforces it" in entrust.out
+        return
+    assert "Everything that the charter entrusts is in force." in folder.run("hierarchy", "entrust").out
+    assert "reset-passwords, unlock, edit-contacts\n" in folder.run("tree", "--depth", "1").out
+    assert folder.run("edit", "toedegaard", "roles+=helpdesk", "-y").code == 0
+    assert (
+        folder.run("edit", "toedegaard", "password=-", "change=no", "enabled=yes", "-y", stdin="Kv9-fjord-lamp\n").code
+        == 0
+    )
+    assert folder.run("edit", "toedegaard", "machines=", "-y").code == 0
+    _delegate_may(folder, elsewhere="x-mpires")
+    job = next(j["number"] for j in folder.run("journal", "--json").json["jobs"] if j["title"].startswith("entrust"))
+    assert folder.run("undo", str(job), "-y").code == 0
+    assert "(not in force yet)" in folder.run("tree", "--depth", "1").out
+    assert folder.run("reset", "hbrekke", "--hand-out", "hb2.csv", "--who", "everyday", "-y").code == 41
+    assert folder.run("edit", "/Ferries", "entrusted+=gg-help-desk:make-coffee", "-y").code == 16
+    assert folder.run("edit", "toedegaard", "roles-=helpdesk", "-y").code == 0
+
+
+def test_the_same_as_access_rules_of_slapd(tmp_path):
+    """The rules that are printed, loaded into a server; then a member of the help desk binds."""
+    with servers.running(servers.Setup()) as server:
+        (tmp_path / "connections.yaml").write_text(SLAPD.format(url=server.url, dn=TOVE))
+        (tmp_path / "hers").write_text("Kv9-fjord-lamp")
+        (tmp_path / "hers").chmod(0o600)
+        env = {"VANDREL_DIRECTORY": "harbour"}
+        assert Folder(tmp_path, {}).run("demo", "demo", "--no-tour", "--directory", "harbour").code == 0
+        folder = Folder(tmp_path / "demo", env)
+        assert folder.run("edit", "toedegaard", "roles+=helpdesk", "-y").code == 0
+        assert folder.run("edit", "toedegaard", "password=-", "change=no", "-y", stdin="Kv9-fjord-lamp\n").code == 0
+        printed = folder.run("hierarchy", "entrust", "--rules").out
+        found = [line.partition("}")[2] for line in printed.splitlines() if line.startswith("olcAccess: {")]
+        assert len(found) == len(list(rules_of(printed))) > 0
+        server.stop()
+        server.setup = server.setup._replace(
+            access="\n".join([*(f"access {rule}" for rule in found), server.setup.access])
+        )
+        server.configure()
+        server.start()
+        _delegate_may(folder, elsewhere="x-mpires")
+
+
+def rules_of(printed: str) -> list[str]:
+    return [line for line in printed.splitlines() if line.startswith("# /")]
+
+
+# --- really locked
+
+
+def test_bad_attempts_lock_and_one_word_unlocks(place):
+    kind, folder = place
+    if kind != "domain":
+        return  # a standard server needs a policy for it: below
+    assert folder.run("edit", "/", "@lockoutThreshold=3", "-y").code == 0
+    assert folder.run("edit", "hbrekke", "password=-", "change=no", "-y", stdin="Kv9-fjord-lamp\n").code == 0
+    for _ in range(4):
+        folder.run("logon", "hbrekke", "--password", "-", stdin="wrong-wrong\n")
+    assert folder.run("show", "hbrekke", "--bare", "locked").out == "yes\n"
+    refused = folder.run("logon", "hbrekke", "--password", "-", stdin="Kv9-fjord-lamp\n")
+    assert (refused.code, "bad attempts have locked it" in refused.out + refused.err) == (41, True)
+    assert folder.run("unlock", "hbrekke", "-y").code == 0
+    proved = folder.run("logon", "hbrekke", "--password", "-", stdin="Kv9-fjord-lamp\n")
+    assert proved.code == 0, proved.out + proved.err
