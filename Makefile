@@ -33,6 +33,7 @@ lint: $(VENV)/.dev
 bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/startup.py
 	$(BIN)/python benchmarks/accounts.py
+	$(BIN)/python benchmarks/memberships.py
 	$(BIN)/python benchmarks/servers.py
 
 screens: $(VENV)/.dev

@@ -54,7 +54,8 @@ def carry_out(session: Session, edits: Sequence[Edit], given: Sequence[Assignmen
     more = f" and {len(edits) - _SHOWN} more" if len(edits) > _SHOWN else ""
     whole = len(edits) == 1 and not edits[0].apart
     title = f"{verb} {names}{more}{_sensitive(edits)}"
-    plan = Plan(title, in_order(session.house, edits, passwords), findings, whole=whole)
+    read = {edit.entry.dn.key for edit in edits}
+    plan = Plan(title, in_order(session.house, edits, passwords), findings, whole=whole, read=read)
     report = hand_out.carry_out(plan, f"{verb.capitalize()} {count(len(edits), 'object')}?")
     if report is not None and not session.out.as_json:
         hand_out.deliver()

@@ -116,6 +116,7 @@ class Editor:
         changes: dict[str, Change] = {}
         rename: DN | None = None
         values: dict[str, list[str]] = {}
+        present: dict[str, list[str]] = {}
         memberships: list[Assignment] = []
         for assignment in assignments:
             if assignment.raw:
@@ -135,7 +136,8 @@ class Editor:
             else:
                 # phone=1 phone+=2: each goes on from where the one before it stopped.
                 before = values.get(known.name)
-                before = self._house.dialect.read(entry, known.name) if before is None else before
+                if before is None:
+                    before = present[known.name] = self._house.dialect.read(entry, known.name)
                 after = self._after(known, before, self._own(edit, assignment), edit.sort)
                 values[known.name] = addresses.normal(after) if known.name == "alias" else after
         if memberships:
@@ -143,7 +145,7 @@ class Editor:
             self._roles(edit)
         given = {assignment.field for assignment in assignments}
         for name, after in values.items():
-            self._collect(changes, self._field(edit, FIELDS[name], after, given))
+            self._collect(changes, self._field(edit, FIELDS[name], present[name], after, given))
         if edit.sort == ACCOUNT and given & {"change", "password-fixed", "password-lasting"}:
             flags = {name: values.get(name) or self._house.dialect.read(entry, name) for name in _FLAGS}
             edit.findings += given_values.contradictions(flags)
@@ -177,8 +179,9 @@ class Editor:
 
     # --- one field
 
-    def _field(self, edit: Edit, known: Field, after: list[str], assigned: Collection[str]) -> list[Change]:
-        before = self._house.dialect.read(edit.entry, known.name)
+    def _field(
+        self, edit: Edit, known: Field, before: list[str], after: list[str], assigned: Collection[str]
+    ) -> list[Change]:
         edit.findings += given_values.check(self._house, known, after, edit.sort)
         if after != before and not self._house.dialect.attribute(known.name, edit.sort):
             edit.findings += self._house.not_kept(edit.sort, {known.name: after}, (known.name,))

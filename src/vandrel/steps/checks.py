@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Set as Keys
 from functools import cached_property
 
 from vandrel.dialects.dialect import Dialect
@@ -28,7 +29,9 @@ class Checks:
     renamed or removed is protected is asked of it alone.
     """
 
-    def __init__(self, directory: Directory, dialect: Dialect) -> None:
+    def __init__(self, directory: Directory, dialect: Dialect, read: Keys[str] = frozenset()) -> None:
+        """Prepare to check; `read` are the keys of names that the request has just read, which so exist."""
+        self._read = read
         self._directory = directory
         self._dialect = dialect
         self._schema = directory.schema
@@ -111,8 +114,8 @@ class Checks:
                     wanted[target.key] = target
         if self._moves:
             wanted |= {old.key: old for old in [self._before(dn, self._moves) for dn in wanted.values()]}
-        unknown = [dn for key, dn in wanted.items() if key not in self._added]
-        return {dn.key for dn in self._directory.existing(unknown)}
+        unknown = [dn for key, dn in wanted.items() if key not in self._added and key not in self._read]
+        return {dn.key for dn in self._directory.existing(unknown)} | (wanted.keys() & self._read)
 
     def _claims(self, step: Step) -> list[_Claim]:
         """What the step adds and must be unique: the value as stored, and where it must not stand a second time."""

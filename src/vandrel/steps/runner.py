@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence, Set
 
 import msgspec
 from msgspec import Struct
@@ -27,13 +27,15 @@ class Plan(Struct, frozen=True):
 
     With ``whole`` it is made whole or not at all, where the directory can and the plan fits one batch; else a
     refused step does not stop the others. ``findings`` are what the job itself found; those of the common checks
-    come on top.
+    come on top. ``read`` are the keys of the names of objects that the job has read: nobody asks again whether they are
+    there; a server that has lost one since refuses the step.
     """
 
     title: str
     steps: Sequence[Step]
     findings: Sequence[Finding] = ()
     whole: bool = True
+    read: Set[str] = frozenset()
 
 
 class Report(Struct):
@@ -60,7 +62,7 @@ class Runner:
 
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
-        checks = Checks(self._directory, self._dialect)
+        checks = Checks(self._directory, self._dialect, plan.read)
         checks.announce(plan.steps)
         found = [*plan.findings, *(f for _, batch in _batches(plan.steps) for f in checks.check(batch))]
         return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
