@@ -6,6 +6,7 @@ from datetime import date, timedelta
 
 import pytest
 
+from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
 from vandrel.directory.active import entrusted, remote
 from vandrel.directory.active.descriptor import Acl, Descriptor, Entry, decode, encode
@@ -302,6 +303,11 @@ def test_the_same_as_access_rules_of_slapd(tmp_path):
         server.configure()
         server.start()
         _delegate_may(folder, elsewhere="x-mpires")
+        # Of several, what she may do is done, the other is told; the journal knows.
+        part = folder.run("edit", "hbrekke", "x-mpires", "phone=+47 5555 0200", "--who", "everyday", "-y")
+        assert (part.code, "1 of 2 steps made" in part.out, "Marta Pires" in part.err) == (1, True, True), part.err
+        assert folder.run("show", "hbrekke", "--bare", "phone").out == "+47 5555 0200\n"
+        assert "1 of 2" in folder.run("journal", "--last", "1").out
 
 
 def rules_of(printed: str) -> list[str]:
@@ -325,3 +331,103 @@ def test_bad_attempts_lock_and_one_word_unlocks(place):
     assert folder.run("unlock", "hbrekke", "-y").code == 0
     proved = folder.run("logon", "hbrekke", "--password", "-", stdin="Kv9-fjord-lamp\n")
     assert proved.code == 0, proved.out + proved.err
+
+
+# --- password rules: the test set
+
+RULES = "passwords:\n  length: 7\n  classes: 3\n  history: 24\n  lasts: 42\n  rests: 1\n  own-names: refuse\n  common: warn\n"
+
+
+#: So loose that the domain's own rules, which are the test set, come to hold.
+LOOSE = (
+    "passwords:\n  length: 1\n  classes: 0\n  history: 0\n  lasts: 0\n  rests: 0\n  own-names: allow\n  common: warn\n"
+)
+
+
+def test_the_rules_in_force_are_told_with_their_source_and_each_is_named(place):
+    """History 24, longest age 42 days, shortest 1 day, length 7, three of four classes."""
+    kind, folder = place
+    text = charter_text()
+    begin, end = text.index("passwords:\n"), text.index("kinds:\n")
+    (folder.path / "set.yaml").write_text(text[:begin] + (LOOSE if kind == "domain" else RULES) + text[end:])
+    more = ("--charter", "set.yaml")
+    shown = folder.run("show", "agross", "--password-rules", *more).out
+    source = "domain marrowick" if kind == "domain" else "charter"
+    for rule in ("7 characters or more", "3 of four classes", "none of the last 24", "42 days", "within 1 day"):
+        (line,) = [line for line in shown.splitlines() if rule in line] or [shown]
+        assert line.endswith(source), line
+
+    def give(password: str):
+        return folder.run("reset", "agross", "--password", "-", "--keep", "-y", *more, stdin=f"{password}\n")
+
+    for password, why in (
+        ("Kv9-xx", "7"), ("kvjordlampe", "classes"), ("Anneliese-77", "name"), ("xyGross.19", "name"),
+    ):  # fmt: skip
+        refused = give(password)
+        assert (refused.code, why in refused.err) == (25, True), (password, refused.err)
+        assert password not in refused.out + refused.err
+    flagged = give("P@ssw0rd-1")
+    assert "common" in flagged.err, flagged.err
+    assert give("Kv9-fjord-lamp").code == 0
+    assert "42 days" not in folder.run("show", "agross", *more).out
+    assert give("Rx4-lamp-fjord").code == 0
+    again = give("Kv9-fjord-lamp")
+    # That standard server has no policy, and so keeps no old password; the domain takes the last one for another hour.
+    assert again.code == (0 if kind == "slapd" else 25), again.err
+    if kind == "domain":
+        assert give("Mw7-fjord-jord").code == 0
+    ages = folder.run("show", "agross", "--password-rules", *more).out
+    assert "too old from" in ages
+    assert "never" not in ages
+
+
+# --- bad input, command by command
+
+BAD = [
+    ("reset nobody-x --hand-out h.csv -y", 30), ("reset lund --hand-out h.csv -y", 31), ("reset alund -y", 2),
+    ("reset gg-it --hand-out h.csv -y", 30), ("reset alund --hand-out charter.yaml -y", 23),
+    ("unlock nobody-x -y", 30), ("unlock /Shore -y", 30), ("disable lund -y", 31), ("disable alund --back yesterday -y", 16),
+    ("enable nobody-x -y", 30), ("due --within soon", 2), ("roles captain", 30), ("edit alund roles+=captain -y", 30),
+    ("edit alund nothing=1 -y", 10), ("edit alund @nothing=1 -y", 10), ("edit alund country=Norway -y", 22),
+    ("edit alund enabled=maybe -y", 16), ("edit alund manager=nobody-x -y", 30), ("edit alund manager=lund -y", 31),
+    ("edit alund login=hbrekke -y", 23), ("edit alund surname= -y", 26), ("edit alund kind=pirate -y", 11),
+    ("edit alund password=secret -y", 2), ("edit alund password-fixed=yes -y", 19), ("edit alund principal=alund@elsewhere.example -y", 16),
+    ("edit gg-it members+=nobody-x -y", 30), ("edit gg-it scope=domain-local -y", 20), ("edit gg-it purpose=fun -y", 16),
+    ("edit alund phone-=1 -y", 30), ("edit --where (&( office=1 -y", 13), ("edit - office=1 -y", 2), ("edit alund -y", 2),
+    ("rename nobody-x surname=A -y", 30), ("rename alund -y", 2), ("rename alund surname= -y", 21), ("rename gg-it surname=A -y", 30),
+    ("rename alund name=Halvard\\ Brekke -y", 23), ("handover nobody-x A -y", 30), ("handover alund -y", 2),
+    ("move nobody-x --to /Shore -y", 30), ("move alund --to /Nowhere -y", 30), ("move alund --to Shore -y", 12),
+    ("move /Ferries --to /Ferries/Northquay -y", 20), ("move /Shore/IT --to /Ferries -y", 27), ("move alund -y", 2),
+    ("copy nobody-x A -y", 30), ("copy alund A number=1 nothing=2 -y", 10), ("copy lund A number=1 -y", 31), ("compare alund nobody-x", 30),
+    ("compare alund lund", 31), ("protect nobody-x -y", 30), ("release lund -y", 31), ("undo 4711 -y", 30), ("undo -y", 2), ("logon nobody-x --password -", 30),
+    ("show alund --bare nothing", 10), ("show alund --hours-picture w.png", 30), ("hierarchy entrust now", 2),
+    ("edit /Shore entrusted+=gg-it:unlock -y", 19), ("edit /Shore name=Coast -y", 27), ("edit alund starts=2026-13-01 -y", 16),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("words", "code"), BAD)
+def test_bad_input_has_its_own_exit_code_and_writes_nothing(demo, words, code):
+    import shlex
+
+    before = demo.state()
+    done = demo.run(*shlex.split(words))
+    assert done.code == code, done.out + done.err
+    assert done.err.strip()
+    assert demo.state() == before
+
+
+def test_the_suffix_of_many_is_changed_and_only_to_a_registered_one(place):
+    kind, folder = place
+    yard = folder.run("find", "kind=yard", "--columns", "login", "--as", "csv").out.split()[1:]
+    assert len(yard) > 2
+    words = ("edit", "-", "principal={login}@guests.marrowick.example", "-y")
+    if kind == "domain":
+        refused = folder.run(*words, stdin="\n".join(yard))
+        assert (refused.code, "not registered on the server" in refused.err) == (20, True)
+        registered = "CN=Partitions,CN=Configuration,dc=marrowick,dc=example"
+        assert folder.run("edit", registered, "@uPNSuffixes+=guests.marrowick.example", "-y").code == 0
+    changed = folder.run(*words, stdin="\n".join(yard))
+    assert changed.code == 0, changed.err
+    names = folder.run("find", "kind=yard", "--columns", "principal", "--as", "csv").out.split()[1:]
+    assert names == [f"{login}@guests.marrowick.example" for login in yard]
+    assert folder.run("edit", "-", "principal={login}@elsewhere.example", "-y", stdin="\n".join(yard)).code == 16

@@ -24,6 +24,7 @@ EXAMPLES = """\
   vandrel show alund --bare dn                the distinguished name alone, ready to paste
   vandrel show alund --effective              every group that counts, and by which way
   vandrel show alund --hours-picture week.png  the hours of the week, as a picture (png, svg, pdf)
+  vandrel show alund --password-rules         the rules in force for the password, and its age
   vandrel show alund --raw                    every attribute as the directory has it
 """
 WRITES = False
@@ -50,6 +51,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--effective",
         action="store_true",
         help="every group that counts, by way of which others; and inherited policies",
+    )
+    parser.add_argument(
+        "--password-rules", action="store_true", help="the password rules in force, where each comes from, and ages"
     )
     parser.add_argument("--hours-picture", metavar="FILE", help="draw the hours of the week into this file")
     parser.add_argument(
@@ -82,6 +86,8 @@ def run(session: Session) -> int:
             show_entry(session, entry, full=args.all)
             if args.effective:
                 _effective(session, entry)
+            if args.password_rules:
+                _password_rules(session, entry)
     return 0
 
 
@@ -363,6 +369,31 @@ def _effective(session: Session, entry: Entry) -> None:
             ("policy", "from", ""),
             [(f"  {p.name}", p.unit, "enforced" if p.enforced else "") for p in policies], header=False,
         )  # fmt: skip
+
+
+def _password_rules(session: Session, entry: Entry) -> None:
+    """The rules in force for an account, each with its source, and what they mean for the password it has."""
+    from vandrel.cli.passwords import show_rules
+    from vandrel.jobs.ages import ages
+    from vandrel.jobs.edit import password_rules
+
+    if session.house.dialect.sort_of(entry) != "account":
+        return
+    rules = password_rules(session.house, entry)
+    session.out.line()
+    show_rules(session, rules)
+    known = ages(session.house, entry, rules)
+    said = [("set", known.set, ""), ("its owner may change it from", known.rests, rules.rules["rests"].source)]
+    said.append(("too old from", known.old, known.source))
+    rows = [
+        (f"  {label}", when.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M") if when else "never", source)
+        for label, when, source in said
+    ]
+    session.out.heading("The password that it has")
+    if known.set is None:
+        session.out.line("  when it was set is not known")
+    else:
+        session.out.table(("what", "when", "from"), rows, header=False)
 
 
 def _show_rest(session: Session, entry: Entry) -> None:

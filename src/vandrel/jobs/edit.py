@@ -194,6 +194,11 @@ class Editor:
         edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
         if known.name in ("purpose", "scope"):
             edit.findings += conversion(self._house, edit.entry, known.name, "".join(before), "".join(after))
+        if known.name == "principal" and (suffix := self._house.unregistered_suffix("".join(after))):
+            # At birth it is only told; who changes names means others to use them.
+            what = f"{suffix} is not registered on the server, so nobody else can use the name"
+            remedy = "have it registered first (uPNSuffixes), or take another suffix"
+            edit.findings.append(Finding("refused", what, "principal", remedy))
         if known.name == "locked" and after == ["yes"]:
             what = "only bad attempts lock an account"
             edit.findings.append(Finding("bad-value", what, "locked", "to keep somebody out, disable the account"))

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import UTC, date, datetime
 
 from msgspec import Struct
 
 from vandrel.directory.entry import Entry
+from vandrel.jobs.ages import ages
 from vandrel.jobs.house import House
 from vandrel.text.nearest import listed
+
+#: Rules of the charter, which no server knows of.
+_OURS = ("charter", "kind ", "built in")
 
 
 class LogonState(Struct, frozen=True):
@@ -48,6 +52,8 @@ def logon_state(house: House, entry: Entry, today: date) -> LogonState:
         causes.append("bad attempts have locked it")
     if not house.dialect.has_password(entry):
         causes.append("it has no password")
+    elif since := _too_old(house, entry):
+        causes.append(f"its password is too old, since {since}")
     if causes:
         return LogonState(False, f"{name} cannot log on: {listed(causes, 'and')}.")
     forms = listed([form for field in ("login", "principal") if (form := house.one(entry, field))], "or")
@@ -67,6 +73,16 @@ def logon_state(house: House, entry: Entry, today: date) -> LogonState:
     until = f", through {ends}" if ends and not house.dialect.why_not_heeded("ends", entry) else ""
     within = f", only {', '.join(only)}" if only else ""
     return LogonState(True, f"{name} can log on as {forms}{until}{within}.{_first(house, entry)}")
+
+
+def _too_old(house: House, entry: Entry) -> str:
+    """The day since which the password is too old, by a rule that a server holds to; empty where it is not."""
+    if not house.dialect.password_layers(entry):
+        return ""
+    known = ages(house, entry, house.password_rules(house.one(entry, "kind"), entry))
+    if known.old is None or known.source.startswith(_OURS) or known.old > datetime.now(UTC):
+        return ""
+    return known.old.astimezone(house.charter.zone).date().isoformat()
 
 
 def _first(house: House, entry: Entry) -> str:
