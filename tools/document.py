@@ -47,7 +47,8 @@ def fields() -> str:
                 many = ", several" if field.many else ""
                 on = ", ".join(sorted(field.on))
                 kept = " | ".join(_kept(dialect, field.name) for dialect in (StandardDialect, ActiveDialect))
-                what = f"{field.about} | {field.shape.value}{many}"
+                unit = f", in {field.unit}" if field.unit else ""
+                what = f"{field.about} | {field.shape.value}{unit}{many}"
                 text += f"| `{field.name}` | {on} | {what} | {kept} |\n"
     return text
 

@@ -426,6 +426,19 @@ def _show_raw(session: Session, entry: Entry) -> None:
     session.out.table(("attribute", "value"), rows, header=False)
 
 
+def _limit(session: Session, name: str, sort: str) -> str:
+    """What a field takes at most, as the live schema has it."""
+    from vandrel.fields import FIELDS, Shape
+
+    field, house = FIELDS[name], session.house
+    if field.shape is Shape.OCTETS:
+        return f"; {session.charter.document.photo_limit:,} {field.unit} at most"
+    attribute = house.directory.schema.attribute(house.dialect.attribute(name, sort))
+    unit = f", in {field.unit}" if field.unit else ""
+    most = attribute.limit if attribute and field.shape is Shape.TEXT else 0
+    return f"{unit}; {most} characters at most" if most else unit
+
+
 def _show_only(session: Session, entry: Entry, fragment: str) -> None:
     """Fields and attributes with `fragment` in their name, empty ones too.
 
@@ -441,7 +454,8 @@ def _show_only(session: Session, entry: Entry, fragment: str) -> None:
     rows = []
     for name, field in FIELDS.items():
         if sort in field.on and (low in name or low in house.dialect.attribute(name, sort).casefold()):
-            rows.append((name, ", ".join(values_of(session, entry, name)) or "(empty)", field.about))
+            about = f"{field.about}{_limit(session, name, sort)}"
+            rows.append((name, ", ".join(values_of(session, entry, name)) or "(empty)", about))
     covered = {house.dialect.attribute(name, sort) for name, field in FIELDS.items() if sort in field.on}
     _, may = house.directory.schema.shape(tuple(entry.texts("objectClass")))
     for name in sorted({*may, *entry.attributes}):
