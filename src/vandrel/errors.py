@@ -29,6 +29,7 @@ CODES: dict[str, tuple[int, str]] = {
     "bad-filter": (13, "a filter that cannot be read"),
     "bad-pattern": (14, "a naming pattern that cannot be read"),
     "charter": (15, "faults in the charter"),
+    "intake": (18, "faults in the description of a tabular file, or in its rows"),
     "connections": (17, "faults in the file of connections"),
     "bad-value": (16, "a value that its field cannot take"),
     "refused": (20, "refused by a rule"),

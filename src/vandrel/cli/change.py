@@ -133,7 +133,8 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
         must = bool(rules.rules["change"].value) if change is None else change[0] == "yes"
         if must and change is None:
             session.out.findings(house.not_kept("account", {"change": ("yes",)}, ()))
-        steps.append(Password(edit.entry.dn, secret, must and secret is not None))
+        kept = hand_out.name if choice == "generate" else ""
+        steps.append(Password(edit.entry.dn, secret, must and secret is not None, kept))
         if secret is not None and choice == "generate":
             names = [house.one(edit.entry, name) for name in ("full", "login", "principal", "mail")]
             hand_out.add(names[0], names[1], names[2], names[3], secret)

@@ -289,8 +289,8 @@ def _write(session: Session, columns: Sequence[str], rows: Iterator[list[str]]) 
     import csv
     import sys
 
-    from vandrel.cli.passwords import harmless
     from vandrel.errors import VandrelError
+    from vandrel.intake.hand_out import harmless
 
     try:
         file = open(session.args.to, "x", encoding="utf-8", newline="") if session.args.to else sys.stdout  # noqa: SIM115, PTH123

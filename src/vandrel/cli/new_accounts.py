@@ -40,7 +40,7 @@ def make(session: Session, drafts: Sequence[Draft], choice: str, title: str, com
         raise Refused(findings)
     hand_out = HandOut(session, session.args.hand_out)
     made = [(draft, _password(session, draft, choice, hand_out)) for draft in drafts]
-    plan = Plan(title, steps(session.house, made), findings)
+    plan = Plan(title, steps(session.house, made, hand_out.name), findings)
     names = drafts[0].value("full") if len(drafts) == 1 else f"{len(drafts)} accounts"
     report = hand_out.carry_out(plan, f"Create {names}?")
     if report is not None and report.made and not session.out.as_json:

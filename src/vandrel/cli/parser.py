@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 from importlib import import_module
+from keyword import iskeyword
 
 from vandrel import __version__
 from vandrel.cli import complete
@@ -13,7 +14,7 @@ from vandrel.cli import complete
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
 COMMANDS = (
-    "show", "find", "tree", "compare", "logon", "create", "copy", "edit", "reset", "unlock", "disable", "enable",
+    "show", "find", "tree", "compare", "logon", "create", "copy", "import", "edit", "reset", "unlock", "disable", "enable",
     "due", "rename", "handover", "move", "protect", "release", "roles", "undo", "hierarchy", "charter", "probe",
     "journal", "resume", "export", "load", "demo", "completion", "manual",
 )  # fmt: skip
@@ -82,7 +83,7 @@ def build_parser(only: str = "") -> argparse.ArgumentParser:
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
     common, writing = common_options(), writing_options()
     for name in [only] if only in COMMANDS else COMMANDS:
-        command = import_module(f"vandrel.cli.{name}")
+        command = import_module(f"vandrel.cli.{name}_" if iskeyword(name) else f"vandrel.cli.{name}")
         parents = [common, writing] if command.WRITES else [common]
         added = commands.add_parser(
             command.NAME, help=command.HELP, description=command.DESCRIPTION, epilog="examples:\n" + command.EXAMPLES,

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import csv
 import getpass
 import io
-import os
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from vandrel.charter.passwords import PasswordRules, generate
 from vandrel.cli.session import Session, read_secret_line
@@ -17,10 +15,8 @@ from vandrel.errors import Finding, Refused, VandrelError
 from vandrel.secret import Secret
 
 if TYPE_CHECKING:
+    from vandrel.intake.hand_out import Slip
     from vandrel.steps.runner import Plan, Report
-
-if TYPE_CHECKING:
-    pass
 
 CHOICES = ("ask", "generate", "none", "-")
 
@@ -91,24 +87,32 @@ def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, av
 class HandOut:
     """Where generated passwords go: a file for its owner alone, or one look at the terminal's other screen."""
 
-    HEADER = ("name", "login", "principal", "mail", "password")
-
-    def __init__(self, session: Session, file: str | None) -> None:
+    def __init__(self, session: Session, file: str | None, recipient: str = "") -> None:
         self._session = session
         self._path = Path(file) if file else None
-        self._rows: list[tuple[str, str, str, str, Secret]] = []
+        self._recipient = recipient
+        self._slips: list[Slip] = []
+
+    @property
+    def name(self) -> str:
+        """The full path of the file; empty where there is none."""
+        return str(self._path.resolve()) if self._path else ""
 
     def add(self, name: str, login: str, principal: str, mail: str, secret: Secret) -> None:
-        self._rows.append((name, login, principal, mail, secret))
+        from vandrel.intake.hand_out import Slip
 
-    def carry_out(self, plan: Plan, question: str) -> Report | None:
+        self._slips.append(Slip(name, login, principal, mail, secret))
+
+    def carry_out(self, plan: Plan, question: str, **more: Any) -> Report | None:
         """Carry a plan out, with the file written before and taken back where the plan comes to nothing."""
         if not self._session.args.dry_run:
             self._prepare()
         try:
-            report = self._session.carry_out(plan, question)
+            report = self._session.carry_out(plan, question, **more)
         except BaseException:
-            self._withdraw()
+            # A job that was begun can be finished, and then these are the only passwords there are.
+            if not self._session.runner.job:
+                self._withdraw()
             raise
         if report is not None and not report.made:
             self._withdraw()
@@ -121,7 +125,7 @@ class HandOut:
             VandrelError: ``usage`` where there is neither a file nor a terminal; ``taken`` where the file exists.
 
         """
-        if not self._rows:
+        if not self._slips:
             return
         if self._path is None:
             if not self._session.out.interactive:
@@ -130,39 +134,40 @@ class HandOut:
                     remedy="add --hand-out FILE, or write password=none",
                 )  # fmt: skip
             return
-        try:
-            handle = os.open(self._path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
-        except FileExistsError:
-            raise VandrelError(
-                "taken", "the hand-out file exists and is not overwritten", where=str(self._path)
-            ) from None
-        except OSError as error:
-            raise VandrelError(
-                "not-permitted", f"the hand-out cannot be written: {error.strerror}", where=str(self._path)
-            ) from None
-        with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
-            writer = csv.writer(file)
-            writer.writerow(self.HEADER)
-            for *texts, secret in self._rows:
-                writer.writerow([*(harmless(str(text)) for text in texts), secret.reveal()])
+        self._write(again=False)
+
+    def _write(self, *, again: bool) -> None:
+        from vandrel.intake.hand_out import write
+
+        assert self._path is not None
+        organization = self._session.charter.document.organization
+        write(self._path, self._slips, organization, self._recipient, again=again)
+
+    def leave_out(self, logins: Collection[str]) -> None:
+        """Take out the lines of accounts that were not made."""
+        kept = [slip for slip in self._slips if slip.login not in logins]
+        if len(kept) < len(self._slips):
+            self._slips = kept
+            if self._path is not None:
+                self._write(again=True)
 
     def _withdraw(self) -> None:
         """Take the file back: the accounts were not made."""
-        if self._path is not None and self._rows:
+        if self._path is not None and self._slips:
             self._path.unlink(missing_ok=True)
-        self._rows = []
+        self._slips = []
 
     def deliver(self) -> None:
         """Say where the passwords are, or show them on the other screen until a key is pressed."""
-        if not self._rows:
+        if not self._slips:
             return
         if self._path is not None:
             self._session.out.note(f"First passwords: {self._path} (for you alone; mode 0600)")
             return
         text = io.StringIO()
-        width = max(len(str(row[1])) for row in self._rows)
-        for _, login, _, _, secret in self._rows:
-            text.write(f"  {login.ljust(width)}   {secret.reveal()}\n")
+        width = max(len(slip.login) for slip in self._slips)
+        for slip in self._slips:
+            text.write(f"  {slip.login.ljust(width)}   {slip.secret.reveal()}\n")
         # The other screen has no scroll-back: what is shown here is gone with the key.
         sys.stdout.write("\x1b[?1049h\x1b[H" + "\n  First password, shown once:\n\n" + text.getvalue() + "\n")
         sys.stdout.flush()
@@ -171,8 +176,3 @@ class HandOut:
         finally:
             sys.stdout.write("\x1b[2J\x1b[?1049l")
             sys.stdout.flush()
-
-
-def harmless(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell

@@ -3,9 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from vandrel.cli.journal import number
 from vandrel.cli.session import Session, exit_code
+
+if TYPE_CHECKING:
+    from vandrel.record.journal import Record
+    from vandrel.secret import Secret
+    from vandrel.steps.runner import Passwords
 
 NAME = "resume"
 HELP = "finish a job that was broken off"
@@ -21,6 +27,27 @@ WRITES = True
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("job", nargs="?", type=number, metavar="JOB", help="its number in the journal")
+
+
+def _from_hand_out(session: Session) -> Passwords:
+    """Finds generated passwords in the hand-outs that the records name: they exist nowhere else."""
+    from pathlib import Path
+
+    from vandrel.directory import dn as names
+    from vandrel.intake.hand_out import read
+
+    files: dict[str, dict[str, Secret]] = {}
+
+    def find(record: Record) -> Secret | None:
+        kept = str(record.get("kept", ""))
+        if not kept:
+            return None
+        if kept not in files:
+            files[kept] = read(Path(kept))
+        entry = session.house.directory.get(names.parse(record["dn"])) if files[kept] else None
+        return files[kept].get(session.house.one(entry, "login")) if entry is not None else None
+
+    return find
 
 
 def run(session: Session) -> int:
@@ -45,7 +72,7 @@ def run(session: Session) -> int:
         session.out.note("Dry run: nothing was changed.")
         return 0
     session.out.confirm("Finish it?", yes=session.args.yes)
-    report = session.runner.resume(chosen)
+    report = session.runner.resume(chosen, _from_hand_out(session))
     session.report(report)
     if session.out.as_json:
         refused = [{"dn": dn, "why": str(error)} for dn, error in report.refused]

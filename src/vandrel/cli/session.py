@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from vandrel.jobs.house import House
     from vandrel.record.journal import Job, Journal
     from vandrel.secret import Secret
-    from vandrel.steps.runner import Plan, Report, Runner
+    from vandrel.steps.runner import Plan, Progress, Report, Runner
 
 
 #: What was asked in this process: the tour of the demo runs many commands in one.
@@ -255,7 +255,7 @@ class Session:
 
     # --- the one way through
 
-    def carry_out(self, plan: Plan, question: str) -> Report | None:
+    def carry_out(self, plan: Plan, question: str, progress: Progress | None = None) -> Report | None:
         """Check a plan whose preview is on the screen, ask, run it, report; None after a dry run.
 
         Raises:
@@ -280,7 +280,7 @@ class Session:
         self.warn_of_broken_jobs()
         self.out.confirm(question, yes=self.args.yes)
         # While somebody thought about the question, somebody else may have been at work: then it is checked again.
-        report = self.runner.run(plan, self.command, checked=self.args.yes)
+        report = self.runner.run(plan, self.command, progress or (lambda made, planned: None), checked=self.args.yes)
         self.report(report)
         return report
 

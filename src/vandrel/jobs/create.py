@@ -23,6 +23,7 @@ from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Shape
 from vandrel.fields import field as field_named
 from vandrel.jobs import values as given_values
 from vandrel.jobs.house import House
+from vandrel.jobs.ledger import Ledger
 from vandrel.jobs.register import Register
 from vandrel.jobs.resolve import resolve
 from vandrel.secret import Secret
@@ -62,25 +63,36 @@ class Draft(Struct):
 class Creator:
     """Works out new accounts for one request; names given to one are taken for the next."""
 
-    def __init__(self, house: House, today: date) -> None:
+    def __init__(self, house: House, today: date, ledger: Ledger | None = None) -> None:
         self._house = house
         self._today = today
-        self._register = Register(house)
+        self._register = Register(house, ledger)
+        # What many accounts have in common is asked of the directory once.
+        self._rules: dict[str, PasswordRules] = {}
+        self._units: dict[Place, tuple[DN, bool]] = {}
+        self._groups: dict[str, Entry | None] = {}
 
-    def draft(self, kind_name: str, given: Mapping[str, Sequence[str]]) -> Draft:
+    def draft(
+        self, kind_name: str, given: Mapping[str, Sequence[str]], resolved: Mapping[str, Sequence[str]] | None = None
+    ) -> Draft:
         """Work out one account.
 
         Args:
             kind_name: a kind of account in the charter.
             given: fields as typed, ``place`` included; names in them are resolved here.
+            resolved: fields whose values are names in full already, and need not exist yet.
 
         Raises:
             VandrelError: ``unknown-kind``, ``unknown-field``.
 
         """
         kind = self._house.charter.kind(kind_name)
-        draft = Draft(kind_name, rules=self._house.password_rules(kind_name))
+        if kind_name not in self._rules:
+            self._rules[kind_name] = self._house.password_rules(kind_name)
+        draft = Draft(kind_name, rules=self._rules[kind_name])
         self._given(draft, given)
+        for name, values in (resolved or {}).items():
+            draft.derived[name] = Derived(name, tuple(values), "typed")
         self._defaults(draft, kind)
         faulty = {finding.where for finding in draft.findings}
         draft.missing = [name for name in kind.requires if not draft.value(name) and name not in faulty]
@@ -171,8 +183,7 @@ class Creator:
             known = {finding.where for finding in draft.findings}
             draft.findings += [finding for finding in error.findings if finding.where not in known]
             return
-        parent = places.to_dn(draft.place, self._house.charter.base)
-        if not self._house.directory.existing([parent]):
+        if not self._unit(draft.place)[1]:
             designed = self._house.charter.designed(draft.place) is not None
             remedy = (
                 "vandrel hierarchy build makes it" if designed else "the charter's hierarchy has no such unit either"
@@ -186,6 +197,13 @@ class Creator:
         if unit is not None and unit.holds and draft.kind not in unit.holds:
             what = f"{places.to_text(draft.place)} is designed for {' and '.join(unit.holds)}, not for {draft.kind}"
             draft.findings.append(Finding("refused", what, PLACE, fatal=False))
+
+    def _unit(self, place: Place) -> tuple[DN, bool]:
+        """The name of a unit, and whether it is there."""
+        if place not in self._units:
+            dn = places.to_dn(place, self._house.charter.base)
+            self._units[place] = (dn, bool(self._house.directory.existing([dn])))
+        return self._units[place]
 
     def _typed_place(self, typed: str) -> Place:
         if typed.startswith("/"):
@@ -250,12 +268,10 @@ class Creator:
                 draft.dn = self._dn(draft, value)
                 self._register.reserve_name(draft.dn)
         else:
-            self._register.reserve(
-                target, value, places.to_dn(draft.place, self._house.charter.base).child("cn", value)
-            )
+            self._register.reserve(target, value, self._unit(draft.place)[0].child("cn", value))
 
     def _dn(self, draft: Draft, name: str) -> DN:
-        return places.to_dn(draft.place, self._house.charter.base).child("cn", name)
+        return self._unit(draft.place)[0].child("cn", name)
 
     def _check_given(self, draft: Draft, target: str) -> None:
         """A name that was typed: free? If not, the next that the convention allows is offered."""
@@ -301,9 +317,11 @@ class Creator:
                 draft.findings += error.findings
 
     def _group_named(self, name: str) -> Entry | None:
-        dialect = self._house.dialect
-        where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", name)))
-        return next(self._house.directory.search(self._house.charter.base, where=where), None)
+        if name not in self._groups:
+            dialect = self._house.dialect
+            where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", name)))
+            self._groups[name] = next(self._house.directory.search(self._house.charter.base, where=where), None)
+        return self._groups[name]
 
     def _join(self, draft: Draft, group: Entry, rule: str) -> None:
         if any(group.dn == other.dn for other in draft.groups):
@@ -318,8 +336,11 @@ def _ends(ends: int | str | None) -> str:
     return f"{ends} days from today" if isinstance(ends, int) else f"the next {ends}"
 
 
-def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]]) -> list[Step]:
-    """The steps that make the accounts: all of them, then their passwords, then one step for each group."""
+def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]], kept: str = "") -> list[Step]:
+    """The steps that make the accounts: all of them, then their passwords, then one step for each group.
+
+    `kept` names the hand-out where generated passwords stand.
+    """
     adds: list[Step] = []
     passwords: list[Step] = []
     enabled: list[Step] = []
@@ -337,7 +358,7 @@ def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]]) -> list[S
         made = house.adding(ACCOUNT, draft.dn, fields)
         adds += made
         if secret is not None:
-            passwords.append(Password(draft.dn, secret, _must_change(draft)))
+            passwords.append(Password(draft.dn, secret, _must_change(draft), kept if secret.generated else ""))
         if last and isinstance(made[0], Add):
             born = Entry(draft.dn, made[0].attributes)
             enabled.append(Set(draft.dn, tuple(house.dialect.changes(born, "enabled", ("yes",)))))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from vandrel.directory.dn import DN
 from vandrel.jobs.house import House
+from vandrel.jobs.ledger import Ledger
 
 
 class Register:
@@ -12,8 +13,10 @@ class Register:
     What `reserve` was told counts as taken, so that two new people of one name get different ones.
     """
 
-    def __init__(self, house: House) -> None:
+    def __init__(self, house: House, ledger: Ledger | None = None) -> None:
+        """Prepare; with a `ledger`, the directory was read once before, and is not asked for each name."""
         self._house = house
+        self._ledger = ledger
         self._reserved: dict[tuple[str, str], DN] = {}
         self._names: dict[str, DN] = {}
 
@@ -27,7 +30,10 @@ class Register:
         if not forms:
             return None
         for attribute, stored in forms:
-            found = self._house.directory.holders(attribute, [stored]).get(stored)
+            if self._ledger is not None:
+                found = self._ledger.holder(attribute, stored)
+            else:
+                found = self._house.directory.holders(attribute, [stored]).get(stored)
             if found is not None and found != but:
                 return found
         planned = self._reserved.get(self._key(forms))
@@ -40,9 +46,12 @@ class Register:
 
     def why_sibling(self, dn: DN) -> str:
         """In words, why an object cannot have this name; empty if it can."""
-        if dn.key in self._names or self._house.directory.existing([dn]):
+        if dn.key in self._names or self._is_there(dn):
             return f"taken by its sibling in {self._house.place(dn.parent)}"
         return ""
+
+    def _is_there(self, dn: DN) -> bool:
+        return dn.key in self._ledger.names if self._ledger is not None else bool(self._house.directory.existing([dn]))
 
     def say(self, dn: DN) -> str:
         return f"{dn.name} in {self._house.place(dn.parent)}"

@@ -9,17 +9,24 @@ import msgspec
 from msgspec import Struct
 
 from vandrel.dialects.dialect import Dialect
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.operations import Change, SetPassword
 from vandrel.directory.port import Directory
-from vandrel.errors import Finding, Refused, VandrelError
-from vandrel.record.journal import BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep
+from vandrel.errors import DirectoryError, Finding, Refused, VandrelError
+from vandrel.record.journal import BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
+from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
 from vandrel.steps.standing import Standing
 from vandrel.steps.step import Add, Step, done_in, from_record
+from vandrel.steps.step import Set as SetStep
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
 BATCH = 4000
 
 Progress = Callable[[int, int], None]
+#: Finds the password that a record tells of.
+Passwords = Callable[[Record], Secret | None]
 
 
 class Plan(Struct, frozen=True):
@@ -28,7 +35,9 @@ class Plan(Struct, frozen=True):
     With ``whole`` it is made whole or not at all, where the directory can and the plan fits one batch; else a
     refused step does not stop the others. ``findings`` are what the job itself found; those of the common checks
     come on top. ``read`` are the keys of the names of objects that the job has read: nobody asks again whether they are
-    there; a server that has lost one since refuses the step.
+    there; a server that has lost one since refuses the step. ``cuts`` are numbers of steps after which what follows may build
+    upon what came before: of an object that was refused, nothing more is tried, and no group takes it in. After more
+    than ``most_refused`` refusals, if it is not 0, the job stops, and can be resumed.
     """
 
     title: str
@@ -36,16 +45,23 @@ class Plan(Struct, frozen=True):
     findings: Sequence[Finding] = ()
     whole: bool = True
     read: Set[str] = frozenset()
+    cuts: Sequence[int] = ()
+    most_refused: int = 0
 
 
 class Report(Struct):
-    """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal."""
+    """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal.
+
+    ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made.
+    """
 
     job: int = 0
     planned: int = 0
     made: int = 0
     refused: list[tuple[str, VandrelError]] = msgspec.field(default_factory=list)
     seconds: float = 0.0
+    stopped: bool = False
+    lost: set[DN] = msgspec.field(default_factory=set)
 
     @property
     def in_part(self) -> bool:
@@ -59,12 +75,14 @@ class Runner:
         self._directory = directory
         self._dialect = dialect
         self._open_journal = open_journal
+        #: The number of the job that was begun last; 0: none was.
+        self.job = 0
 
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
         checks = Checks(self._directory, self._dialect, plan.read)
         checks.announce(plan.steps)
-        found = [*plan.findings, *(f for _, batch in _batches(plan.steps) for f in checks.check(batch))]
+        found = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
         return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
 
     def run(
@@ -88,13 +106,17 @@ class Runner:
             return report
         started = time.perf_counter()
         journal = self._open_journal()
-        report.job = journal.begin(command, plan.title, self._directory.location, len(plan.steps))
+        report.job = self.job = journal.begin(command, plan.title, self._directory.location, len(plan.steps))
         try:
-            for first, batch in _batches(plan.steps):
+            for first, batch in _batches(plan):
                 journal.write(report.job, first, [step.record() for step in batch])
-            for first, batch in _batches(plan.steps):
+            for first, batch in _batches(plan):
                 self._batch(journal, report, first, batch, whole=plan.whole and len(plan.steps) <= BATCH)
                 progress(report.made + len(report.refused), report.planned)
+                if plan.most_refused and len(report.refused) > plan.most_refused:
+                    report.stopped = True
+                    _end(journal, report.job, BROKEN)
+                    return report
         except BaseException:
             _end(journal, report.job, BROKEN)
             raise
@@ -104,20 +126,27 @@ class Runner:
         return report
 
     def _batch(self, journal: Journal, report: Report, first: int, batch: Sequence[Step], *, whole: bool) -> None:
-        outcomes = self._directory.execute([step.operation() for step in batch], atomic=whole)
+        left = [_without(step, report.lost) for step in batch] if report.lost else batch
+        made = iter(self._directory.execute([step.operation() for step in left if step is not None], atomic=whole))
+        outcomes = [
+            next(made) if step is not None else _never_born(str(of.dn)) for step, of in zip(left, batch, strict=True)
+        ]
         journal.mark(report.job, first, outcomes)
         for step, error in zip(batch, outcomes, strict=True):
             if error is None:
                 report.made += 1
-            else:
-                report.refused.append((str(step.dn), error))
+                continue
+            report.refused.append((str(step.dn), error))
+            if isinstance(step, Add):
+                report.lost.add(step.dn)
 
     # --- going on after a kill
 
-    def resume(self, number: int) -> Report:
+    def resume(self, number: int, password: Passwords = lambda record: None) -> Report:
         """Finish a job that was broken off: every step that was begun is looked up, and made if it was not.
 
-        A password is in no record: where it may not have been set, the report says so.
+        A password is in no record: `password` finds it by its record, in a hand-out; where it cannot, and the
+        password may not have been set, the report says so.
 
         Raises:
             VandrelError: ``not-found`` where there is no such job, ``refused`` where it has ended.
@@ -138,7 +167,7 @@ class Runner:
                 remedy=f"give its command again: {job.command}",
             )  # fmt: skip
         for item in items:
-            self._finish(journal, report, item)
+            self._finish(journal, report, item, password)
         journal.end(number, PART if report.in_part else DONE)
         report.seconds = time.perf_counter() - started
         return report
@@ -161,20 +190,33 @@ class Runner:
         for place, (item, step) in enumerate(zip(items, steps, strict=True)):
             yield item, standing.of(place, step)
 
-    def _finish(self, journal: Journal, report: Report, item: JournalStep) -> None:
+    def _finish(self, journal: Journal, report: Report, item: JournalStep, password: Passwords) -> None:
         if item.state == MADE:
             report.made += 1
             return
         step, dn, error = from_record(item.record), str(item.record["dn"]), None
         if item.state == REFUSED:
             report.refused.append((dn, VandrelError("done-in-part", item.why, where=dn)))
+            if isinstance(step, Add):
+                report.lost.add(step.dn)
             return
+        if report.lost and (
+            names.parse(dn) in report.lost or (step is not None and _without(step, report.lost) is None)
+        ):
+            report.refused.append((dn, _never_born(dn)))
+            journal.mark(report.job, item.number, [_never_born(dn)])
+            return
+        if step is not None and report.lost:
+            step = _without(step, report.lost)
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
         if item.record.get("withheld") and not (isinstance(step, Add) and done_in(step, self._directory)):
             error = VandrelError(
                 "done-in-part", "it may not have been made, and what is secret in it is in no record", where=dn,
                 remedy="give the command of the job again",
             )  # fmt: skip
+        elif step is None and (secret := password(item.record)) is not None:
+            operation = SetPassword(names.parse(dn), secret, bool(item.record["must-change"]))
+            error = self._directory.execute([operation], atomic=True)[0]
         elif step is None:
             error = VandrelError(
                 "done-in-part", "the password may not have been set: it is in no record", where=dn,
@@ -189,10 +231,32 @@ class Runner:
         journal.mark(report.job, item.number, [error])
 
 
-def _batches(steps: Sequence[Step]) -> Iterator[tuple[int, Sequence[Step]]]:
+def _batches(plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:
     """The steps in batches, each with the number of its first, counted from 1."""
-    for start in range(0, len(steps), BATCH):
-        yield start + 1, steps[start : start + BATCH]
+    steps, start = plan.steps, 0
+    for end in (*plan.cuts, len(steps)):
+        for begin in range(start, end, BATCH):
+            yield begin + 1, steps[begin : min(begin + BATCH, end)]
+        start = max(start, end)
+
+
+def _without(step: Step, lost: Set[DN]) -> Step | None:
+    """A step without what was to be done for objects that could not be made; None where nothing is left of it."""
+    if step.dn in lost:
+        return None
+    if not isinstance(step, SetStep):
+        return step
+    gone = {str(dn) for dn in lost}
+    changes = []
+    for change in step.changes:
+        added = tuple(value for value in change.added if value not in gone)
+        if added or change.removed:
+            changes.append(Change(change.attribute, change.removed, added))
+    return SetStep(step.dn, tuple(changes)) if changes else None
+
+
+def _never_born(dn: str) -> VandrelError:
+    return DirectoryError("done-in-part", "not made, because the object itself was refused", where=dn)
 
 
 def _end(journal: Journal, job: int, state: str) -> None:

@@ -98,11 +98,15 @@ class Remove(Struct, frozen=True):
 
 
 class Password(Struct, frozen=True):
-    """A new password, or none any more. The record says so and never which; it cannot be taken back."""
+    """A new password, or none any more. The record says so and never which; it cannot be taken back.
+
+    ``kept`` names the hand-out where a generated one stands, so that a job that is broken off can be finished.
+    """
 
     dn: DN
     secret: Secret | None
     must_change: bool
+    kept: str = ""
 
     def operation(self) -> Operation:
         return SetPassword(self.dn, self.secret, self.must_change)
@@ -114,7 +118,7 @@ class Password(Struct, frozen=True):
         return {
             "step": "password", "dn": str(self.dn), "set": self.secret is not None,
             "generated": self.secret is not None and self.secret.generated, "must-change": self.must_change,
-        }  # fmt: skip
+        } | ({"kept": self.kept} if self.kept else {})  # fmt: skip
 
 
 Step = Add | Set | Rename | Remove | Password

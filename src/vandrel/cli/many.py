@@ -1,0 +1,266 @@
+"""Many new and changed objects at once: checked as a whole, made with progress, told row by row. Import and series."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from vandrel.cli.session import Session, count, exit_code
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from vandrel.cli.passwords import HandOut
+    from vandrel.intake.finding import RowFinding
+    from vandrel.jobs.roster import Line, Roster, State
+    from vandrel.secret import Secret
+    from vandrel.steps.runner import Progress, Report
+    from vandrel.steps.step import Step
+
+#: Findings and people shown; beyond, a file and a count must do.
+_SHOWN, _SAMPLES = 60, 3
+_REFUSALS = 20
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """The options that all such commands take."""
+    group = parser.add_argument_group("passwords")
+    group.add_argument("--hand-out", metavar="FILE", help="first passwords go here: .csv, .xlsx, or slips in a .pdf")
+    group.add_argument("--recipient", metavar="KEY", default="", help="encrypt the hand-out to this age public key")
+    group.add_argument("--no-passwords", action="store_true", help="make accounts without passwords, disabled")
+    group = parser.add_argument_group("how far to go")
+    group.add_argument(
+        "--first", type=_positive, metavar="N", help="a trial: make only the first N that are to be made"
+    )
+    group.add_argument("--most-refused", type=_positive, default=_REFUSALS, metavar="N",
+                       help=f"stop after more refusals than this (default: {_REFUSALS})")  # fmt: skip
+    group.add_argument("--results", metavar="FILE", help="what became of each row, as CSV")
+
+
+def _positive(text: str) -> int:
+    if not text.isdecimal() or len(text) > 9 or int(text) < 1:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number of 1 or more")
+    return int(text)
+
+
+# --- showing
+
+
+def show_findings(session: Session, findings: Sequence[RowFinding]) -> None:
+    """The findings as a table, those that stop first; notes behind."""
+    if session.out.as_json or not findings:
+        return
+    rows = [
+        (str(f.row) if f.row else "-", f.column, f.value, f"{f.what}" if f.fatal else f"note: {f.what}", f.remedy)
+        for f in findings[:_SHOWN]
+    ]
+    session.out.table(("row", "column", "value", "what is wrong", "what to do"), rows)
+    if len(findings) > _SHOWN:
+        session.out.line(f"and {len(findings) - _SHOWN} more: --findings FILE writes all of them beside the rows")
+    session.out.line()
+
+
+def show_roster(session: Session, roster: Roster, sort: str) -> None:
+    """The first and the last who are to be made, what changes, and the figures of the whole."""
+    from vandrel.jobs.roster import State
+
+    if session.out.as_json or session.out.quiet:
+        return
+    new = [line for line in roster.lines if line.state is State.NEW]
+    samples = new if len(new) <= 2 * _SAMPLES else [*new[:_SAMPLES], *new[-_SAMPLES:]]
+    if samples:
+        session.out.heading(f"New, {'all' if len(samples) == len(new) else 'the first and the last'} of {len(new)}")
+        session.out.table(("  row", "login" if sort == "account" else "name", "name", "place", "groups"),
+                          [_sample(session, line) for line in samples])  # fmt: skip
+        session.out.line()
+    _show_changes(session, roster)
+    if roster.missing:
+        session.out.note(f"{count(len(roster.missing), 'object')} not in the file, left alone: --missing lists them")
+
+
+def _sample(session: Session, line: Line) -> tuple[str, ...]:
+    draft = line.draft
+    assert draft is not None
+    groups = ", ".join(draft.derived["groups"].values) if "groups" in draft.derived else ""
+    called = draft.value("full") or draft.value("display") or draft.value("notes")
+    name = draft.value("login") or (draft.dn.name if draft.dn else "")
+    return f"  {line.item.row}", name, called, session.house.place(draft.dn.parent) if draft.dn else "", groups
+
+
+def _show_changes(session: Session, roster: Roster) -> None:
+    from vandrel.jobs.roster import State
+
+    changes = [line for line in roster.lines if line.state is State.CHANGED and line.edit is not None]
+    for line in changes[: 2 * _SAMPLES]:
+        assert line.edit is not None
+        session.out.heading(f"Row {line.item.row}: {session.house.label(line.edit.entry)}")
+        rows = [(f"  {d.field}", ", ".join(d.before) or "(empty)", "->", ", ".join(d.after) or "(empty)")
+                for d in line.edit.differences]  # fmt: skip
+        session.out.table(("field", "before", "", "after"), rows, header=False)
+    if len(changes) > 2 * _SAMPLES:
+        session.out.line(f"and {len(changes) - 2 * _SAMPLES} more to be changed")
+    if changes:
+        session.out.line()
+
+
+def summary(roster: Roster) -> str:
+    """What becomes of the rows, in figures."""
+    return ", ".join(f"{number} {state.value}" for state, number in sorted(roster.counts().items(), key=_order))
+
+
+def _order(item: tuple[State, int]) -> int:
+    return list(type(item[0])).index(item[0])
+
+
+# --- making
+
+
+def make(session: Session, roster: Roster, sort: str, title: str) -> int:
+    """Make what the roster holds: question, passwords, progress, results; returns the exit code."""
+    from vandrel.cli.passwords import HandOut
+    from vandrel.jobs.roster import State, batches
+    from vandrel.steps.runner import Plan
+
+    args = session.args
+    wanted = [line for line in roster.lines if line.state in (State.NEW, State.CHANGED)][: args.first]
+    hand_out = HandOut(session, args.hand_out, args.recipient)
+    made = {line.item.row: _password(session, line, hand_out) for line in wanted if line.state is State.NEW}
+    steps: list[Step] = []
+    cuts: list[int] = []
+    for batch in batches(session.house, wanted, lambda line: made[line.item.row], sort, hand_out.name):
+        cuts += [len(steps) + batch.cut, len(steps) + len(batch.steps)]
+        steps += batch.steps
+    read = frozenset(line.dn.key for line in wanted if line.dn is not None and line.state is State.CHANGED)
+    plan = Plan(title, steps, whole=False, read=read, cuts=cuts, most_refused=args.most_refused)
+    began = time.monotonic()
+    with progress(session, len(steps)) as told:
+        report = hand_out.carry_out(plan, f"Make {count(len(wanted), 'object')}?", progress=told)
+    if report is not None:
+        _tell(session, roster, wanted, report, hand_out, time.monotonic() - began)
+    if session.out.as_json:
+        session.out.json(as_json(session, roster, report))
+    return exit_code(report)
+
+
+def _password(session: Session, line: Line, hand_out: HandOut) -> Secret | None:
+    from vandrel.charter.passwords import generate
+
+    draft = line.draft
+    assert draft is not None
+    if draft.rules is None or session.args.no_passwords:
+        return None
+    if line.item.secret is not None:
+        return line.item.secret
+    if str(draft.rules.rules["first"].value) == "none":
+        return None
+    secret = generate(draft.rules, [draft.value(name) for name in ("given", "surname", "login")])
+    hand_out.add(draft.value("full"), draft.value("login"), draft.value("principal"), draft.value("mail"), secret)
+    return secret
+
+
+@contextmanager
+def progress(session: Session, steps: int) -> Iterator[Progress]:
+    """A bar with rate and time left on standard error, where somebody is looking; nothing elsewhere."""
+    if not sys.stderr.isatty() or session.out.quiet or session.out.as_json or session.args.dry_run:
+        yield lambda made, planned: None
+        return
+    from rich.console import Console
+    from rich.progress import (
+        BarColumn,
+        Progress,
+        TaskProgressColumn,
+        TextColumn,
+        TimeElapsedColumn,
+        TimeRemainingColumn,
+    )
+
+    bar = Progress(
+        TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TextColumn("{task.fields[rate]}"),
+        TimeElapsedColumn(), TextColumn("left"), TimeRemainingColumn(), console=Console(stderr=True), transient=True,
+    )  # fmt: skip
+    task = bar.add_task("Making", total=steps, rate="")
+    begun: list[float] = []
+
+    def told(made: int, planned: int) -> None:
+        if not begun:
+            begun.append(time.monotonic())
+            bar.start()
+        seconds = time.monotonic() - begun[0]
+        bar.update(task, completed=made, total=planned, rate=f"{made / seconds:,.0f} steps/s" if seconds else "")
+
+    try:
+        yield told
+    finally:
+        bar.stop()
+
+
+def _tell(
+    session: Session, roster: Roster, wanted: Sequence[Line], report: Report, hand_out: HandOut, seconds: float
+) -> None:
+    """What became of it: the hand-out without those who were not made, the results row by row, time and rate."""
+    from vandrel.jobs.roster import State
+
+    lost = {str(dn) for dn in report.lost}
+    hand_out.leave_out({line.draft.value("login") for line in wanted if line.draft and str(line.dn) in lost})
+    why = {dn: error.findings[0].what for dn, error in reversed(report.refused)}
+    if session.args.results:
+        _write_results(session, roster, {line.item.row for line in wanted}, why)
+    if session.out.as_json:
+        return
+    hand_out.deliver()
+    new = sum(line.state is State.NEW and str(line.dn) not in lost for line in wanted)
+    changed = sum(line.state is State.CHANGED for line in wanted)
+    rate = f", {len(wanted) / seconds:,.0f} a second" if seconds > 0.5 else ""
+    session.out.note(f"{new} created, {changed} changed, {len(lost)} refused, in {seconds:.1f} s{rate}.")
+    if report.stopped:
+        session.out.note(f"Stopped after {len(report.refused)} refusals: vandrel resume {report.job} goes on.")
+
+
+def _write_results(session: Session, roster: Roster, tried: set[int], why: dict[str, str]) -> None:
+    from vandrel.errors import VandrelError
+    from vandrel.intake.hand_out import harmless
+    from vandrel.jobs.roster import State
+
+    done = {State.NEW: "created", State.CHANGED: "changed", State.SAME: "unchanged", State.THERE: "unchanged"}
+    path = Path(session.args.results)
+    try:
+        with path.open("x", encoding="utf-8", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(("row", "result", "name", "place", "why"))
+            for line in roster.lines:
+                reason = why.get(str(line.dn), "")
+                result = "refused" if reason or line.state is State.REFUSED else done[line.state]
+                if line.state in (State.NEW, State.CHANGED) and line.item.row not in tried:
+                    result = "left for later"
+                reason = reason or next((f.what for f in line.item.findings if f.fatal), "")
+                name = line.draft.value("login") if line.draft else ""
+                name = name or (line.dn.name if line.dn else "")
+                place = session.house.place(line.dn.parent) if line.dn else ""
+                writer.writerow([line.item.row, result, harmless(name), harmless(place), harmless(reason)])
+    except FileExistsError:
+        raise VandrelError("taken", "the file of results exists and is not overwritten", where=str(path)) from None
+    except OSError as error:
+        raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(path)) from None
+    session.out.note(f"Results: {path}")
+
+
+def as_json(session: Session, roster: Roster, report: Report | None) -> dict[str, object]:
+    """The roster for --json: figures, findings, and what each row is."""
+    return {
+        "command": session.args.command,
+        "counts": {state.value: number for state, number in roster.counts().items()},
+        "findings": [finding.as_json() for finding in roster.findings()],
+        "rows": [
+            {"row": line.item.row, "state": line.state.value, "dn": str(line.dn) if line.dn else None}
+            for line in roster.lines
+        ],
+        "missing": [{"key": list(item.key), "dn": str(item.dn)} for item in roster.missing],
+        "job": report.job if report else None,
+        "refused": [{"dn": dn, "why": str(error)} for dn, error in report.refused] if report else [],
+    }

@@ -1,0 +1,129 @@
+"""Tabular files written: rows again with what is wrong with them, lists of objects; and who is missing since when."""
+
+from __future__ import annotations
+
+import csv
+import itertools
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import date, datetime
+from pathlib import Path
+
+from vandrel.errors import VandrelError
+from vandrel.intake.hand_out import harmless
+from vandrel.intake.table import Cell, Table, text
+
+#: The column that is added.
+COLUMN = "findings"
+
+
+def write(table: Table, target: Path, findings: Mapping[int, Sequence[str]]) -> None:
+    """A copy of a table with a column of findings; what concerns the file as a whole stands beside the header.
+
+    Raises:
+        VandrelError: ``usage`` for a form that is not known, ``taken``, ``not-permitted``.
+
+    """
+    header = [*table.header(), COLUMN + "".join(f"; {said}" for said in findings.get(0, ()))]
+
+    def rows() -> Iterator[Sequence[Cell]]:
+        width = len(header) - 1
+        for row in table.rows():
+            cells = [*row.cells, *[""] * (width - len(row.cells))]
+            yield [*cells[:width], "; ".join(findings.get(row.number, ())), *cells[width:]]
+
+    write_rows(target, header, rows(), separator=table.layout.separator)
+
+
+def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str = ",") -> int:
+    """Rows as a file: .csv, .xlsx or .ods; returns how many. A file that exists is left alone.
+
+    Raises:
+        VandrelError: ``usage`` for a form that is not known, ``taken``, ``not-permitted``.
+
+    """
+    forms = {".csv": _csv, ".txt": _csv, ".xlsx": _xlsx, ".ods": _ods}
+    form = forms.get(target.suffix.lower())
+    if form is None:
+        raise VandrelError("usage", f"rows cannot be written as {target.suffix or 'a file without a suffix'}",
+                           where=str(target), remedy="name it .csv, .xlsx or .ods")  # fmt: skip
+    try:
+        target.open("x").close()
+        return form(target, header, rows, separator)
+    except FileExistsError:
+        raise VandrelError("taken", "the file exists and is not overwritten", where=str(target)) from None
+    except OSError as error:
+        raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(target)) from None
+
+
+def _csv(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
+    count = 0
+    with target.open("w", encoding="utf-8-sig", newline="") as file:  # the mark lets spreadsheets know the encoding
+        writer = csv.writer(file, delimiter=separator)
+        writer.writerow(header)
+        for row in rows:
+            writer.writerow([harmless(text(cell)) for cell in row])
+            count += 1
+    return count
+
+
+def _xlsx(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
+    from openpyxl import Workbook
+    from openpyxl.cell import WriteOnlyCell
+    from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
+
+    book = Workbook(write_only=True)
+    sheet = book.create_sheet("Rows")
+    sheet.append(list(header))
+    count = 0
+    for row in rows:
+        count += 1
+        cells = []
+        for value in row:
+            if isinstance(value, (int, float, datetime)):
+                cells.append(WriteOnlyCell(sheet, value))
+                continue
+            cell = WriteOnlyCell(sheet, ILLEGAL_CHARACTERS_RE.sub("", text(value)))
+            cell.data_type, cell.number_format = "s", "@"  # text, whatever it looks like
+            cells.append(cell)
+        sheet.append(cells)
+    book.save(target)
+    return count
+
+
+def _ods(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
+    from odf.opendocument import OpenDocumentSpreadsheet
+    from odf.table import Table as Sheet
+    from odf.table import TableCell, TableRow
+    from odf.text import P
+
+    book = OpenDocumentSpreadsheet()
+    sheet = Sheet(name="Rows")
+    count = -1
+    for row in itertools.chain([header], rows):
+        count += 1
+        line = TableRow()
+        for value in row:
+            cell = TableCell(valuetype="string")
+            cell.addElement(P(text=text(value)))
+            line.addElement(cell)
+        sheet.addElement(line)
+    book.spreadsheet.addElement(sheet)
+    book.save(str(target))
+    return count
+
+
+def missing_since(path: Path, keys: Sequence[str], today: date) -> dict[str, str]:
+    """Since which day each of these is missing from a file: noted beside it, and taken up again the next time."""
+    notes = path.with_name(f"{path.stem}.missing.json")
+    try:
+        before = json.loads(notes.read_text("utf-8"))
+    except (OSError, ValueError):
+        before = {}
+    since = {key: str(before.get(key, today.isoformat())) for key in keys}
+    if since != before:
+        try:
+            notes.write_text(json.dumps(since, ensure_ascii=False, indent=1, sort_keys=True) + "\n", "utf-8")
+        except OSError as error:
+            raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(notes)) from None
+    return since

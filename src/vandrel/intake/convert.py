@@ -1,0 +1,312 @@
+"""From the cells of a row to values of our fields, with everything that spreadsheets and their senders do to them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from datetime import date, datetime, time, timedelta
+from functools import partial
+
+import msgspec
+from msgspec import Struct
+
+from vandrel.fields import FIELDS, Shape
+from vandrel.intake.description import PASSWORD, PLACE, Column, Description, date_format
+from vandrel.intake.finding import RowFinding
+from vandrel.intake.table import Cell, Row, text
+from vandrel.secret import Secret
+
+#: The first day of a spreadsheet's count, so that day 60 and later come out right.
+_DAY_ZERO = date(1899, 12, 30)
+_SERIAL = re.compile(r"\d{5}(\.0)?")
+_POINT_ZERO, _SCIENTIFIC = re.compile(r"\d+\.0"), re.compile(r"\d([.,]\d+)?[eE]\+?\d+")
+_ERRORS = frozenset(("#REF!", "#N/A", "#NAME?", "#VALUE!", "#DIV/0!", "#NUM!", "#NULL!", "#NV", "#BEZUG!", "#WERT!"))
+_NOTHING = frozenset(("n/a", "na", "null", "none", "nil", "-", "--", "?", "??", "tbd", "unknown", "xxx"))
+_TOTALS = frozenset(("total", "totals", "sum", "summe", "gesamt", "totalt", "antall", "somme", "count", "end of list"))
+_INVISIBLE = re.compile("[\u00ad\u200b\u2060\ufeff\u00a0\u2007\u202f]")
+#: UTF-8 that was read as Windows-1252 looks so: the lead octets of letters beyond ASCII, and what follows them.
+_TWICE = re.compile(
+    "[\u00c2-\u00c5\u00c6-\u00cf\u00d0-\u00df][\u0080-\u00bf\u0152\u0153\u0160\u0161\u0178\u017d\u017e\u0192\u02c6\u02dc\u2013-\u2122]"
+)
+_YES, _NO = (
+    frozenset(("yes", "true", "1", "x", "y", "ja", "oui")),
+    frozenset(("no", "false", "0", "", "n", "nein", "nei", "non")),
+)
+#: Fields whose values a spreadsheet easily takes for numbers.
+_LIKE_NUMBERS = frozenset(
+    ("number", "badge", "phone", "mobile", "fax", "pager", "home-phone", "postcode", "room", "login")
+)
+
+
+class Item(Struct):
+    """One row as fields: their values, and the column that each came from."""
+
+    row: int
+    fields: dict[str, tuple[str, ...]] = msgspec.field(default_factory=dict)
+    columns: dict[str, str] = msgspec.field(default_factory=dict)
+    words: dict[str, str] = msgspec.field(default_factory=dict)
+    secret: Secret | None = None
+    findings: list[RowFinding] = msgspec.field(default_factory=list)
+
+    def one(self, field: str) -> str:
+        values = self.fields.get(field, ())
+        return values[0] if values else ""
+
+    def values(self, field: str) -> tuple[str, ...]:
+        return self.fields.get(field, ())
+
+    @property
+    def stops(self) -> bool:
+        return any(finding.fatal for finding in self.findings)
+
+    def fault(self, field: str, value: str, trap: str, what: str, remedy: str = "", *, fatal: bool = True) -> None:
+        shown = "" if field == PASSWORD else value[:120]
+        self.findings.append(RowFinding(self.row, self.columns.get(field, field), shown, trap, what, remedy, fatal))
+
+
+class Converter:
+    """Turns the rows of one file into items."""
+
+    def __init__(
+        self, described: Description, header: Sequence[str], lists: dict[str, list[str]], quote: str = '"'
+    ) -> None:
+        self._header = list(header)
+        self._quote = quote
+        self._columns = [(name, described.column(name)) for name in header]
+        self._constants = {name: (value,) for name, value in described.constants.items()}
+        self._words = {name: {word.casefold() for word in words} for name, words in lists.items()}
+        self._plan = [
+            (index, name, column, self._reader(column))
+            for index, (name, column) in enumerate(self._columns) if column.field or column.word
+        ]  # fmt: skip
+        self._tests = {index: test for index, _, column, _ in self._plan if (test := self._test(column))}
+        self._given = {column.field: name for _, name, column, _ in self._plan if column.field}
+
+    def item(self, row: Row) -> Item:
+        """The values of one row; what cannot be read is left out and found fault with."""
+        item = Item(row.number, dict(self._constants), self._given)
+        cells = row.cells
+        if fault := self._misplaced(row):
+            item.findings.append(fault)
+            return item
+        width = len(cells)
+        for index, name, column, read in self._plan:
+            cell = cells[index] if index < width else ""
+            if isinstance(cell, str):
+                cell = cell.strip()
+            if cell == "" and column.field != PASSWORD and not column.no:
+                continue
+            if column.word:
+                item.words[column.word] = text(cell)
+            if not column.field:
+                continue
+            if (values := read(item, name, cell)) is not None and values:
+                field = column.field
+                item.fields[field] = (*item.fields[field], *values) if field in item.fields else values
+        return item
+
+    # --- one cell
+
+    def _reader(self, column: Column) -> Callable[[Item, str, Cell], tuple[str, ...] | None]:
+        if column.field == PASSWORD:
+            return self._password
+        shape = FIELDS[column.field].shape if column.field in FIELDS else Shape.TEXT
+        if shape is Shape.DATE:
+            return partial(self._date, column, [date_format(pattern) for pattern in column.dates])
+        if shape is Shape.FLAG:
+            yes = frozenset(word.casefold() for word in column.yes) or _YES
+            no = frozenset(word.casefold() for word in column.no) or _NO
+            return partial(self._flag, column.field, yes, no)
+        return partial(self._text, column)
+
+    def _password(self, item: Item, name: str, cell: Cell) -> None:
+        if cell == "":
+            item.fault(PASSWORD, "", "password-missing", "the row has no password, and its column is there for one",
+                       "give one, or take the column out: then it is generated")  # fmt: skip
+        else:
+            item.secret = Secret(text(cell))
+
+    def _date(
+        self, column: Column, formats: Sequence[str], item: Item, name: str, cell: Cell
+    ) -> tuple[str, ...] | None:
+        field = column.field
+        if isinstance(cell, datetime):
+            return (cell.date().isoformat(),)
+        if isinstance(cell, date):
+            return (cell.isoformat(),)
+        value = text(cell)
+        for form in ("%Y-%m-%d", *formats):
+            try:
+                return (datetime.strptime(value, form).date().isoformat(),)
+            except ValueError:
+                continue
+        ways = " or ".join(column.dates) or "YYYY-MM-DD"
+        if _SERIAL.fullmatch(value):
+            day = _DAY_ZERO + timedelta(days=int(float(value)))
+            item.fault(field, value, "date-serial", f"a spreadsheet's number for {day}, where a day as {ways} is expected",
+                       f"write {day}")  # fmt: skip
+        else:
+            item.fault(
+                field, value, "date", f"no day as {ways}", "write it so, or name the way it is written: dates: [...]"
+            )
+        return None
+
+    def _flag(
+        self, field: str, yes: frozenset[str], no: frozenset[str], item: Item, name: str, cell: Cell
+    ) -> tuple[str, ...] | None:
+        if isinstance(cell, bool):
+            return ("yes" if cell else "no",)
+        word = text(cell).casefold()
+        if word in yes:
+            return ("yes",)
+        if word in no:
+            return ("no",) if word else None
+        item.fault(
+            field, text(cell), "word", f"neither yes ({', '.join(sorted(yes))}) nor no", "add the word to yes: or no:"
+        )
+        return None
+
+    def _text(self, column: Column, item: Item, name: str, cell: Cell) -> tuple[str, ...] | None:
+        field = column.field
+        if isinstance(cell, str) and cell.isalpha() and cell.isascii() and not column.split:
+            if cell.casefold() in _NOTHING:
+                return self._nothing(item, field, cell)
+            return (cell,)  # the usual case, without a look at each letter
+        if isinstance(cell, (date, time, timedelta)):
+            item.fault(field, text(cell), "date-made", "a spreadsheet made a day or a time of it",
+                       "format the column as text, and write the value again")  # fmt: skip
+            return None
+        value = text(cell)
+        if why := self._spoilt(field, value):
+            item.fault(field, value, *why)
+            return None
+        if value.casefold() in _NOTHING and field != "notes":
+            return self._nothing(item, field, value)
+        if column.pad and value.isdecimal():
+            value = value.zfill(column.pad)
+        if field in FIELDS and FIELDS[field].many and column.split:
+            return tuple(part.strip() for part in value.split(column.split) if part.strip())
+        return (value,)
+
+    @staticmethod
+    def _nothing(item: Item, field: str, value: str) -> None:
+        item.fault(field, value, "placeholder", "a word that stands for nothing", "leave the cell empty")
+
+    def _spoilt(self, field: str, value: str) -> tuple[str, str, str] | None:
+        """What happened to a value on its way here: trap, what, remedy."""
+        if value in _ERRORS or value.startswith("="):
+            return "formula", "an error or a formula of the spreadsheet, no value", "write the value itself"
+        if "\ufffd" in value:
+            return (
+                "encoding",
+                "characters that could not be read",
+                "save the file as UTF-8, or name its encoding: --encoding",
+            )
+        if _TWICE.search(value):
+            return "encoding", "UTF-8 that was read as another encoding", "save the file again as UTF-8"
+        if self._quote and self._quote in value and (
+            value.startswith(self._quote) or value.endswith(self._quote) or value.count(self._quote) % 2
+        ):  # fmt: skip
+            return "quotes", "quotes are part of the value", "take them out; a quote inside of a quoted cell is doubled"
+        if field in _LIKE_NUMBERS and _POINT_ZERO.fullmatch(value):
+            return (
+                "number-made",
+                "a spreadsheet made a number of it",
+                f"write {value[:-2]}, in a column formatted as text",
+            )
+        if field in _LIKE_NUMBERS and _SCIENTIFIC.fullmatch(value):
+            return "number-made", "a spreadsheet shortened a long number, whose last digits are lost", (
+                "format the column as text, and write the number again")  # fmt: skip
+        if _INVISIBLE.search(value):
+            return (
+                "invisible",
+                "a character that does not show, as a non-breaking space",
+                "write the value again by hand",
+            )
+        if field != "notes" and re.search(r"[\r\n\t]", value):
+            return "line-break", "a line break or tab within the value", "write it in one line"
+        return None
+
+    # --- the row as a whole
+
+    def _misplaced(self, row: Row) -> RowFinding | None:
+        """A row that cannot be read cell by cell: shifted, cut short, a second header, a line of totals."""
+        cells, width = row.cells, len(self._header)
+        count = len(cells)
+        while count > width and cells[count - 1] == "":
+            count -= 1
+        if count > width:
+            column = self._first_misfit(cells)
+            what = (
+                f"the row has {count} cells and the header {width}: from {column} on, everything stands "
+                f"{count - width} too far to the right"
+            )
+            remedy = "a separator stands inside of a value: put that value in quotes"
+            return RowFinding(row.number, column, "", "shifted", what, remedy)
+        filled = [cell for cell in cells if cell != ""]
+        if len(filled) <= 2 < width and str(filled[0]).strip(" :.").casefold() in _TOTALS:
+            return RowFinding(row.number, self._header[0], str(filled[0]), "totals", "a line of totals, and nobody",
+                              "take the row out")  # fmt: skip
+        if count == width and [text(cell) for cell in cells] == self._header:
+            return RowFinding(row.number, self._header[0], text(cells[0]), "header", "the header stands here as if it were data",
+                              "take the row out")  # fmt: skip
+        for by in (1, -1):
+            if fault := self._shifted(row, by):
+                return fault
+        if count < width - 1 and any(index >= count for index in self._tests):
+            what = f"the row has {count} cells and the header {width}: it is cut short"
+            return RowFinding(row.number, self._header[count], "", "short", what, "complete the row")
+        return None
+
+    def _shifted(self, row: Row, by: int) -> RowFinding | None:
+        """Whether several cells do not fit their columns, and all of them fit the column beside."""
+        cells = row.cells
+        wrong = [i for i, test in self._tests.items() if i < len(cells) and cells[i] != "" and not test(cells[i])]
+        if len(wrong) < 2:
+            return None
+        beside = [i for i in self._tests if 0 <= i + by < len(cells) and i >= min(wrong) + min(0, by)]
+        fits = [i for i in beside if cells[i + by] != "" and self._tests[i](cells[i + by])]
+        if len(fits) < 2 or len(fits) * 2 < len(beside):
+            return None
+        column = self._header[max(0, min(wrong) - (by > 0))]
+        side = "right" if by > 0 else "left"
+        what = f"from {column} on, the cells fit the columns beside: everything stands one too far to the {side}"
+        remedy = "an empty cell was put in or left out, or a separator stands inside of a value"
+        return RowFinding(row.number, column, text(cells[min(wrong)]), "shifted", what, remedy)
+
+    def _first_misfit(self, cells: Sequence[Cell]) -> str:
+        """The column before the first whose cell does not fit: there the row went astray."""
+        for index, test in sorted(self._tests.items()):
+            if index < len(cells) and not (cells[index] != "" and test(cells[index])):
+                return self._header[max(0, index - 1)]
+        return self._header[-1]
+
+    def _test(self, column: Column) -> Callable[[Cell], bool] | None:
+        """Whether a cell can belong to a column, for columns whose values have a shape of their own."""
+        field = column.field
+        if field in ("mail", "principal"):
+            return lambda cell: "@" in str(cell)
+        if field in self._words:
+            words = self._words[field]
+            return lambda cell: str(cell).strip().casefold() in words
+        if field == "number":
+            return lambda cell: any(char.isdigit() for char in text(cell)) and "@" not in text(cell)
+        if field in FIELDS and FIELDS[field].shape is Shape.DATE:
+            formats = ["%Y-%m-%d", *(date_format(pattern) for pattern in column.dates)]
+            return lambda cell: not isinstance(cell, str) or _is_day(cell.strip(), formats)
+        if field in ("phone", "mobile", "fax", "home-phone"):
+            return lambda cell: not any(char.isalpha() for char in text(cell)) and any(c.isdigit() for c in text(cell))
+        return None
+
+
+def _is_day(value: str, formats: Sequence[str]) -> bool:
+    for form in formats:
+        try:
+            datetime.strptime(value, form)
+        except ValueError:
+            continue
+        return True
+    return False
+
+
+__all__ = ["PLACE", "Converter", "Item"]

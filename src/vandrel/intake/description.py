@@ -1,0 +1,214 @@
+"""The small file that says what the columns of a tabular file mean: one class per mapping, and how it is read.
+
+It stands beside the tabular file: ``crew.csv`` and ``crew.intake.yaml``.
+"""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import msgspec
+from msgspec import Meta, Struct
+
+from vandrel.errors import VandrelError
+from vandrel.fields import FIELDS, Shape
+from vandrel.intake.layout import Layout
+from vandrel.text.nearest import did_you_mean
+
+Text = Annotated[str, Meta(min_length=1)]
+
+Sort = Literal["account", "group", "unit", "computer"]
+
+#: What a column can be for besides a field of ours.
+PLACE, PASSWORD = "place", "password"
+
+
+class _Part(Struct, frozen=True, forbid_unknown_fields=True, rename="kebab", omit_defaults=True):
+    """A mapping of the file: immutable; a key that is not known is a fault."""
+
+
+class File(_Part, frozen=True):
+    """How the file is laid out; what is not said is recognized."""
+
+    encoding: Annotated[str, Meta(description="utf-8, utf-16, windows-1252, latin-1 ...")] = ""
+    separator: Annotated[str, Meta(description="The character between cells; \\t for a tab.")] = ""
+    quote: Annotated[str | None, Meta(description="The character around cells; empty: none.")] = None
+    header: Annotated[int, Meta(description="Row of the header; 0: there is none.", ge=0)] = 1
+    sheet: Annotated[str, Meta(description="Name of the sheet of a spreadsheet.")] = ""
+
+
+class Column(_Part, frozen=True):
+    """What one column means, where a field alone does not say it."""
+
+    field: Annotated[str, Meta(description="The field that it gives.")] = ""
+    word: Annotated[str, Meta(description="A word for it, to be used in 'built'.")] = ""
+    dates: Annotated[list[Text], Meta(description="How days are written: DD.MM.YYYY, YYYY-MM-DD ...")] = []
+    yes: Annotated[list[str], Meta(description="Words that mean yes.")] = []
+    no: Annotated[list[str], Meta(description="Words that mean no.")] = []
+    split: Annotated[str, Meta(description="What divides the values of a list within a cell.")] = ""
+    pad: Annotated[int, Meta(description="Digits to fill up with leading zeros.", ge=0, le=20)] = 0
+
+
+class Description(_Part, frozen=True):
+    """The whole file."""
+
+    vandrel_intake: Annotated[int, Meta(description="Version of the format: 1.", ge=1, le=1)] = 1
+    sort: Annotated[Sort, Meta(description="What each row is.")] = "account"
+    kind: Annotated[str, Meta(description="Kind of account or group, where no column gives it.")] = ""
+    file: Annotated[File, Meta(description="How the file is laid out.")] = File()
+    columns: Annotated[dict[str, str | Column], Meta(description="Header of a column: the field that it gives.")] = {}
+    constants: Annotated[dict[str, str], Meta(description="Fields with one value for every row.")] = {}
+    built: Annotated[dict[str, str], Meta(description="Fields built from others by a pattern.")] = {}
+    key: Annotated[list[Text], Meta(description="The fields by which somebody who exists is found again.")] = []
+    mode: Annotated[
+        Literal["create", "update", "both"], Meta(description="Make new objects, change those that exist, or both.")
+    ] = "create"
+
+    def column(self, name: str) -> Column:
+        said = self.columns.get(name, "")
+        return Column(field=said) if isinstance(said, str) else said
+
+
+class IntakeFaults(VandrelError):
+    """An intake description with faults: one finding for each, in the order of the file."""
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema (2020-12) of the file."""
+    return msgspec.json.schema(Description)
+
+
+def beside(path: Path) -> Path:
+    """Where the description of a tabular file stands."""
+    return path.with_name(f"{path.stem}.intake.yaml")
+
+
+def load(path: Path) -> Description:
+    """Read a description.
+
+    Raises:
+        IntakeFaults: code ``intake``, every fault with file, line and column.
+        VandrelError: ``not-found`` or ``not-permitted`` where it cannot be read.
+
+    """
+    from vandrel.text.structure import convert
+    from vandrel.text.yaml_source import read
+
+    try:
+        text = path.read_text("utf-8")
+    except FileNotFoundError:
+        raise VandrelError(
+            "not-found", "there is no such description of columns", where=str(path),
+            remedy="vandrel import FILE --propose writes one",
+        ) from None  # fmt: skip
+    except (OSError, UnicodeDecodeError) as error:
+        why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
+        raise VandrelError("not-permitted", f"it cannot be read: {why}", where=str(path)) from None
+    source = read(str(path), text, "intake")
+    found = convert(source, Description, json_schema())
+    _check(source, found)
+    if source.faults:
+        faults = IntakeFaults("intake", source.faults[0].what)
+        faults.findings = tuple(source.faults)
+        raise faults
+    return found
+
+
+def _check(source: Any, found: Description) -> None:
+    """Faults of meaning: fields that are none, dates that cannot be read."""
+    given: dict[str, str] = {}
+    for name in found.columns:
+        column = found.column(name)
+        path = ("columns", name)
+        if column.field:
+            _known(source, path, column.field, found.sort)
+            if column.field in given and not FIELDS.get(column.field, FIELDS["phone"]).many:
+                source.fault(path, f"{column.field} is given by two columns: {given[column.field]} and {name}")
+            given[column.field] = name
+        for pattern in column.dates:
+            if not date_format(pattern):
+                source.fault(
+                    path, f"{pattern!r} is no way to write a day", "write DD.MM.YYYY, MM/DD/YY, YYYY-MM-DD ..."
+                )
+        if both := {word.casefold() for word in column.yes} & {word.casefold() for word in column.no}:
+            source.fault(path, f"{sorted(both)[0]!r} means both yes and no")
+    for part in ("constants", "built"):
+        for name in getattr(found, part):
+            _known(source, (part, name), name, found.sort)
+            if name == PASSWORD:
+                source.fault((part, name), "one password is not given to several people", key=True)
+    for index, name in enumerate(found.key):
+        if name not in given and name not in found.constants and name not in found.built:
+            source.fault(("key", index), f"no column gives {name}", did_you_mean(name, given))
+
+
+def _known(source: Any, path: tuple[str, ...], name: str, sort: str) -> None:
+    usable = {f for f, field in FIELDS.items() if sort in field.on and field.shape is not Shape.SECRET}
+    if name not in usable and name not in (PLACE, PASSWORD):
+        hint = did_you_mean(name, usable) or f"the fields are: {', '.join(sorted(usable))}"
+        source.fault(path, f"there is no field {name!r}", hint, key=path[0] != "columns")
+
+
+_TOKENS = {"YYYY": "%Y", "YY": "%y", "MM": "%m", "DD": "%d"}
+
+
+def date_format(pattern: str) -> str:
+    """The format of the C library for a way to write a day, as ``DD.MM.YYYY``; empty where it is none."""
+    found = re.sub("|".join(_TOKENS), lambda match: _TOKENS[match[0]], pattern.replace("%", "%%"))
+    return found if {"%m", "%d"} <= set(re.findall("%.", found)) and re.search("%[yY]", found) else ""
+
+
+def layout_of(file: File) -> dict[str, str | None]:
+    """What a description says of the layout, for `vandrel.intake.table.open_table`."""
+    separator = {"\\t": "\t"}.get(file.separator, file.separator)
+    return {
+        "encoding": file.encoding or None, "separator": separator or None, "quote": file.quote,
+        "sheet": file.sheet or None,
+    }  # fmt: skip
+
+
+def as_yaml(found: Description, layout: Layout, comments: dict[str, str]) -> str:
+    """A description as it is written for people: with what was recognized, and a word on each column."""
+    lines = [
+        "# What the columns mean. vandrel import FILE reads this file, which stands beside it.",
+        "vandrel-intake: 1",
+    ]
+    lines.append(f"sort: {found.sort}")
+    lines.append(f"kind: {found.kind}" if found.kind else "# kind: ...           # where no column gives it")
+    lines.append(f"file:  # {layout}")
+    if layout.form == "sheet":
+        lines.append(f"  sheet: {_quoted(layout.sheet)}")
+    else:
+        lines += [f"  encoding: {layout.encoding}", f"  separator: {_quoted(layout.separator)}",
+                  f"  quote: {_quoted(layout.quote)}"]  # fmt: skip
+    lines.append(f"  header: {layout.header}")
+    lines.append("columns:")
+    for name in found.columns:
+        column = found.column(name)
+        said = {key: value for key, value in msgspec.to_builtins(column).items() if key != "field"}
+        more = "".join(f", {key}: {_flow(value)}" for key, value in said.items())
+        value = f"{{field: {column.field}{more}}}" if said else (column.field or '""')
+        comment = f"  # {comments[name]}" if comments.get(name) else ""
+        lines.append(f"  {_quoted(name)}: {value}{comment}")
+    if found.constants:
+        lines.append(f"constants: {_flow(found.constants)}")
+    lines.append(f"key: [{', '.join(found.key)}]        # by which somebody who exists is found again")
+    lines.append(f"mode: {found.mode}           # or update, or both")
+    return "\n".join(lines) + "\n"
+
+
+def _quoted(text: str) -> str:
+    plain = re.fullmatch(r"[A-Za-z][A-Za-z0-9_-]*( [A-Za-z0-9_-]+)*", text)
+    if plain and text.lower() not in ("yes", "no", "true", "false", "null", "on", "off", "y", "n"):
+        return text
+    return msgspec.json.encode(text).decode()
+
+
+def _flow(value: Any) -> str:
+    if isinstance(value, list):
+        return f"[{', '.join(map(_flow, value))}]"
+    if isinstance(value, dict):
+        return f"{{{', '.join(f'{_quoted(key)}: {_flow(item)}' for key, item in value.items())}}}"
+    return _quoted(value) if isinstance(value, str) else str(value)

@@ -1,0 +1,231 @@
+"""Hand-outs: first passwords as delimited text, as a spreadsheet, or as slips to be cut; encrypted if wanted."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from msgspec import Struct
+
+from vandrel.errors import VandrelError
+from vandrel.secret import Secret
+
+#: Columns of the text and of the spreadsheet.
+HEADER = ("name", "login", "principal", "mail", "password")
+FORMS = (".csv", ".xlsx", ".pdf")
+ENCRYPTED = ".age"
+
+_SLIPS_ACROSS, _SLIPS_DOWN = 2, 5
+
+
+class Slip(Struct, frozen=True):
+    """What one person gets to know."""
+
+    name: str
+    login: str
+    principal: str
+    mail: str
+    secret: Secret
+
+
+def form_of(path: Path) -> str:
+    """The form that the name of a file asks for, its encryption set aside.
+
+    Raises:
+        VandrelError: code ``usage``.
+
+    """
+    name = Path(path.stem) if path.suffix == ENCRYPTED else path
+    if name.suffix.lower() not in FORMS:
+        remedy = f"end its name with {', '.join(FORMS)}; and {ENCRYPTED}, if it is encrypted"
+        raise VandrelError("usage", f"a hand-out cannot be a file {name.suffix or 'without a suffix'}", where=str(path),
+                           remedy=remedy)  # fmt: skip
+    return name.suffix.lower()
+
+
+def write(path: Path, slips: Sequence[Slip], organization: str, recipient: str = "", *, again: bool = False) -> None:
+    """Write a hand-out for its owner alone (mode 0600); a file that exists is left alone, unless it is written again.
+
+    Raises:
+        VandrelError: ``usage`` for a form or recipient that is none, ``taken`` where the file exists,
+            ``not-permitted`` where it cannot be written.
+
+    """
+    if (path.suffix == ENCRYPTED) != bool(recipient):
+        what = "the name of an encrypted hand-out ends with .age" if recipient else "whom is it encrypted for?"
+        remedy = f"name it {path}{ENCRYPTED}" if recipient else "add --recipient age1..., or take .age off its name"
+        raise VandrelError("usage", what, where=str(path), remedy=remedy)
+    content = {".csv": _text, ".xlsx": _sheet, ".pdf": _pages}[form_of(path)](slips, organization)
+    if recipient:
+        content = _encrypted(content, recipient)
+    # Written beside and put in place, so that no half-written one ever stands there.
+    flags = os.O_CREAT | os.O_WRONLY | (os.O_TRUNC if again else os.O_EXCL)
+    target = path.with_name(f".{path.name}.new") if again else path
+    try:
+        with os.fdopen(os.open(target, flags, 0o600), "wb") as file:
+            file.write(content)
+        if again:
+            target.replace(path)
+    except FileExistsError:
+        raise VandrelError("taken", "the hand-out file exists and is not overwritten", where=str(path)) from None
+    except OSError as error:
+        what = f"the hand-out cannot be written: {error.strerror}"
+        raise VandrelError("not-permitted", what, where=str(path)) from None
+
+
+def read(path: Path) -> dict[str, Secret]:
+    """The passwords of a hand-out by logon name; nothing where it is no text or spreadsheet, or is not there."""
+    from vandrel.intake.table import open_table, text
+
+    if path.suffix.lower() not in (".csv", ".xlsx") or not path.exists():
+        return {}
+    table = open_table(path)
+    rows = ([text(cell) if not isinstance(cell, str) else cell for cell in row.cells] for row in table.rows())
+    return {row[1]: Secret(row[-1], generated=True) for row in rows if len(row) == len(HEADER)}
+
+
+def _text(slips: Sequence[Slip], organization: str) -> bytes:
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(HEADER)
+    for slip in slips:
+        writer.writerow([*map(harmless, (slip.name, slip.login, slip.principal, slip.mail)), slip.secret.reveal()])
+    return text.getvalue().encode()
+
+
+def _sheet(slips: Sequence[Slip], organization: str) -> bytes:
+    from openpyxl import Workbook
+    from openpyxl.cell import WriteOnlyCell
+
+    book = Workbook(write_only=True)
+    sheet = book.create_sheet("First passwords")
+    for column, width in zip("ABCDE", (28, 20, 34, 34, 24), strict=True):
+        sheet.column_dimensions[column].width = width
+    sheet.append(list(HEADER))
+    for slip in slips:
+        cells = [WriteOnlyCell(sheet, value) for value in
+                 (slip.name, slip.login, slip.principal, slip.mail, slip.secret.reveal())]  # fmt: skip
+        for cell in cells:
+            cell.data_type = "s"  # text, whatever it begins with
+        sheet.append(cells)
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def _pages(slips: Sequence[Slip], organization: str) -> bytes:
+    """Slips, ten to a page of A4, with lines to cut along."""
+    from reportlab.lib.pagesizes import A4
+    from reportlab.lib.units import mm
+    from reportlab.pdfgen.canvas import Canvas
+
+    regular, bold, mono = _fonts()
+    out = io.BytesIO()
+    page = Canvas(out, pagesize=A4)
+    page.setTitle("First passwords")
+    width, height = A4[0] / _SLIPS_ACROSS, A4[1] / _SLIPS_DOWN
+    for number, slip in enumerate(slips):
+        place = number % (_SLIPS_ACROSS * _SLIPS_DOWN)
+        if number and not place:
+            page.showPage()
+        if not place:
+            _cutting_lines(page, width, height)
+        left, top = (place % _SLIPS_ACROSS) * width + 9 * mm, A4[1] - (place // _SLIPS_ACROSS) * height - 10 * mm
+        inside = width - 18 * mm
+        page.setFont(regular, 7.5)
+        page.setFillGray(0.35)
+        page.drawString(left, top, organization)
+        page.setFillGray(0)
+        _fitted(page, slip.name, bold, 12, left, top - 6.5 * mm, inside)
+        for row, (label, value) in enumerate(
+            (("log on as", slip.login), ("or as", slip.principal), ("mail", slip.mail))
+        ):
+            page.setFont(regular, 7.5)
+            page.setFillGray(0.35)
+            page.drawString(left, top - (13 + row * 5) * mm, label)
+            page.setFillGray(0)
+            _fitted(page, value, regular, 9.5, left + 17 * mm, top - (13 + row * 5) * mm, inside - 17 * mm)
+        page.setFont(regular, 7.5)
+        page.setFillGray(0.35)
+        page.drawString(left, top - 30 * mm, "password, for the first time")
+        page.setFillGray(0)
+        _fitted(page, slip.secret.reveal(), mono, 13, left, top - 36.5 * mm, inside)
+        page.setFont(regular, 6.5)
+        page.setFillGray(0.35)
+        page.drawString(left, top - 42 * mm, "Choose your own when you log on. Then destroy this slip.")
+        page.setFillGray(0)
+    page.save()
+    return out.getvalue()
+
+
+def _cutting_lines(page: object, width: float, height: float) -> None:
+    from reportlab.pdfgen.canvas import Canvas
+
+    assert isinstance(page, Canvas)
+    page.setStrokeGray(0.6)
+    page.setLineWidth(0.4)
+    page.setDash(3, 3)
+    for column in range(1, _SLIPS_ACROSS):
+        page.line(column * width, 0, column * width, height * _SLIPS_DOWN)
+    for row in range(1, _SLIPS_DOWN):
+        page.line(0, row * height, width * _SLIPS_ACROSS, row * height)
+    page.setDash()
+
+
+def _fitted(page: object, text: str, font: str, size: float, x: float, y: float, width: float) -> None:
+    """A line of text, smaller where it would not fit."""
+    from reportlab.pdfbase.pdfmetrics import stringWidth
+    from reportlab.pdfgen.canvas import Canvas
+
+    assert isinstance(page, Canvas)
+    wide = stringWidth(text, font, size)
+    page.setFont(font, size if wide <= width else size * width / wide)
+    page.drawString(x, y, text)
+
+
+def _fonts() -> tuple[str, str, str]:
+    """Fonts with letters beyond Latin-1, which the built-in ones lack: DejaVu, as Matplotlib or the system has it."""
+    from reportlab.pdfbase import pdfmetrics
+    from reportlab.pdfbase.ttfonts import TTFError, TTFont
+
+    wanted = {"DejaVuSans": "Helvetica", "DejaVuSans-Bold": "Helvetica-Bold", "DejaVuSansMono": "Courier"}
+    found = []
+    for name, instead in wanted.items():
+        try:
+            pdfmetrics.registerFont(TTFont(name, _font_file(name)))
+            found.append(name)
+        except (TTFError, OSError):
+            found.append(instead)
+    return found[0], found[1], found[2]
+
+
+def _font_file(name: str) -> str:
+    system = Path("/usr/share/fonts/truetype/dejavu") / f"{name}.ttf"
+    if system.exists():
+        return str(system)
+    from importlib.util import find_spec
+
+    library = find_spec("matplotlib")
+    folder = Path(library.origin).parent if library and library.origin else Path()
+    return str(folder / "mpl-data" / "fonts" / "ttf" / f"{name}.ttf")
+
+
+def _encrypted(content: bytes, recipient: str) -> bytes:
+    """Encrypted to a public key, in the age format, version 1."""
+    import pyrage
+
+    try:
+        key = pyrage.x25519.Recipient.from_str(recipient)
+    except (pyrage.RecipientError, ValueError):
+        raise VandrelError(
+            "usage", "this is no public key of the age format", where="--recipient", remedy="it begins with age1"
+        ) from None
+    return bytes(pyrage.encrypt(content, [key]))
+
+
+def harmless(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell

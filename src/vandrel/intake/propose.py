@@ -1,0 +1,172 @@
+"""What the columns of a tabular file seem to mean: a description proposed from its header and first rows."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from datetime import date, datetime
+
+from msgspec import structs
+
+from vandrel.charter.charter import Charter
+from vandrel.fields import ACCOUNT, FIELDS, Shape
+from vandrel.intake.description import Column, Description, File, Sort, date_format
+from vandrel.intake.table import Row, Table, text
+from vandrel.text.prep import prepare
+from vandrel.text.transliterate import to_ascii
+
+#: Words that headers use, in the languages of the people who send such files.
+_WORDS = {
+    "given": "given name, first name, firstname, forename, christian name, vorname, fornavn, förnamn, prénom, nombre, imię",
+    "surname": "surname, last name, lastname, family name, nachname, familienname, etternavn, efternamn, nom, apellido, nazwisko",
+    "middle": "middle name, middle names, zweiter vorname, mellomnavn",
+    "full": "full name, name, fullname, vollständiger name, fullt navn",
+    "generation": "suffix, generation",
+    "number": "employee number, employee no, employee id, staff no, staff number, staff id, personnel number, "
+    "personalnummer, ansattnummer, ansattnr, matricule, emp no, empno, id, no, nr",
+    "badge": "badge, card, staff card, ausweis",
+    "kind": "kind, type, account type, art",
+    "title": "title, job, job title, position, rank, role, function, stilling, beruf, funktion, poste",
+    "company": "company, firm, firma, selskap, société",
+    "department": "department, dept, abteilung, avdeling, service",
+    "division": "division, bereich",
+    "site": "site, town, city, location, port, standort, sted, ort, ville, havn",
+    "category": "category, class, kategorie, kategori",
+    "office": "office, büro, kontor, bureau",
+    "room": "room, raum, rom, zimmer",
+    "manager": "manager, supervisor, reports to, boss, vorgesetzter, leder, chef",
+    "sponsor": "sponsor, responsible",
+    "owner": "owner, besitzer",
+    "mail": "mail, e-mail, email, mail address, email address, e-post, courriel",
+    "alias": "alias, aliases, other mail",
+    "phone": "phone, telephone, telefon, tel, tlf, téléphone",
+    "mobile": "mobile, cell, cell phone, mobil, handy, portable",
+    "fax": "fax",
+    "street": "street, address, strasse, straße, gate, adresse, rue",
+    "postcode": "postcode, post code, zip, zip code, plz, postnummer, postnr, code postal",
+    "state": "state, province, county, fylke, land region",
+    "country": "country, country code, land, pays",
+    "starts": "starts, start, start date, first day, entry date, hired, eintritt, beginn, startdato, début",
+    "ends": "ends, end, end date, last day, expires, until, austritt, ende, sluttdato, fin",
+    "language": "language, sprache, språk, langue",
+    "groups": "groups, group, teams, team, memberships, gruppen, grupper, groupes",
+    "login": "login, user, username, user name, logon name, account, benutzer, brukernavn, kennung",
+    "principal": "principal, principal name, upn",
+    "password": "password, passwort, passord, first password, mot de passe",
+    "place": "place, unit, ou, organizational unit, einheit, enhet",
+    "notes": "notes, note, remarks, remark, comment, comments, description, bemerkung, merknad",
+    "enabled": "enabled, active, aktiv",
+    "members": "members, mitglieder, medlemmer",
+    "web": "web, web page, website, homepage",
+    "home": "home folder, home directory",
+}  # fmt: skip
+_GUESSES = {prepare(word): field for field, words in _WORDS.items() for word in words.split(", ")}
+_GUESSES |= {prepare(name): name for name in FIELDS}
+_GUESSES |= {re.sub(r"[^a-z0-9]+", "", to_ascii(word).lower()): field for word, field in list(_GUESSES.items())}
+
+#: Ways to write a day, the unmistakable ones first.
+_DATES = ("YYYY-MM-DD", "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY", "DD-MM-YYYY", "DD.MM.YY", "MM/DD/YY")
+_YES, _NO = ("yes", "ja", "oui", "true", "x", "1", "y", "j"), ("no", "nein", "nei", "non", "false", "0", "n", "")
+_LISTS = (";", ",", "|", "/")
+
+
+def guess(header: str) -> str:
+    """The field that a header seems to mean; empty where it tells nothing."""
+    low = prepare(header)
+    return _GUESSES.get(low) or _GUESSES.get(re.sub(r"[^a-z0-9]+", "", to_ascii(header).lower()), "")
+
+
+def looks_like_header(cells: Sequence[object]) -> bool:
+    """Whether a row reads like names of columns."""
+    words = [str(cell).strip() for cell in cells if str(cell).strip()]
+    known = sum(bool(guess(word)) for word in words)
+    return bool(words) and known * 2 >= len(words) and not any("@" in word or word.isdecimal() for word in words)
+
+
+def propose(
+    table: Table, charter: Charter, sort: Sort = "account", kind: str = ""
+) -> tuple[Description, Table, dict[str, str]]:
+    """A description of a table, the table with the header that was found, and a word on each column."""
+    rows = [row for row in table.sample() if not row.empty]
+    header = next((row.number for row in rows[:10] if looks_like_header(row.cells)), 0)
+    table = Table(table.path, structs.replace(table.layout, header=header))
+    names = table.header()
+    body = [row for row in rows if row.number > header] if header else rows
+    columns: dict[str, str | Column] = {}
+    comments: dict[str, str] = {}
+    taken: set[str] = set()
+    for index, name in enumerate(names):
+        values = [text(row.cells[index]) for row in body if index < len(row.cells) and row.cells[index] != ""]
+        field = guess(name) if header else _by_values(values, charter, taken)
+        field = field if _fits(field, sort) and (field not in taken or FIELDS[field].many) else ""
+        taken |= {field} - {""}
+        column, comment = _column(field, values, [row.cells[index] for row in body if index < len(row.cells)])
+        columns[name] = column
+        comments[name] = comment or ("" if field else "left out: " + (", ".join(values[:3]) or "always empty"))
+    key: list[str] = [name for name in ("number", "login", "mail") if name in taken][:1]
+    key = key or [name for name in ("given", "surname", "full", "name", "site", "company", "place") if name in taken]
+    layout = table.layout
+    file = File(layout.encoding, layout.separator, layout.quote, layout.header, layout.sheet)
+    return Description(sort=sort, kind=kind, file=file, columns=columns, key=key), table, comments
+
+
+def _fits(field: str, sort: str) -> bool:
+    if field in ("place", "password"):
+        return field == "place" or sort == ACCOUNT
+    return field in FIELDS and sort in FIELDS[field].on and FIELDS[field].shape not in (Shape.SECRET, Shape.OCTETS)
+
+
+def _by_values(values: Sequence[str], charter: Charter, taken: set[str]) -> str:
+    """The field that values without a header seem to belong to: only where they leave no doubt."""
+    if not values:
+        return ""
+    if all("@" in value for value in values):
+        return "mail"
+    for name, words in charter.document.lists.items():
+        known = {prepare(word) for word in words}
+        if name in FIELDS and name not in taken and all(prepare(value) in known for value in values):
+            return name
+    if all(value.isdecimal() for value in values) and len(set(values)) == len(values) and "number" not in taken:
+        return "number"
+    return ""
+
+
+def _column(field: str, values: Sequence[str], cells: Sequence[object]) -> tuple[str | Column, str]:
+    if not field or field not in FIELDS:
+        return field, ""
+    shape = FIELDS[field].shape
+    if shape is Shape.DATE:
+        if all(isinstance(cell, (date, datetime)) or cell == "" for cell in cells):
+            return field, ""
+        fitting = [pattern for pattern in _DATES if values and all(_is_day(value, pattern) for value in values)]
+        mostly = fitting or sorted(_DATES, key=lambda pattern: -sum(_is_day(value, pattern) for value in values))[:1]
+        doubt = "is the day or the month first?" if {"DD/MM/YYYY", "MM/DD/YYYY"} <= set(fitting) else ""
+        return Column(field=field, dates=[mostly[0]]), doubt
+    if shape is Shape.FLAG:
+        return Column(field=field, yes=list(_YES), no=list(_NO)), ""
+    if FIELDS[field].many:
+        inside = [mark for mark in _LISTS if any(mark in value for value in values)]
+        return Column(field=field, split=inside[0] if inside else ";"), ""
+    if field == "number":
+        widths = {len(value) for value in values if value.isdecimal()}
+        zeros = any(value.startswith("0") for value in values)
+        if zeros and len(widths) > 1:
+            return field, "some have lost leading zeros: {field: number, pad: N} fills them up"
+    return field, ""
+
+
+def _is_day(value: str, pattern: str) -> bool:
+    try:
+        datetime.strptime(value, date_format(pattern))
+    except ValueError:
+        return False
+    return True
+
+
+def first_rows(table: Table, count: int) -> list[Row]:
+    found = []
+    for row in table.rows():
+        found.append(row)
+        if len(found) >= count:
+            break
+    return found

@@ -1,0 +1,219 @@
+"""The rows of a tabular file, one after the other: delimited text, .xlsx and .ods."""
+
+from __future__ import annotations
+
+import csv
+import zipfile
+import zlib
+from collections.abc import Iterator
+from datetime import date, datetime, time, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+
+from vandrel.errors import VandrelError
+from vandrel.intake.layout import SPREADSHEETS, Layout, lines, recognize
+
+if TYPE_CHECKING:
+    from python_calamine import CalamineWorkbook
+
+Cell = str | int | float | bool | date | datetime | time | timedelta
+
+#: Octets that a spreadsheet may swell to: a million rows need less.
+_LARGEST_SHEET = 1_000_000_000
+#: RFC 1951: no octet of a compressed file becomes more than these.
+_MOST_SWOLLEN = 1032
+#: Lines that one quoted cell may have; more, and a quote was never closed.
+_LONGEST_CELL = 40
+_SAMPLE_ROWS = 200
+
+csv.field_size_limit(200_000)
+
+
+class Row(Struct):
+    """One row: the number of the line or row where it begins, counted from 1, and its cells."""
+
+    number: int
+    cells: list[Cell]
+
+    @property
+    def empty(self) -> bool:
+        return all(cell == "" for cell in self.cells)
+
+
+class Table(Struct, frozen=True):
+    """A file that can be read from the start as often as wanted."""
+
+    path: Path
+    layout: Layout
+
+    def header(self) -> list[str]:
+        """The names of the columns; ``#1``, ``#2`` ... where there is no header."""
+        for row in self._all():
+            if self.layout.header == 0:
+                return [f"#{number}" for number in range(1, len(row.cells) + 1)]
+            if row.number >= self.layout.header:
+                return [" ".join(text(cell).split()) for cell in row.cells]
+        return []
+
+    def rows(self) -> Iterator[Row]:
+        """The rows behind the header, without those that are empty.
+
+        Raises:
+            VandrelError: ``bad-value`` with the row, where the file cannot be read any further.
+
+        """
+        waiting = self.layout.header > 0
+        for row in self._all():
+            if waiting:
+                waiting = row.number < self.layout.header
+            elif not row.empty:
+                yield row
+
+    def sample(self) -> list[Row]:
+        found = []
+        for row in self._all():
+            found.append(row)
+            if len(found) >= _SAMPLE_ROWS:
+                break
+        return found
+
+    def _all(self) -> Iterator[Row]:
+        return _sheet_rows(self.path, self.layout.sheet) if self.layout.form == "sheet" else self._text_rows()
+
+    def _text_rows(self) -> Iterator[Row]:
+        layout = self.layout
+        reader = csv.reader(
+            lines(self.path, layout.encoding), delimiter=layout.separator, quotechar=layout.quote or None,
+            quoting=csv.QUOTE_MINIMAL if layout.quote else csv.QUOTE_NONE,
+        )  # fmt: skip
+        begin = 1
+        try:
+            for cells in reader:
+                if reader.line_num - begin > _LONGEST_CELL:
+                    raise self._unclosed(begin)
+                yield Row(begin, list(cells))
+                begin = reader.line_num + 1
+        except csv.Error:
+            raise self._unclosed(begin) from None
+
+    def _unclosed(self, begin: int) -> VandrelError:
+        what = f"a quote {self.layout.quote} that opens in line {begin} is not closed"
+        remedy = "close it, or double it where it belongs to the text; if quotes are text here: --quote none"
+        return VandrelError("bad-value", what, where=f"{self.path}, line {begin}", remedy=remedy)
+
+
+def open_table(
+    path: Path, *, encoding: str | None = None, separator: str | None = None, quote: str | None = None,
+    sheet: str | None = None,
+) -> Table:  # fmt: skip
+    """The table in a file; what is not said of its layout is recognized.
+
+    Raises:
+        VandrelError: ``not-found``, ``not-permitted``, ``usage``, or ``bad-value`` for what is no table.
+
+    """
+    if path.suffix.lower() in SPREADSHEETS:
+        return Table(path, Layout("sheet", sheet=sheet or _sheet_names(path)[0]))
+    return Table(path, recognize(path, encoding=encoding or "", separator=separator or "", quote=quote))
+
+
+def text(cell: Cell) -> str:
+    """A cell as people read it: whole numbers without a point, days as 2026-09-30."""
+    if isinstance(cell, str):
+        return cell.strip()
+    if isinstance(cell, bool):
+        return "TRUE" if cell else "FALSE"
+    if isinstance(cell, float):
+        return str(int(cell)) if cell.is_integer() and abs(cell) < 1e15 else repr(cell)
+    if isinstance(cell, datetime):
+        return cell.date().isoformat() if cell.time() == time() else cell.isoformat(" ")
+    return str(cell)
+
+
+# --- spreadsheets
+
+
+def _workbook(path: Path) -> CalamineWorkbook:
+    import python_calamine
+
+    _must_not_swell(path)
+    try:
+        return python_calamine.CalamineWorkbook.from_path(str(path))
+    except Exception as error:  # the library has an error for each of its readers
+        why = str(error).partition("\n")[0][:200]
+        remedy = "save it again as .xlsx, or as delimited text"
+        raise VandrelError("bad-value", f"this is no spreadsheet: {why}", where=str(path), remedy=remedy) from None
+
+
+def _sheet_names(path: Path) -> list[str]:
+    names = list(_workbook(path).sheet_names)
+    if not names:
+        raise VandrelError("bad-value", "the spreadsheet has no sheets", where=str(path))
+    return names
+
+
+def _sheet_rows(path: Path, name: str) -> Iterator[Row]:
+    book = _workbook(path)
+    if name not in book.sheet_names:
+        remedy = f"it has: {', '.join(book.sheet_names)}"
+        raise VandrelError("not-found", f"there is no sheet {name!r}", where=str(path), remedy=remedy)
+    try:
+        sheet = book.get_sheet_by_name(name)
+        first = sheet.start[0] if sheet.start else 0
+        for number, cells in enumerate(sheet.iter_rows(), first + 1):
+            yield Row(number, list(cells))
+    except VandrelError:
+        raise
+    except BaseException as error:
+        if isinstance(error, (KeyboardInterrupt, GeneratorExit, SystemExit)):
+            raise
+        why = str(error).partition("\n")[0][:200]
+        raise VandrelError("bad-value", f"the sheet cannot be read: {why}", where=f"{path}, {name}") from None
+
+
+def _must_not_swell(path: Path) -> None:
+    """See to it that a spreadsheet does not become more than the memory holds; what it says of itself may be a lie.
+
+    Raises:
+        VandrelError: ``bad-value``, ``not-found``, ``not-permitted``.
+
+    """
+    try:
+        with zipfile.ZipFile(path) as archive:
+            members = archive.infolist()
+            suspects = [m for m in members if m.compress_size * _MOST_SWOLLEN > _LARGEST_SHEET // max(1, len(members))]
+            total = sum(min(m.file_size, m.compress_size * _MOST_SWOLLEN) for m in members if m not in suspects)
+            total += sum(_swollen(member, archive) for member in suspects)
+    except FileNotFoundError:
+        raise VandrelError("not-found", "there is no such file", where=str(path)) from None
+    except OSError as error:
+        raise VandrelError("not-permitted", f"it cannot be read: {error.strerror}", where=str(path)) from None
+    except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, ValueError, EOFError) as error:
+        raise VandrelError("bad-value", f"this is no spreadsheet: {error}", where=str(path)) from None
+    if total > _LARGEST_SHEET:
+        what = f"the spreadsheet would need more than {_LARGEST_SHEET // 1_000_000} MB"
+        raise VandrelError("bad-value", what, where=str(path), remedy="nobody's roster is that large: ask who sent it")
+
+
+def _swollen(member: zipfile.ZipInfo, archive: zipfile.ZipFile) -> int:
+    """How many octets a member really becomes, counted as far as matters."""
+    if member.file_size > _LARGEST_SHEET:
+        return member.file_size
+    if member.compress_type != zipfile.ZIP_DEFLATED:
+        return member.compress_size
+    assert archive.fp is not None
+    archive.fp.seek(member.header_offset + 26)
+    name, extra = (int.from_bytes(archive.fp.read(2), "little") for _ in range(2))
+    archive.fp.seek(member.header_offset + 30 + name + extra)
+    inflate, left, total = zlib.decompressobj(-15), member.compress_size, 0
+    while left > 0 and not inflate.eof and total <= _LARGEST_SHEET:
+        block = archive.fp.read(min(left, 1 << 20))
+        if not block:
+            break
+        left -= len(block)
+        while block and total <= _LARGEST_SHEET:
+            total += len(inflate.decompress(block, 1 << 24))
+            block = inflate.unconsumed_tail
+    return total

@@ -1,0 +1,60 @@
+"""The names of a whole directory, read in one pass: for requests that would ask for thousands of them one by one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Sequence
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.fields import ACCOUNT
+from vandrel.jobs.house import House
+from vandrel.text.prep import prepare
+
+Key = tuple[str, ...]
+
+
+class Ledger:
+    """What is taken, and who is found by a key, as the directory was when it was read.
+
+    Attributes:
+        names: the keys of the names of all entries.
+        found: the entries whose values of the key's fields are wanted ones.
+        others: the (key, name) of entries that have such values, are of the kinds in question, and are not wanted.
+
+    """
+
+    def __init__(
+        self, house: House, key: Sequence[str] = (), wanted: Collection[Key] = (), kinds: Collection[str] = (),
+        sort: str = ACCOUNT,
+    ) -> None:  # fmt: skip
+        self._schema = house.directory.schema
+        self._unique = tuple(house.dialect.unique_attributes())
+        self._holders: dict[tuple[str, str], DN] = {}
+        self.names: set[str] = set()
+        self.found: dict[Key, list[Entry]] = {}
+        self.others: list[tuple[Key, DN]] = []
+        for entry in house.directory.search(house.charter.base):
+            self.names.add(entry.dn.key)
+            for attribute in self._unique:
+                for value in entry.texts(attribute):
+                    self._holders[attribute, str(self._schema.key(attribute, value))] = entry.dn
+            if key and house.dialect.sort_of(entry) == sort:
+                self._by_key(house, key, wanted, kinds, entry)
+
+    def _by_key(
+        self, house: House, key: Sequence[str], wanted: Collection[Key], kinds: Collection[str], entry: Entry
+    ) -> None:  # fmt: skip
+        own = key_of(key, lambda field: house.dialect.read(entry, field))
+        if own in wanted:
+            self.found.setdefault(own, []).append(entry)
+        elif all(own) and (not kinds or house.one(entry, "kind") in kinds):
+            self.others.append((own, entry.dn))
+
+    def holder(self, attribute: str, stored: str) -> DN | None:
+        """Who has this value of an attribute that must be unique."""
+        return self._holders.get((attribute, str(self._schema.key(attribute, stored))))
+
+
+def key_of(fields: Iterable[str], read: Callable[[str], Sequence[str]]) -> Key:
+    """The values of these fields as they are compared; empty where one is missing."""
+    return tuple(prepare(next(iter(read(field)), "")) for field in fields)

@@ -1,0 +1,392 @@
+"""Many objects from a tabular file: who is new, who changes, what is wrong, worked out for the whole file at once."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import date
+from enum import Enum
+
+import msgspec
+from msgspec import Struct
+
+from vandrel.charter.passwords import PasswordRules
+from vandrel.charter.passwords import check as check_password
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
+from vandrel.intake.convert import Item
+from vandrel.intake.description import PLACE, Description
+from vandrel.intake.finding import RowFinding
+from vandrel.jobs import create_object
+from vandrel.jobs.assignments import Assignment
+from vandrel.jobs.create import Creator, Derived, Draft
+from vandrel.jobs.create import steps as account_steps
+from vandrel.jobs.edit import Edit, Editor, in_order
+from vandrel.jobs.house import House
+from vandrel.jobs.ledger import Key, Ledger, key_of
+from vandrel.jobs.resolve import resolve
+from vandrel.secret import Secret
+from vandrel.steps.step import Add, Password, Set, Step
+from vandrel.text.prep import prepare
+
+#: Rows that are made together, with their passwords and groups, before the next ones.
+TOGETHER = 1000
+#: Differing digits in one column from which on leading zeros must have been lost.
+_FEW = 3
+
+
+class State(Enum):
+    """What becomes of a row."""
+
+    NEW = "new"
+    CHANGED = "changes"
+    SAME = "as it is"
+    THERE = "there already"
+    REFUSED = "refused"
+
+
+class Line(Struct):
+    """One row, worked out."""
+
+    item: Item
+    state: State = State.REFUSED
+    draft: Draft | None = None
+    edit: Edit | None = None
+    dn: DN | None = None
+
+
+class Missing(Struct, frozen=True):
+    """Somebody who exists and stands in no row."""
+
+    key: Key
+    dn: DN
+
+
+class Roster(Struct):
+    """The whole file: its lines in the order of the file, and who is missing from it."""
+
+    lines: list[Line]
+    missing: list[Missing] = msgspec.field(default_factory=list)
+
+    def findings(self) -> Iterator[RowFinding]:
+        for line in self.lines:
+            yield from line.item.findings
+
+    def counts(self) -> Counter[State]:
+        return Counter(line.state for line in self.lines)
+
+
+class Planner:
+    """Works out the rows of one file against the charter and the directory."""
+
+    def __init__(self, house: House, described: Description, today: date) -> None:
+        self._house = house
+        self._described = described
+        self._today = today
+        self._resolved: dict[tuple[str, str], str | tuple[Finding, ...]] = {}
+        self._mates: dict[str, Line] = {}
+
+    def plan(self, items: Iterable[Item]) -> Roster:
+        """Work out all rows. New names are given in the order of the key, whichever way the file is sorted."""
+        lines = [Line(item) for item in items]
+        self._columns_as_a_whole(lines)
+        keys = self._keys(lines)
+        kinds = {line.item.one("kind") or self._described.kind for line in lines} - {""}
+        ledger = Ledger(self._house, self._described.key, set(keys.values()), kinds, self._described.sort)
+        new: list[tuple[Key, Line]] = []
+        editor = Editor(self._house)
+        for line in lines:
+            if line.item.stops:
+                continue
+            key = keys.get(line.item.row, ())
+            found = ledger.found.get(key, []) if key else []
+            if len(found) > 1:
+                what = (
+                    f"{len(found)} objects have this {' and '.join(self._described.key)}: {found[0].dn}, {found[1].dn}"
+                )
+                line.item.fault(self._described.key[0], " ".join(key), "ambiguous", what, "mend one of them first")
+            elif found:
+                self._existing(line, found[0], editor)
+            elif self._described.mode == "update":
+                line.item.fault(
+                    self._first_key(), " ".join(key), "not-found", "nobody is found by it, and nobody is to be created",
+                    "mode: both creates who is missing",
+                )  # fmt: skip
+            else:
+                new.append((key, line))
+        self._draft([line for _, line in sorted(new, key=lambda pair: (pair[0], _by_content(pair[1].item)))], ledger)
+        update = self._described.mode != "create"
+        return Roster(lines, [Missing(key, dn) for key, dn in ledger.others] if update else [])
+
+    # --- the file as a whole
+
+    def _first_key(self) -> str:
+        return self._described.key[0] if self._described.key else "name"
+
+    def _keys(self, lines: Sequence[Line]) -> dict[int, Key]:
+        """The key of each row; a row without one, and one that stands there again, is at fault."""
+        fields = self._described.key
+        found: dict[int, Key] = {}
+        first: dict[Key, int] = {}
+        look: dict[tuple[object, ...], int] = {}
+        for line in lines:
+            item = line.item
+            if not fields or item.stops:
+                continue
+            key = key_of(fields, item.values)
+            missing = [field for field, value in zip(fields, key, strict=True) if not value]
+            if len(missing) == len(fields) or (missing and len(fields) == 1):
+                what = f"{missing[0]} is empty, by which a row is recognized when the file is read again"
+                item.fault(missing[0], "", "required", what, "give it")
+                continue
+            if key in first:
+                what = f"the same {' and '.join(fields)} stands in row {first[key]}"
+                item.fault(fields[0], " ".join(key), "twice", what, "take one of the two rows out")
+                continue
+            first[key], found[item.row] = item.row, key
+            same = tuple(sorted((name, values) for name, values in item.fields.items() if name not in fields))
+            if len(same) > _FEW and (other := look.setdefault(same, item.row)) != item.row:
+                what = f"all but the {' and '.join(fields)} is as in row {other}: the same person twice?"
+                item.fault(fields[0], " ".join(key), "twice", what, "take one out, if they are one", fatal=False)
+        return found
+
+    @staticmethod
+    def _columns_as_a_whole(lines: Sequence[Line]) -> None:
+        """Numbers that have lost their leading zeros: others of the column have them, and are longer."""
+        for field in ("number", "badge", "postcode"):
+            values = [value for line in lines if (value := line.item.one(field)).isdecimal()]
+            padded = {len(value) for value in values if value.startswith("0")}
+            if len(padded) != 1:
+                continue
+            width = padded.pop()
+            for line in lines:
+                value = line.item.one(field)
+                if value.isdecimal() and len(value) < width:
+                    what = f"{len(value)} digits where others have {width}: leading zeros are lost"
+                    line.item.fault(field, value, "zeros-lost", what, f"write {value.zfill(width)}; or pad: {width}")
+
+    # --- who exists
+
+    def _existing(self, line: Line, entry: Entry, editor: Editor) -> None:
+        line.dn = entry.dn
+        if self._described.mode == "create":
+            line.state = State.THERE
+            return
+        item = line.item
+        try:
+            edit = editor.edit(entry, list(self._assignments(item)))
+        except VandrelError as error:
+            self._note(item, error.findings)
+            return
+        self._note(item, [finding for finding in edit.findings if finding.fatal])
+        place = item.one(PLACE)
+        if place and prepare(place) != prepare(self._house.place(entry.dn.parent)):
+            what = f"it stands in {self._house.place(entry.dn.parent)}"
+            item.fault(PLACE, place, "place", what, f"vandrel move NAME --to {place}", fatal=False)
+        if not item.stops:
+            line.edit = edit
+            line.state = State.CHANGED if edit.steps else State.SAME
+
+    def _assignments(self, item: Item) -> Iterator[Assignment]:
+        for name, values in item.fields.items():
+            if name in (PLACE, "kind") or name in self._described.key or not values:
+                continue
+            operator = "+=" if name in FIELDS and FIELDS[name].shape is Shape.MEMBERSHIPS else "="
+            yield Assignment(name, operator, tuple(values))
+
+    # --- who is new
+
+    def _draft(self, lines: Sequence[Line], ledger: Ledger) -> None:
+        creator = Creator(self._house, self._today, ledger)
+        for line in lines:
+            self._mates |= {prepare(name): line for name in _names_of(line.item) if name}
+        pending: list[tuple[Line, str, list[str | Line]]] = []
+        for line in lines:
+            self._build(line.item)
+            try:
+                line.draft = self._drafted(line, creator, pending)
+            except VandrelError as error:
+                self._note(line.item, error.findings)
+                continue
+            self._note(line.item, line.draft.findings)
+            line.dn = line.draft.dn
+            line.state = State.REFUSED if line.item.stops or line.dn is None else State.NEW
+        for line, field, targets in pending:
+            names = [str(target.dn) if isinstance(target, Line) else target for target in targets]
+            if line.draft is not None:
+                line.draft.derived[field] = Derived(field, tuple(name for name in names if name != "None"), "typed")
+
+    def _build(self, item: Item) -> None:
+        """The values that the description builds from others."""
+        charter = self._house.charter
+        for name, pattern in self._described.built.items():
+            values = {**dict.fromkeys(FIELDS, ""), "domain": charter.domain, "suffix": charter.domain}
+            values |= {field: given[0] for field, given in item.fields.items() if given} | item.words
+            try:
+                item.fields[name] = (charter.fill(pattern, values),)
+            except VandrelError as error:
+                self._note(item, error.findings)
+
+    def _drafted(self, line: Line, creator: Creator, pending: list[tuple[Line, str, list[str | Line]]]) -> Draft:
+        item, sort = line.item, self._described.sort
+        references = {name: item.fields[name] for name in item.fields if _is_reference(name, sort)}
+        given = {name: values for name, values in item.fields.items() if name not in references and name != "kind"}
+        resolved: dict[str, tuple[str, ...]] = {}
+        for name, typed in references.items():
+            targets = [found for value in typed if (found := self._target(item, name, value)) is not None]
+            resolved[name] = tuple(t if isinstance(t, str) else _LATER for t in targets)
+            if any(isinstance(target, Line) for target in targets):
+                pending.append((line, name, targets))
+        kind = item.one("kind") or self._described.kind
+        if sort == ACCOUNT:
+            draft = creator.draft(kind, given, resolved)
+            if item.secret is not None and draft.rules is not None:
+                self._check_password(item, draft, draft.rules)
+            return draft
+        given |= resolved
+        if sort == GROUP:
+            stem = item.one("name") or item.one("display")
+            given.pop("name", None)
+            return create_object.group(self._house, stem, {**given, "kind": (kind,)} if kind else given)
+        if sort == UNIT:
+            place = item.one(PLACE) or f"/{item.one('name')}"
+            return create_object.unit(self._house, place, {n: v for n, v in given.items() if n not in (PLACE, "name")})
+        return create_object.computer(self._house, item.one("name"), {n: v for n, v in given.items() if n != "name"})
+
+    def _check_password(self, item: Item, draft: Draft, rules: PasswordRules) -> None:
+        assert item.secret is not None
+        found = check_password(item.secret, rules, login=draft.value("login"), full=draft.value("full"),
+                               words=[self._house.charter.document.organization])  # fmt: skip
+        for finding in found:
+            item.fault("password", "", "password", finding.what, finding.remedy, fatal=finding.fatal)
+
+    def _target(self, item: Item, field: str, value: str) -> str | Line | None:
+        """Whom a value means: somebody of the same file, or somebody in the directory."""
+        mate = self._mates.get(prepare(value))
+        if mate is not None:
+            return mate
+        if (field, value) not in self._resolved:
+            try:
+                self._resolved[field, value] = str(resolve(self._house, value).dn)
+            except VandrelError as error:
+                self._resolved[field, value] = error.findings
+        found = self._resolved[field, value]
+        if isinstance(found, str):
+            return found
+        for finding in found:
+            item.fault(
+                field,
+                value,
+                finding.code,
+                finding.what,
+                finding.remedy or "give a number, a logon name or a mail address",
+            )
+        return None
+
+    def _note(self, item: Item, findings: Iterable[Finding]) -> None:
+        for finding in findings:
+            field = finding.where if finding.where in FIELDS or finding.where in (PLACE, "groups") else ""
+            if not field and finding.code in ("no-parent", "bad-name"):
+                field = PLACE
+            known = item.columns.get(field, field) or "-"
+            value = ", ".join(item.fields.get(field, ()))[:120]
+            item.findings.append(
+                RowFinding(item.row, known, value, finding.code, finding.what, finding.remedy, finding.fatal)
+            )
+
+
+#: Stands for the name of a file-mate that is not worked out yet.
+_LATER = "cn=later"
+
+
+def _is_reference(name: str, sort: str) -> bool:
+    return name in FIELDS and FIELDS[name].shape is Shape.REFERENCE and sort in FIELDS[name].on
+
+
+def _names_of(item: Item) -> Iterator[str]:
+    """By what the others of the file may call somebody."""
+    yield from (item.one(name) for name in ("number", "login", "mail", "full"))
+    if item.one("given") and item.one("surname"):
+        yield f"{item.one('given')} {item.one('surname')}"
+
+
+def _by_content(item: Item) -> tuple[str, ...]:
+    return tuple(f"{name}={'|'.join(values)}" for name, values in sorted(item.fields.items()))
+
+
+# --- making it
+
+
+class Batch(Struct):
+    """Steps of some rows, and where a new turn must begin: after what the others build upon."""
+
+    steps: list[Step]
+    cut: int
+    lines: list[Line]
+
+
+def batches(
+    house: House, lines: Sequence[Line], secret: Callable[[Line], Secret | None], sort: str, kept: str = ""
+) -> Iterator[Batch]:
+    """The steps of all rows that are to be made, a thousand rows at a time: objects, passwords, then memberships.
+
+    `secret` gives the password of a new account, or None; `kept` names the file where generated ones stand.
+    """
+    wanted = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
+    later: list[Step] = []
+    known = {line.dn.key for line in wanted if line.dn is not None and line.state is State.NEW}
+    for start in range(0, len(wanted), TOGETHER):
+        chunk = wanted[start : start + TOGETHER]
+        new = [line for line in chunk if line.draft is not None and line.state is State.NEW]
+        if sort == ACCOUNT:
+            made = account_steps(house, [(line.draft, secret(line)) for line in new if line.draft], kept)
+        else:
+            made = [step for line in new if line.draft for step in _objects(house, line, sort)]
+        made, references = _references_apart(house, made, known)
+        later += references
+        edits = in_order(house, [line.edit for line in chunk if line.edit is not None])
+        cut = next((n for n, step in enumerate(made) if not _is_birth(step, known)), len(made))
+        if made or edits:
+            yield Batch([*made, *edits], cut, chunk)
+    for start in range(0, len(later), TOGETHER):
+        yield Batch(later[start : start + TOGETHER], 0, [])
+
+
+def _objects(house: House, line: Line, sort: str) -> list[Step]:
+    assert line.draft is not None
+    made = create_object.steps(house, line.draft, sort)
+    groups = line.item.fields.get("groups", ())
+    return [*made, *create_object.join_groups(house, line.draft, groups)] if sort == COMPUTER else made
+
+
+def _is_birth(step: Step, known: set[str]) -> bool:
+    return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in known)
+
+
+def _references_apart(house: House, steps: list[Step], known: set[str]) -> tuple[list[Step], list[Step]]:
+    """Names of file-mates go into steps of their own, at the end: there may be a circle of people who report."""
+    schema, apart, made = house.directory.schema, [], []
+    for step in steps:
+        if isinstance(step, Add):
+            for name in schema.references_in(step.attributes) - {"member"}:
+                mates = [v for v in step.attributes[name] if str(schema.key(name, v)) in known]
+                if mates:
+                    rest = [value for value in step.attributes[name] if value not in mates]
+                    attributes = {k: v for k, v in step.attributes.items() if k != name} | (
+                        {name: rest} if rest else {}
+                    )
+                    step = Add(step.dn, attributes)  # noqa: PLW2901
+                    apart.append(_adding(step.dn, name, mates))
+        made.append(step)
+    return made, apart
+
+
+def _adding(dn: DN, name: str, values: Sequence[str | bytes]) -> Step:
+    from vandrel.directory.operations import Change
+
+    return Set(dn, (Change(name, added=tuple(values)),))
+
+
+__all__ = ["Batch", "Line", "Missing", "Password", "Planner", "Roster", "State", "batches"]
