@@ -36,7 +36,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--intake", metavar="FILE", help="what its columns mean (default: NAME.intake.yaml beside it)")
     parser.add_argument("--propose", action="store_true", help="write that file from the header and the first rows")
     parser.add_argument("--findings", metavar="FILE", help="write the rows again, with a column of findings")
-    parser.add_argument("--rows", type=many._positive, metavar="N", help="how many rows are expected")
+    parser.add_argument("--rows", type=many.positive, metavar="N", help="how many rows are expected")
     parser.add_argument("--sound-only", action="store_true", help="make the sound rows, and leave the others out")
     parser.add_argument("--missing", action="store_true", help="list who exists and stands in no row")
     group = parser.add_argument_group("in place of what the small file says")

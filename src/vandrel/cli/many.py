@@ -35,15 +35,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--recipient", metavar="KEY", default="", help="encrypt the hand-out to this age public key")
     group.add_argument("--no-passwords", action="store_true", help="make accounts without passwords, disabled")
     group = parser.add_argument_group("how far to go")
-    group.add_argument(
-        "--first", type=_positive, metavar="N", help="a trial: make only the first N that are to be made"
-    )
-    group.add_argument("--most-refused", type=_positive, default=_REFUSALS, metavar="N",
+    group.add_argument("--first", type=positive, metavar="N", help="a trial: make only the first N that are to be made")
+    group.add_argument("--most-refused", type=positive, default=_REFUSALS, metavar="N",
                        help=f"stop after more refusals than this (default: {_REFUSALS})")  # fmt: skip
     group.add_argument("--results", metavar="FILE", help="what became of each row, as CSV")
 
 
-def _positive(text: str) -> int:
+def positive(text: str) -> int:
     if not text.isdecimal() or len(text) > 9 or int(text) < 1:
         raise argparse.ArgumentTypeError(f"{text!r} is no number of 1 or more")
     return int(text)

@@ -103,7 +103,8 @@ def propose(
         column, comment = _column(field, values, [row.cells[index] for row in body if index < len(row.cells)])
         columns[name] = column
         comments[name] = comment or ("" if field else "left out: " + (", ".join(values[:3]) or "always empty"))
-    key: list[str] = [name for name in ("number", "login", "mail") if name in taken][:1]
+    telling = ("number", "login", "mail")
+    key: list[str] = [str(name) for name in telling if name in taken][:1]
     key = key or [name for name in ("given", "surname", "full", "name", "site", "company", "place") if name in taken]
     layout = table.layout
     file = File(layout.encoding, layout.separator, layout.quote, layout.header, layout.sheet)

@@ -150,6 +150,9 @@ class Creator:
         if end is not None:
             self._set(draft, "ends", end.isoformat(), f"kind {draft.kind}: {_ends(kind.ends)}")
 
+        if draft.value("ends") and draft.value("starts") > draft.value("ends"):
+            what = f"the last day, {draft.value('ends')}, is before the first, {draft.value('starts')}"
+            draft.findings.append(Finding("bad-value", what, "ends", "are the two exchanged?"))
         if draft.value("starts") > self._today.isoformat():
             self._set(draft, "enabled", "no", "its first day lies ahead: vandrel due enables it")
 

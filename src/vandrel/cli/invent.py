@@ -1,0 +1,41 @@
+"""``vandrel invent``: invented people for a rehearsal, as a tabular file."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from vandrel.cli.session import Session, count
+
+NAME = "invent"
+HELP = "invent people for a rehearsal, as a tabular file"
+DESCRIPTION = """\
+Write a tabular file of invented people of one kind, with the difficult names of real life, in many languages: for a
+rehearsal of import, or to see what the charter's patterns make of them. Nothing is changed; --number begins behind the
+numbers in use."""
+EXAMPLES = """\
+  vandrel invent crew 500 --to rehearsal.csv
+  vandrel import rehearsal.csv --propose --kind crew && vandrel import rehearsal.csv --dry-run
+"""
+WRITES = False
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    from vandrel.cli.many import positive
+
+    parser.add_argument("kind", metavar="KIND", help="a kind of account in the charter")
+    parser.add_argument("count", type=positive, metavar="N", help="how many")
+    parser.add_argument("--to", metavar="FILE", required=True, help=".csv, .xlsx or .ods")
+    parser.add_argument("--number", type=positive, default=7001, metavar="N", help="the first number (default: 7001)")
+    parser.add_argument("--seed", type=positive, default=1, metavar="N", help="others for another number")
+
+
+def run(session: Session) -> int:
+    from vandrel.intake.annotate import write_rows
+    from vandrel.intake.invent import rows
+
+    args = session.args
+    header, made = rows(session.charter, args.kind, args.count, args.number, args.seed)
+    written = write_rows(Path(args.to), header, made)
+    session.out.note(f"{count(written, 'invented person').replace('persons', 'people')} in {args.to}")
+    return 0

@@ -1,0 +1,115 @@
+"""``vandrel series``: numbered accounts, groups or computers."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete, many
+from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from vandrel.intake.convert import Item
+    from vandrel.jobs.ledger import Ledger
+
+NAME = "series"
+HELP = "make numbered accounts, groups or computers"
+DESCRIPTION = """\
+Make a series: a stem, and a number behind it, or where a # stands in it. The first and the last are shown before.
+Numbers that are taken are skipped, or refused with --taken refuse. A field may have a # in its value as well."""
+EXAMPLES = """\
+  vandrel series seasonal kiosk site=Kelness surname="Kiosk #" --count 12 --digits 2 --hand-out kiosk.csv
+  vandrel series computer KN-DESK- groups=gg-desks --count 20 --first-number 5 --digits 2
+  vandrel series group "Watch #" kind=team --count 4
+"""
+WRITES = True
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    words = parser.add_argument(
+        "words", nargs="+", metavar="KIND STEM FIELD=VALUE",
+        help="a kind of account, or group, or computer; what the number is put behind, or in place of its #; and fields",
+    )  # fmt: skip
+    complete.attach(words, complete.assignments)
+    parser.add_argument("--count", type=many.positive, required=True, metavar="N", help="how many")
+    parser.add_argument("--first-number", type=many.positive, default=1, metavar="N", help="(default: 1)")
+    parser.add_argument("--digits", type=many.positive, default=1, metavar="N", help="with leading zeros up to these")
+    parser.add_argument("--taken", choices=("skip", "refuse"), default="skip", help="numbers in use (default: skip)")
+    many.configure(parser)
+
+
+def run(session: Session) -> int:
+    from vandrel.errors import Finding, Refused, VandrelError
+    from vandrel.intake.description import Description, Sort
+    from vandrel.jobs import assignments
+    from vandrel.jobs.roster import Planner
+
+    args = session.args
+    plain, given = assignments.split(args.words)
+    if len(plain) != 2 or any(assignment.raw or assignment.operator != "=" for assignment in given):
+        raise VandrelError(
+            "usage", "a kind, a stem and fields are needed", remedy="vandrel series crew kiosk site=Kelness --count 3"
+        )
+    args.kind, args.stem = plain
+    sort: Sort = args.kind if args.kind in ("group", "computer") else "account"
+    kind = args.kind if sort == "account" else ""
+    if kind:
+        session.charter.kind(kind)
+    fields = {assignment.field: assignment.values for assignment in given}
+    roster = Planner(session.house, Description(sort=sort, kind=kind), session.charter.today()).plan(
+        _items(session, sort, fields)
+    )
+    findings = sorted(roster.findings(), key=lambda f: (not f.fatal, f.row))
+    many.show_findings(session, findings)
+    many.show_roster(session, roster, sort)
+    if not session.out.as_json:
+        session.out.note(f"{args.stem}: {many.summary(roster)}.")
+    if any(finding.fatal for finding in findings):
+        fatal = [f for f in findings if f.fatal]
+        raise Refused([Finding(_code(fatal[0].trap), f"{fatal[0].value or args.stem}: {fatal[0].what}", args.stem,
+                               fatal[0].remedy)])  # fmt: skip
+    return many.make(session, roster, sort, f"series {args.kind} {args.stem}")
+
+
+def _code(trap: str) -> str:
+    from vandrel.errors import CODES
+
+    return trap if trap in CODES else "intake"
+
+
+def _items(session: Session, sort: str, fields: dict[str, tuple[str, ...]]) -> Iterator[Item]:
+    """One item for each number that is free, or for each number where those that are taken are refused."""
+    from vandrel.intake.convert import Item
+    from vandrel.jobs.ledger import Ledger
+
+    args = session.args
+    ledger = Ledger(session.house)
+    number, made = args.first_number, 0
+    while made < args.count:
+        digits = str(number).zfill(args.digits)
+        number += 1
+        called = args.stem.replace("#", digits) if "#" in args.stem else f"{args.stem}{digits}"
+        if args.taken == "skip" and _is_taken(session, ledger, sort, called):
+            continue
+        made += 1
+        own = {name: tuple(value.replace("#", digits) for value in values) for name, values in fields.items()}
+        name = "login" if sort == "account" else "name"
+        own.setdefault(name, (called,))
+        if sort == "account":
+            own.setdefault("surname", (called,))
+        yield Item(int(digits), own)
+
+
+def _is_taken(session: Session, ledger: Ledger, sort: str, called: str) -> bool:
+    """Whether somebody is called so already."""
+    dialect = session.house.dialect
+    if sort == "group":
+        from vandrel.jobs.create_object import first_name
+
+        called = first_name(session.house, next(iter(session.charter.document.groups), ""), called)
+    login = f"{called.upper()}$" if sort == "computer" else called
+    if any(ledger.holder(attribute, value) for attribute, value in dialect.unique_forms("login", login)):
+        return True
+    return sort != "account" and any(key.endswith(called.casefold()) for key in ledger.names)
