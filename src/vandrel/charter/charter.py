@@ -102,6 +102,15 @@ class Charter:
 
     def naming(self, target: str, kind: str = "") -> NamingRule:
         """The rule by which a name is built for accounts of a kind: its own, the charter's, or the built-in one."""
+        if (target, kind) not in self._rules:
+            self._rules[target, kind] = self._naming(target, kind)
+        return self._rules[target, kind]
+
+    @cached_property
+    def _rules(self) -> dict[tuple[str, str], NamingRule]:
+        return {}
+
+    def _naming(self, target: str, kind: str) -> NamingRule:
         own = getattr(self.document.kinds[kind].names, target) if kind in self.document.kinds else None
         general = getattr(self.document.names, target)
         if own is not None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 from msgspec import Struct, structs
 
@@ -47,7 +47,7 @@ class Choice(Struct, frozen=True):
     passed: tuple[Passed, ...]
 
 
-class NamingRule(Struct, frozen=True):
+class NamingRule(Struct, frozen=True, dict=True):
     """How one name is built: the rungs of its ladder, from the first choice to the last."""
 
     target: Target
@@ -59,21 +59,35 @@ class NamingRule(Struct, frozen=True):
     particles: frozenset[str] = PARTICLES
     source: str = ""
 
-    @property
+    @cached_property
     def limit(self) -> int:
         """The greatest length in characters (for an address, before the @)."""
         return min(self.longest or self.target.longest, self.target.longest)
 
     def fields(self) -> frozenset[str]:
+        return self._fields
+
+    @cached_property
+    def _fields(self) -> frozenset[str]:
         return frozenset[str]().union(*(rung.fields() for rung in self.rungs))
 
+    @cached_property
+    def _contexts(self) -> dict[str, Context]:
+        return {}
+
     def _context(self, values: Mapping[str, str]) -> Context:
+        language = values.get("language", "")
+        if language not in self._contexts:
+            self._contexts[language] = self._context_for(language)
+        return self._contexts[language]
+
+    def _context_for(self, language: str) -> Context:
         target = self.target
         forbidden = _forbidden(target, self.forbid)
         # A mail address has ASCII letters only (RFC 5322): what is not transliterated would be lost.
         style = ("ascii", *self.style) if target.only and "ascii" not in self.style else self.style
         letters_pass = not any(char.isalnum() for char in self.forbid)
-        return Context(style, values.get("language", ""), self.particles, forbidden, letters_pass=letters_pass)
+        return Context(style, language, self.particles, forbidden, letters_pass=letters_pass)
 
     def _make(self, pattern: Pattern, values: Mapping[str, str], count: int | None = None) -> str | None:
         """The name by one rung, or None where no legal name comes of it.
@@ -171,7 +185,7 @@ class NamingRule(Struct, frozen=True):
             if not unknown:
                 made = self._make(pattern, values, count)
                 return made is not None and prepare(made) == prepare(value)
-            pieces = build(pattern, values, structs.replace(self._context(values), unknown=unknown), count)
+            pieces = build(pattern, values, structs.replace(self._context(values), unknown=frozenset(unknown)), count)
         except EmptyField:
             return False
         return re.fullmatch(to_expression(pieces, fold), prepare(value)) is not None

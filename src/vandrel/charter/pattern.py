@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 from msgspec import Struct
 
@@ -68,7 +68,7 @@ class Section(Struct, frozen=True):
     items: tuple[Literal | Placeholder, ...]
 
 
-class Pattern(Struct, frozen=True):
+class Pattern(Struct, frozen=True, dict=True):
     text: str
     items: tuple[Literal | Placeholder | Section, ...]
 
@@ -80,9 +80,13 @@ class Pattern(Struct, frozen=True):
                 yield from (inner for inner in item.items if isinstance(inner, Placeholder))
 
     def fields(self) -> frozenset[str]:
+        return self._fields
+
+    @cached_property
+    def _fields(self) -> frozenset[str]:
         return frozenset(placeholder.field for placeholder in self.placeholders())
 
-    @property
+    @cached_property
     def counter(self) -> Placeholder | None:
         return next((item for item in self.placeholders() if item.field == "count"), None)
 
@@ -232,8 +236,10 @@ class Context(Struct, frozen=True):
 _FIXED = frozenset({"count", "number", "suffix", "domain", "year"})
 
 
-def _words(value: str, placeholder: Placeholder, context: Context) -> list[tuple[str, str]]:
-    match placeholder.part:
+@lru_cache(maxsize=65_536)  # many people share a given name, and each name is written for several targets
+def _words(value: str, part: str, styles: tuple[str, ...], context: Context) -> tuple[tuple[str, str], ...]:
+    """The words of a value with the separators before them: of a part of it, as the styles write it."""
+    match part:
         case "bare":
             value = people.without_particles(value, context.particles)
         case "first":
@@ -242,7 +248,6 @@ def _words(value: str, placeholder: Placeholder, context: Context) -> list[tuple
             value = (people.parts(value) or [""])[-1]
         case "initials":
             value = people.initials(value)
-    styles = (*context.style, *placeholder.style)
     joiner = next((_JOINERS[word] for word in reversed(styles) if word in _JOINERS), None)
     out: list[tuple[str, str]] = []
     separator = ""
@@ -261,7 +266,7 @@ def _words(value: str, placeholder: Placeholder, context: Context) -> list[tuple
             if word:
                 out.append((between if out else "", word))
                 separator = ""
-    return out
+    return tuple(out)
 
 
 def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[tuple[str, str]]:
@@ -295,7 +300,9 @@ def _piece(placeholder: Placeholder, values: Mapping[str, str], context: Context
     value = values.get(placeholder.field, "")
     if placeholder.field in ("suffix", "domain"):  # a domain is no name to be rewritten
         return Piece([("", value)], True) if value else None
-    words = _words(value, placeholder, context)
+    if not value:
+        return None
+    words = list(_words(value, placeholder.part, (*context.style, *placeholder.style), context))
     if not placeholder.whole:
         # A slice counts letters across words: the separators do not count, and do not come along.
         letters = "".join(word for _, word in words)[placeholder.start : placeholder.stop]

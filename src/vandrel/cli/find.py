@@ -285,31 +285,20 @@ def _sorted(session: Session, entries: Iterator[Entry], columns: Sequence[str], 
 
 
 def _write(session: Session, columns: Sequence[str], rows: Iterator[list[str]]) -> int:
-    """RFC 4180, row by row, to a file or to standard output."""
+    """A table by the suffix of its file (.csv, .xlsx, .ods); RFC 4180 to standard output."""
     import csv
     import sys
+    from pathlib import Path
 
-    from vandrel.errors import VandrelError
+    from vandrel.intake.annotate import write_rows
     from vandrel.intake.hand_out import harmless
 
-    try:
-        file = open(session.args.to, "x", encoding="utf-8", newline="") if session.args.to else sys.stdout  # noqa: SIM115, PTH123
-    except FileExistsError:
-        raise VandrelError("taken", "the file exists and is not overwritten", where=session.args.to) from None
-    except OSError as error:
-        raise VandrelError(
-            "not-permitted", f"the file cannot be written: {error.strerror}", where=session.args.to
-        ) from None
-    try:
-        writer = csv.writer(file)
-        writer.writerow(columns)
-        written = 0
-        for row in rows:
-            writer.writerow([harmless(text) for text in row])
-            written += 1
-    finally:
-        if session.args.to:
-            file.close()
     if session.args.to:
+        written = write_rows(Path(session.args.to), columns, rows)
         session.out.note(f"{count(written, 'row')} in {session.args.to}")
+        return 0
+    writer = csv.writer(sys.stdout)
+    writer.writerow(columns)
+    for row in rows:
+        writer.writerow([harmless(text) for text in row])
     return 0

@@ -148,6 +148,7 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
 
 def _password(session: Session, line: Line, hand_out: HandOut) -> Secret | None:
     from vandrel.charter.passwords import generate
+    from vandrel.secret import Secret
 
     draft = line.draft
     assert draft is not None
@@ -157,6 +158,8 @@ def _password(session: Session, line: Line, hand_out: HandOut) -> Secret | None:
         return line.item.secret
     if str(draft.rules.rules["first"].value) == "none":
         return None
+    if session.args.dry_run:
+        return Secret("", generated=True)  # stands in for the one to come; it is neither shown nor set
     secret = generate(draft.rules, [draft.value(name) for name in ("given", "surname", "login")])
     hand_out.add(draft.value("full"), draft.value("login"), draft.value("principal"), draft.value("mail"), secret)
     return secret

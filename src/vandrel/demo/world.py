@@ -10,6 +10,7 @@ from pathlib import Path
 from vandrel import files
 from vandrel.charter.load import load
 from vandrel.charter.passwords import generate
+from vandrel.demo import summer
 from vandrel.dialects import dialect_for
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
@@ -52,6 +53,7 @@ def make(folder: Path, server: Directory | None = None) -> int:
     With `server`, the people come there, and not into a file of the folder.
     """
     (folder / files.CHARTER).write_text(charter_text(), "utf-8")
+    summer.write(folder)
     charter = load(folder / files.CHARTER)
     directory = server or EmbeddedDirectory.create(folder / files.DIRECTORY, [charter.base])
     journal = Journal(folder / files.JOURNAL, create=True)

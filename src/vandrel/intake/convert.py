@@ -23,6 +23,7 @@ _POINT_ZERO, _SCIENTIFIC = re.compile(r"\d+\.0"), re.compile(r"\d([.,]\d+)?[eE]\
 _ERRORS = frozenset(("#REF!", "#N/A", "#NAME?", "#VALUE!", "#DIV/0!", "#NUM!", "#NULL!", "#NV", "#BEZUG!", "#WERT!"))
 _NOTHING = frozenset(("n/a", "na", "null", "none", "nil", "-", "--", "?", "??", "tbd", "unknown", "xxx"))
 _TOTALS = frozenset(("total", "totals", "sum", "summe", "gesamt", "totalt", "antall", "somme", "count", "end of list"))
+_FORMULA = ("=", "+", "-", "@")
 _INVISIBLE = re.compile("[\u00ad\u200b\u2060\ufeff\u00a0\u2007\u202f]")
 #: UTF-8 that was read as Windows-1252 looks so: the lead octets of letters beyond ASCII, and what follows them.
 _TWICE = re.compile(
@@ -36,6 +37,13 @@ _YES, _NO = (
 _LIKE_NUMBERS = frozenset(
     ("number", "badge", "phone", "mobile", "fax", "pager", "home-phone", "postcode", "room", "login")
 )
+
+
+#: Cells that must fit the column beside before a row counts as shifted.
+_TELLING = 3
+
+#: In a column of passwords: one is to be generated.
+GENERATE = "generate"
 
 
 class Item(Struct):
@@ -70,7 +78,7 @@ class Converter:
     def __init__(
         self, described: Description, header: Sequence[str], lists: dict[str, list[str]], quote: str = '"'
     ) -> None:
-        self._header = list(header)
+        self._header = list(header) or ["#1"]
         self._quote = quote
         self._columns = [(name, described.column(name)) for name in header]
         self._constants = {name: (value,) for name, value in described.constants.items()}
@@ -123,7 +131,7 @@ class Converter:
         if cell == "":
             item.fault(PASSWORD, "", "password-missing", "the row has no password, and its column is there for one",
                        "give one, or take the column out: then it is generated")  # fmt: skip
-        else:
+        elif text(cell).casefold() != GENERATE:
             item.secret = Secret(text(cell))
 
     def _date(
@@ -177,7 +185,9 @@ class Converter:
                        "format the column as text, and write the value again")  # fmt: skip
             return None
         value = text(cell)
-        if why := self._spoilt(field, value):
+        if value[:1] == "'" and value[1:2] in _FORMULA:
+            value = value[1:]  # put before by whoever made the file, so that no spreadsheet takes it for a formula
+        elif why := self._spoilt(field, value):
             item.fault(field, value, *why)
             return None
         if value.casefold() in _NOTHING and field != "notes":
@@ -261,12 +271,17 @@ class Converter:
     def _shifted(self, row: Row, by: int) -> RowFinding | None:
         """Whether several cells do not fit their columns, and all of them fit the column beside."""
         cells = row.cells
-        wrong = [i for i, test in self._tests.items() if i < len(cells) and cells[i] != "" and not test(cells[i])]
-        if len(wrong) < 2:
+
+        def fits(index: int, at: int) -> bool:
+            return 0 <= at < len(cells) and cells[at] != "" and self._tests[index](cells[at])
+
+        wrong = [i for i in self._tests if i < len(cells) and cells[i] != "" and not fits(i, i)]
+        if not wrong or not all(cells[i + by] == "" or fits(i, i + by) for i in wrong if 0 <= i + by < len(cells)):
             return None
-        beside = [i for i in self._tests if 0 <= i + by < len(cells) and i >= min(wrong) + min(0, by)]
-        fits = [i for i in beside if cells[i + by] != "" and self._tests[i](cells[i + by])]
-        if len(fits) < 2 or len(fits) * 2 < len(beside):
+        behind = [i for i in self._tests if i >= min(wrong)]
+        fitting = [i for i in behind if fits(i, i + by)]
+        telling = _TELLING if len(wrong) < 2 else 2
+        if len(fitting) < telling or len(fitting) * 3 < len(behind) * 2 or sum(not fits(i, i) for i in fitting) < 2:
             return None
         column = self._header[max(0, min(wrong) - (by > 0))]
         side = "right" if by > 0 else "left"

@@ -84,7 +84,7 @@ def read(path: Path) -> dict[str, Secret]:
         return {}
     table = open_table(path)
     rows = ([text(cell) if not isinstance(cell, str) else cell for cell in row.cells] for row in table.rows())
-    return {row[1]: Secret(row[-1], generated=True) for row in rows if len(row) == len(HEADER)}
+    return {row[1].removeprefix("'"): Secret(row[-1], generated=True) for row in rows if len(row) == len(HEADER)}
 
 
 def _text(slips: Sequence[Slip], organization: str) -> bytes:

@@ -34,6 +34,9 @@ from vandrel.text import people
 PLACE = "place"
 
 
+_EMPTY = dict.fromkeys(FIELDS, "")
+
+
 class Derived(Struct, frozen=True):
     """One value of the new account, in words the rule that gave it, and the names that were passed over."""
 
@@ -54,6 +57,8 @@ class Draft(Struct):
     findings: list[Finding] = msgspec.field(default_factory=list)
     rules: PasswordRules | None = None
     missing: list[str] = msgspec.field(default_factory=list)
+    #: What patterns saw last, and how many values there were then.
+    seen: tuple[int, dict[str, str]] = (-1, {})
 
     def value(self, name: str) -> str:
         found = self.derived.get(name)
@@ -146,7 +151,8 @@ class Creator:
                     draft.findings += error.findings
         initials = people.initials(*(draft.value(name) for name in ("given", "middle", "surname")))
         self._set(draft, "initials", initials[: self._longest("initials")], "first letters")
-        end = charter.default_end(kind, self._today)
+        begins = draft.value("starts")
+        end = charter.default_end(kind, max(self._today, date.fromisoformat(begins)) if begins else self._today)
         if end is not None:
             self._set(draft, "ends", end.isoformat(), f"kind {draft.kind}: {_ends(kind.ends)}")
 
@@ -162,15 +168,19 @@ class Creator:
 
     def _values(self, draft: Draft) -> dict[str, str]:
         """What patterns see: the first value of each field, and what is computed; what is missing is empty."""
+        if draft.seen[0] == len(draft.derived):  # values are added, and never changed
+            return draft.seen[1]
         charter = self._house.charter
         kind = charter.document.kinds[draft.kind]
-        return {
-            **dict.fromkeys(FIELDS, ""),
+        found = {
+            **_EMPTY,
             **{name: derived.values[0] for name, derived in draft.derived.items() if derived.values},
             "suffix": kind.suffix or charter.document.suffixes[0],
             "domain": charter.domain,
             "year": str(self._today.year),
         }
+        draft.seen = (len(draft.derived), found)
+        return found
 
     def _place(self, draft: Draft, kind: Kind, given: Mapping[str, Sequence[str]]) -> None:
         typed = next(iter(given.get(PLACE, ())), "")

@@ -44,7 +44,10 @@ class Ledger:
     def _by_key(
         self, house: House, key: Sequence[str], wanted: Collection[Key], kinds: Collection[str], entry: Entry
     ) -> None:  # fmt: skip
-        own = key_of(key, lambda field: house.dialect.read(entry, field))
+        def read(field: str) -> Sequence[str]:
+            return [house.place(entry.dn)] if field == "place" else house.dialect.read(entry, field)
+
+        own = key_of(key, read)
         if own in wanted:
             self.found.setdefault(own, []).append(entry)
         elif all(own) and (not kinds or house.one(entry, "kind") in kinds):

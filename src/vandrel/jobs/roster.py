@@ -6,9 +6,10 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import date
 from enum import Enum
+from functools import partial
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.charter.passwords import PasswordRules
 from vandrel.charter.passwords import check as check_password
@@ -26,9 +27,10 @@ from vandrel.jobs.create import steps as account_steps
 from vandrel.jobs.edit import Edit, Editor, in_order
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Key, Ledger, key_of
-from vandrel.jobs.resolve import resolve
+from vandrel.jobs.resolve import SORTS, NotOne, resolve
 from vandrel.secret import Secret
 from vandrel.steps.step import Add, Password, Set, Step
+from vandrel.text.nearest import listed
 from vandrel.text.prep import prepare
 
 #: Rows that are made together, with their passwords and groups, before the next ones.
@@ -85,7 +87,7 @@ class Planner:
         self._house = house
         self._described = described
         self._today = today
-        self._resolved: dict[tuple[str, str], str | tuple[Finding, ...]] = {}
+        self._resolved: dict[tuple[str, str], str | Finding] = {}
         self._mates: dict[str, Line] = {}
 
     def plan(self, items: Iterable[Item]) -> Roster:
@@ -135,7 +137,7 @@ class Planner:
             item = line.item
             if not fields or item.stops:
                 continue
-            key = key_of(fields, item.values)
+            key = key_of(fields, partial(self._as_kept, item))
             missing = [field for field, value in zip(fields, key, strict=True) if not value]
             if len(missing) == len(fields) or (missing and len(fields) == 1):
                 what = f"{missing[0]} is empty, by which a row is recognized when the file is read again"
@@ -151,6 +153,17 @@ class Planner:
                 what = f"all but the {' and '.join(fields)} is as in row {other}: the same person twice?"
                 item.fault(fields[0], " ".join(key), "twice", what, "take one out, if they are one", fatal=False)
         return found
+
+    def _as_kept(self, item: Item, field: str) -> tuple[str, ...]:
+        """The values of a field as the directory has them: the name of a group is made from the word in its row."""
+        values = item.values(field)
+        if field != "name" or self._described.sort != GROUP or not values:
+            return values
+        kind = item.one("kind") or self._described.kind or next(iter(self._house.charter.document.groups), "")
+        try:
+            return (create_object.first_name(self._house, kind, values[0]),)
+        except VandrelError:
+            return values  # the draft says what is wrong
 
     @staticmethod
     def _columns_as_a_whole(lines: Sequence[Line]) -> None:
@@ -203,6 +216,7 @@ class Planner:
         for line in lines:
             self._mates |= {prepare(name): line for name in _names_of(line.item) if name}
         pending: list[tuple[Line, str, list[str | Line]]] = []
+        coming: set[DN] = set()
         for line in lines:
             self._build(line.item)
             try:
@@ -210,7 +224,10 @@ class Planner:
             except VandrelError as error:
                 self._note(line.item, error.findings)
                 continue
-            self._note(line.item, line.draft.findings)
+            coming |= {line.draft.dn} if line.draft.dn else set()
+            # The unit that holds it may stand in another row, which comes before.
+            mended = line.draft.dn is not None and line.draft.dn.parent in coming
+            self._note(line.item, [f for f in line.draft.findings if not (mended and f.code == "no-parent")])
             line.dn = line.draft.dn
             line.state = State.REFUSED if line.item.stops or line.dn is None else State.NEW
         for line, field, targets in pending:
@@ -233,6 +250,9 @@ class Planner:
         item, sort = line.item, self._described.sort
         references = {name: item.fields[name] for name in item.fields if _is_reference(name, sort)}
         given = {name: values for name, values in item.fields.items() if name not in references and name != "kind"}
+        if "groups" in given:
+            groups = [self._one("groups", value, item, (GROUP,)) for value in given["groups"]]
+            given["groups"] = tuple(filter(None, groups))
         resolved: dict[str, tuple[str, ...]] = {}
         for name, typed in references.items():
             targets = [found for value in typed if (found := self._target(item, name, value)) is not None]
@@ -259,30 +279,31 @@ class Planner:
         assert item.secret is not None
         found = check_password(item.secret, rules, login=draft.value("login"), full=draft.value("full"),
                                words=[self._house.charter.document.organization])  # fmt: skip
-        for finding in found:
-            item.fault("password", "", "password", finding.what, finding.remedy, fatal=finding.fatal)
+        broken = [finding for finding in found if finding.fatal] or found
+        if broken:
+            what, remedy = (
+                "; ".join(filter(None, texts)) for texts in zip(*((f.what, f.remedy) for f in broken), strict=True)
+            )
+            item.fault("password", "", "password", what, remedy, fatal=broken[0].fatal)
 
     def _target(self, item: Item, field: str, value: str) -> str | Line | None:
         """Whom a value means: somebody of the same file, or somebody in the directory."""
         mate = self._mates.get(prepare(value))
         if mate is not None:
             return mate
+        return self._one(field, value, item, SORTS)
+
+    def _one(self, field: str, value: str, item: Item, sorts: tuple[str, ...]) -> str | None:
+        """The name of the one object of these sorts that a value means; each value is looked for once."""
         if (field, value) not in self._resolved:
             try:
-                self._resolved[field, value] = str(resolve(self._house, value).dn)
+                self._resolved[field, value] = str(resolve(self._house, value, sorts).dn)
             except VandrelError as error:
-                self._resolved[field, value] = error.findings
+                self._resolved[field, value] = _told(error)
         found = self._resolved[field, value]
         if isinstance(found, str):
             return found
-        for finding in found:
-            item.fault(
-                field,
-                value,
-                finding.code,
-                finding.what,
-                finding.remedy or "give a number, a logon name or a mail address",
-            )
+        item.fault(field, value, found.code, found.what, found.remedy)
         return None
 
     def _note(self, item: Item, findings: Iterable[Finding]) -> None:
@@ -295,6 +316,16 @@ class Planner:
             item.findings.append(
                 RowFinding(item.row, known, value, finding.code, finding.what, finding.remedy, finding.fatal)
             )
+
+
+def _told(error: VandrelError) -> Finding:
+    """What a name could have meant, in the remedy: no list stands above it here."""
+    finding = error.findings[0]
+    if isinstance(error, NotOne) and error.candidates:
+        names = listed([candidate.name for candidate in error.candidates[:3]])
+        ask = f"write one of them: {names} ..." if error.code == "ambiguous" else f"did you mean {names}?"
+        return structs.replace(finding, remedy=ask)
+    return structs.replace(finding, remedy="give a number, a logon name or a mail address that exists")
 
 
 #: Stands for the name of a file-mate that is not worked out yet.
