@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pickle
+import re
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -106,3 +107,16 @@ def test_a_secret_does_not_show_itself():
     assert "hemmelig" not in f"{secret} {secret!r} {[secret]}"
     with pytest.raises(TypeError):
         pickle.dumps(secret)
+
+
+def test_a_password_to_be_read_aloud_has_syllables_and_no_look_alikes():
+
+    rules = in_force([("x", Passwords(aloud=True, generated=40))])
+    for _ in range(50):
+        text = generate(rules, ["Bakir"]).reveal()
+        *words, number = text.split("-")
+        assert re.fullmatch("[2-9]{2}", number)
+        assert all(re.fullmatch("[BDFGKMNPRSTVZ][aeiou][bdfgkmnprstvz][aeiou][bdfgkmnprstvz]", word) for word in words)
+        assert len(words) >= 5
+        assert len(text) >= 40
+        assert not check(Secret(text, generated=True), rules, login="x", full="y")

@@ -34,7 +34,7 @@ FAULTS = (
     'vandrel create crew "Tor Vik" number=2999 site=Northqay department=Deck category=Hands '
     'login=alund mail="tor vik" ends=soon --dry-run'
 )
-ASK = 'vandrel create administrator "Anna Lund" number=2003 password=ask'
+RUN = "vandrel import rehearsal.csv --hand-out first.csv --yes"
 EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=dl-sailing-plan --yes'
 
 #: Pictures of the demo on a domain controller with the Active Directory schema.
@@ -68,7 +68,6 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     ),
     "create": ([], [CREATE]),
     "create-faults": ([], [FAULTS]),
-    "password": ([], [ASK]),
     "edit": ([], [EDIT]),
     "rename": (
         ["vandrel edit alund notes='Keys: locker alund' --yes"],
@@ -91,7 +90,6 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     ),
     "charter-check": ([FAULTY], ["vandrel charter check --charter new.yaml", "vandrel charter check"]),
     "charter-names": ([], ['vandrel charter names crew "Maximilian von Hohenstein-Wittgenberg" language=de number=77']),
-    "charter-infer": ([], ["vandrel charter infer login mail display"]),
     "probe": ([], ["vandrel probe /Shore --directory harbour --who admin"]),
     "identities": (
         [],
@@ -101,8 +99,35 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
             "vandrel show gg-northquay-deck --directory harbour",
         ],
     ),
+    "import-check": ([], ["vandrel import summer.xlsx --dry-run --rows 400"]),
+    "import-progress": (
+        ["vandrel invent crew 4000 --to rehearsal.csv -q", "vandrel import rehearsal.csv --propose --kind crew -q"],
+        [RUN],
+    ),
     "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5"]),
 }
+
+
+#: name of a picture that is no terminal -> the commands that draw it
+DRAWN = {
+    "hours": [
+        ["edit", "x-mpires", "hours=Mon-Fri 06-10 14-18, Sat 08-12, not Wed 06-08", "-y"],
+        ["show", "x-mpires", "--hours-picture", "hours.png"],
+    ],
+    "slips": [["import", "summer-mended.xlsx", "--hand-out", "slips.pdf", "-y"]],
+}
+
+
+def hours(folder: Path, target: Path) -> None:
+    shutil.copy(folder / "hours.png", target)
+
+
+def slips(folder: Path, target: Path) -> None:
+    """The first page of the slips, as it is printed."""
+    import pypdfium2
+
+    page = pypdfium2.PdfDocument(str(folder / "slips.pdf"))[0]
+    page.render(scale=1.35).to_pil().save(target)
 
 
 @contextmanager
@@ -152,8 +177,9 @@ def take(name: str, folder: Path, before: list[str], shown: list[str], env: dict
     script = folder.parent / "script.sh"
     ready = folder.parent / "ready"
     ready.unlink(missing_ok=True)
-    if shown == [ASK]:  # it waits for an answer: the picture is taken at its question
-        waiting = f"(sleep 3; touch {shlex.quote(str(ready))}) &"
+    if shown == [RUN]:  # the picture is taken while it is at work
+        watched = shlex.quote(str(folder / "first.csv"))
+        waiting = f"(while ! test -e {watched}; do sleep 0.1; done; sleep 1.6; touch {shlex.quote(str(ready))}) &"
     else:
         waiting = ""
     lines = [
@@ -167,7 +193,7 @@ def take(name: str, folder: Path, before: list[str], shown: list[str], env: dict
         cwd=folder, env=env, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     try:
-        deadline = time.monotonic() + 30
+        deadline = time.monotonic() + 60
         while not ready.exists() and time.monotonic() < deadline:
             time.sleep(0.05)
         time.sleep(0.6)  # the window is drawn a moment after the text is written
@@ -184,9 +210,17 @@ def main() -> int:
         print(f"Not installed: {' '.join(missing)}", file=sys.stderr)
         return 1
     OUT.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or list(SCREENS)
+    wanted = sys.argv[1:] or [*SCREENS, *DRAWN]
+    for name in [name for name in wanted if name in DRAWN]:
+        with tempfile.TemporaryDirectory() as temporary:
+            folder = Path(temporary) / "ferry"
+            subprocess.run([PROGRAM, "demo", folder, "--no-tour", "-q"], check=True, stderr=subprocess.DEVNULL)
+            for words in DRAWN[name]:
+                subprocess.run([PROGRAM, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            (hours if name == "hours" else slips)(folder, OUT / f"{name}.png")
+        print(f"docs/screenshots/{name}.png")
     with screen() as display:
-        for name in wanted:
+        for name in [name for name in wanted if name in SCREENS]:
             before, shown = SCREENS[name]
             with tempfile.TemporaryDirectory() as temporary:
                 folder = Path(temporary) / "ferry"

@@ -64,6 +64,9 @@ class Passwords(_Part, frozen=True):
         Literal["ask", "generate", "none"] | None, Meta(description="Where the first password comes from.")
     ] = None
     change: Annotated[bool | None, Meta(description="Whether the first password must be changed at logon.")] = None
+    aloud: Annotated[
+        bool | None, Meta(description="Whether generated passwords can be read aloud: syllables in place of letters.")
+    ] = None
     generated: Annotated[
         Annotated[int, Meta(ge=8, le=128)] | None, Meta(description="Length of a generated password.")
     ] = None

@@ -15,7 +15,7 @@ from vandrel.secret import Secret
 #: What holds where no charter says anything.
 DEFAULTS = Passwords(
     length=12, classes=3, history=24, lasts=0, rests=0, own_names="refuse", common="warn", first="ask", change=True,
-    generated=16,
+    generated=16, aloud=False,
 )  # fmt: skip
 
 CLASSES = {"lower-case letters": str.islower, "upper-case letters": str.isupper, "digits": str.isdigit}
@@ -225,6 +225,8 @@ def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:
     """
     import secrets
 
+    if rules.rules["aloud"].value:
+        return _spoken(rules, avoid)
     length = max(rules.number("generated"), rules.number("length"), 8)
     alphabet = "".join(_LETTERS.values())
     banned = [word.casefold() for word in avoid if len(word) >= _SHORTEST_PART]
@@ -232,4 +234,27 @@ def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:
         chars = [secrets.choice(alphabet) for _ in range(length)]
         text = "".join(chars)
         if len(classes_of(text)) == 4 and text[0].isalnum() and not any(word in text.casefold() for word in banned):
+            return Secret(text, generated=True)
+
+
+#: Letters of syllables that nobody mishears or misreads, and words of two syllables that make a password.
+_CONSONANTS, _VOWELS, _LEAST_WORDS = "bdfgkmnprstvz", "aeiou", 5
+
+
+def _spoken(rules: PasswordRules, avoid: Iterable[str]) -> Secret:
+    """A password that can be read aloud: words of two syllables, and a number: ``Bakir-Tomun-Sovel-Perad-Gurik-47``.
+
+    Each word has 13 * 5 * 13 * 5 * 13 forms, so that five of them and two digits are worth 84 bits.
+    """
+    import secrets
+
+    length = max(rules.number("generated"), rules.number("length"))
+    banned = [word.casefold() for word in avoid if len(word) >= _SHORTEST_PART]
+    while True:
+        words: list[str] = []
+        while len(words) < _LEAST_WORDS or sum(map(len, words)) + len(words) + 2 < length:
+            letters = [secrets.choice(_VOWELS if place % 2 else _CONSONANTS) for place in range(5)]
+            words.append("".join(letters).capitalize())
+        text = "-".join([*words, "".join(secrets.choice("23456789") for _ in range(2))])
+        if not any(word in text.casefold() for word in banned):
             return Secret(text, generated=True)
