@@ -8,7 +8,7 @@ from functools import cached_property, lru_cache
 
 from msgspec import Struct, structs
 
-from vandrel.charter.pattern import Context, EmptyField, Pattern, Piece, build, fit, to_expression
+from vandrel.charter.pattern import Context, EmptyField, Pattern, Piece, build, fit, straight, to_expression
 from vandrel.charter.targets import Target
 from vandrel.errors import VandrelError
 from vandrel.text.people import PARTICLES
@@ -96,15 +96,22 @@ class NamingRule(Struct, frozen=True, dict=True):
             EmptyField: a field that the rung needs is empty.
 
         """
-        pieces = build(pattern, values, self._context(values), count)
-        local, domain = _at(pieces) if self.target.at else (pieces, "")
-        text = fit(local, self.limit)
-        if text is None:
-            return None
+        context = self._context(values)
+        quick = straight(pattern, values, context, count)
+        local, at, domain = quick.partition("@") if self.target.at else (quick, "", "")
+        if len(local) <= self.limit:  # the usual case: nothing has to be cut
+            return self._tidy(local, at + domain)
+        pieces = build(pattern, values, context, count)
+        before, behind = _at(pieces) if self.target.at else (pieces, "")
+        text = fit(before, self.limit)
+        return self._tidy(text, behind) if text is not None else None
+
+    def _tidy(self, text: str, behind: str) -> str | None:
+        """A name without what pieces leave at its edges and seams; None where it is no legal one."""
         text = " ".join(text.split()).strip(_TRIM if self.target.edges else " ")
-        if self.target.at:
+        if self.target.at and ".." in text:
             text = re.sub(r"\.{2,}", ".", text)
-        value = text + domain
+        value = text + behind
         return value if not self.target.fault(value) else None
 
     def candidates(self, values: Mapping[str, str]) -> Iterator[Candidate]:

@@ -239,6 +239,8 @@ _FIXED = frozenset({"count", "number", "suffix", "domain", "year"})
 @lru_cache(maxsize=65_536)  # many people share a given name, and each name is written for several targets
 def _words(value: str, part: str, styles: tuple[str, ...], context: Context) -> tuple[tuple[str, str], ...]:
     """The words of a value with the separators before them: of a part of it, as the styles write it."""
+    if context.letters_pass and part != "initials" and value.isascii() and value.isalpha():
+        return (("", _cased(value, styles)),)  # one plain word is its own first, last and bare part
     match part:
         case "bare":
             value = people.without_particles(value, context.particles)
@@ -269,10 +271,7 @@ def _words(value: str, part: str, styles: tuple[str, ...], context: Context) -> 
     return tuple(out)
 
 
-def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[tuple[str, str]]:
-    """One word as the styles write it; what transliteration made of it may be several."""
-    if "ascii" in styles:
-        word = to_ascii(word, context.language)
+def _cased(word: str, styles: tuple[str, ...]) -> str:
     for style in styles:
         if style == "lower":
             word = word.lower()
@@ -280,6 +279,14 @@ def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[t
             word = word.upper()
         elif style == "title" and (word.isupper() or word.islower()):
             word = word[:1].upper() + word[1:].lower()
+    return word
+
+
+def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[tuple[str, str]]:
+    """One word as the styles write it; what transliteration made of it may be several."""
+    if "ascii" in styles:
+        word = to_ascii(word, context.language)
+    word = _cased(word, styles)
     for number, part in enumerate(word.split(" ")):
         if context.letters_pass and part.isascii() and part.isalnum():
             yield (" " if number else "", part)  # the usual case, without a look at each letter
@@ -349,6 +356,43 @@ def build(pattern: Pattern, values: Mapping[str, str], context: Context, count: 
                 elif None not in built:
                     pieces += [piece for piece in built if piece is not None]
     return pieces
+
+
+@lru_cache(maxsize=65_536)
+def _text_of(placeholder: Placeholder, value: str, context: Context) -> str:
+    piece = _piece(placeholder, {placeholder.field: value}, context, None)
+    return str(piece) if piece is not None else ""
+
+
+def straight(pattern: Pattern, values: Mapping[str, str], context: Context, count: int | None = None) -> str:
+    """The name as `build` makes it where nothing has to be cut, without its pieces: much faster.
+
+    Raises:
+        EmptyField: as `build` does.
+
+    """
+    out: list[str] = []
+    for item in pattern.items:
+        if isinstance(item, Literal):
+            out.append(item.text)
+            continue
+        if isinstance(item, Placeholder):
+            text = _straight(item, values, context, count)
+            if not text:
+                raise EmptyField(item.field)
+            out.append(text)
+            continue
+        inner = [p.text if isinstance(p, Literal) else _straight(p, values, context, count) for p in item.items]
+        if all(inner):
+            out += inner
+    return "".join(out)
+
+
+def _straight(placeholder: Placeholder, values: Mapping[str, str], context: Context, count: int | None) -> str:
+    if placeholder.field == "count":
+        return str(count).zfill(placeholder.pad) if count is not None else ""
+    value = values.get(placeholder.field, "")
+    return _text_of(placeholder, value, context) if value else ""
 
 
 # A wild card in a built name is one private-use character: its offset is how many letters it may stand for.

@@ -41,7 +41,9 @@ class Target(Struct, frozen=True):
             part = " before the @" if self.at else ""
             return f"takes {self.longest} characters{part} at most, and this has {len(local)}"
         # ASCII letters and digits may stand in every sort of name.
-        plain = local.isascii() and local.isalnum()
+        plain = (local.isascii() and local.isalnum()) or (
+            self.only.issuperset(local) if self.only else local.isprintable() and self.forbidden.isdisjoint(local)
+        )
         bad = [] if plain else sorted({char for char in local if not self.allows(char)})
         if bad:
             return f"may not have {' '.join('a space' if char == ' ' else repr(char)[1:-1] for char in bad)}"

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from vandrel.steps.step import Step
 
 #: Findings and people shown; beyond, a file and a count must do.
-_SHOWN, _SAMPLES = 60, 3
+_SHOWN, _SAMPLES, _WIDTH = 60, 3, 28
 _REFUSALS = 20
 
 
@@ -55,13 +55,24 @@ def show_findings(session: Session, findings: Sequence[RowFinding]) -> None:
     if session.out.as_json or not findings:
         return
     rows = [
-        (str(f.row) if f.row else "-", f.column, f.value, f"{f.what}" if f.fatal else f"note: {f.what}", f.remedy)
+        (
+            str(f.row) if f.row else "-",
+            f.column,
+            _short(f.value),
+            f"{f.what}" if f.fatal else f"note: {f.what}",
+            f.remedy,
+        )
         for f in findings[:_SHOWN]
     ]
     session.out.table(("row", "column", "value", "what is wrong", "what to do"), rows)
     if len(findings) > _SHOWN:
         session.out.line(f"and {len(findings) - _SHOWN} more: --findings FILE writes all of them beside the rows")
     session.out.line()
+
+
+def _short(value: str) -> str:
+    one_line = " ".join(value.split())
+    return one_line if len(one_line) <= _WIDTH else f"{one_line[: _WIDTH - 1]}…"
 
 
 def show_roster(session: Session, roster: Roster, sort: str) -> None:
@@ -182,7 +193,8 @@ def progress(session: Session, steps: int) -> Iterator[Progress]:
     )
 
     bar = Progress(
-        TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TextColumn("{task.fields[rate]}"),
+        TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="cyan"),
+        TaskProgressColumn(style="bold"), TextColumn("{task.fields[rate]}"),
         TimeElapsedColumn(), TextColumn("left"), TimeRemainingColumn(), console=Console(stderr=True), transient=True,
     )  # fmt: skip
     task = bar.add_task("Making", total=steps, rate="")

@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from datetime import date, datetime, time, timedelta
-from functools import partial
+from functools import lru_cache, partial
 
 import msgspec
 from msgspec import Struct
 
 from vandrel.fields import FIELDS, Shape
-from vandrel.intake.description import PASSWORD, PLACE, Column, Description, date_format
+from vandrel.intake.description import PASSWORD, Column, Description, date_format
 from vandrel.intake.finding import RowFinding
 from vandrel.intake.table import Cell, Row, text
 from vandrel.secret import Secret
@@ -120,7 +120,7 @@ class Converter:
             return self._password
         shape = FIELDS[column.field].shape if column.field in FIELDS else Shape.TEXT
         if shape is Shape.DATE:
-            return partial(self._date, column, [date_format(pattern) for pattern in column.dates])
+            return partial(self._date, column, _formats(column))
         if shape is Shape.FLAG:
             yes = frozenset(word.casefold() for word in column.yes) or _YES
             no = frozenset(word.casefold() for word in column.no) or _NO
@@ -135,7 +135,7 @@ class Converter:
             item.secret = Secret(text(cell))
 
     def _date(
-        self, column: Column, formats: Sequence[str], item: Item, name: str, cell: Cell
+        self, column: Column, formats: tuple[str, ...], item: Item, name: str, cell: Cell
     ) -> tuple[str, ...] | None:
         field = column.field
         if isinstance(cell, datetime):
@@ -143,16 +143,13 @@ class Converter:
         if isinstance(cell, date):
             return (cell.isoformat(),)
         value = text(cell)
-        for form in ("%Y-%m-%d", *formats):
-            try:
-                return (datetime.strptime(value, form).date().isoformat(),)
-            except ValueError:
-                continue
+        if day := _day(value, formats):
+            return (day,)
         ways = " or ".join(column.dates) or "YYYY-MM-DD"
         if _SERIAL.fullmatch(value):
-            day = _DAY_ZERO + timedelta(days=int(float(value)))
-            item.fault(field, value, "date-serial", f"a spreadsheet's number for {day}, where a day as {ways} is expected",
-                       f"write {day}")  # fmt: skip
+            meant = _DAY_ZERO + timedelta(days=int(float(value)))
+            item.fault(field, value, "date-serial", f"a spreadsheet's number for {meant}, where a day as {ways} is expected",
+                       f"write {meant}")  # fmt: skip
         else:
             item.fault(
                 field, value, "date", f"no day as {ways}", "write it so, or name the way it is written: dates: [...]"
@@ -260,23 +257,23 @@ class Converter:
         if count == width and [text(cell) for cell in cells] == self._header:
             return RowFinding(row.number, self._header[0], text(cells[0]), "header", "the header stands here as if it were data",
                               "take the row out")  # fmt: skip
-        for by in (1, -1):
-            if fault := self._shifted(row, by):
+        wrong = [i for i, test in self._tests.items() if i < len(cells) and cells[i] != "" and not test(cells[i])]
+        for by in (1, -1) if wrong else ():
+            if fault := self._shifted(row, by, wrong):
                 return fault
         if count < width - 1 and any(index >= count for index in self._tests):
             what = f"the row has {count} cells and the header {width}: it is cut short"
             return RowFinding(row.number, self._header[count], "", "short", what, "complete the row")
         return None
 
-    def _shifted(self, row: Row, by: int) -> RowFinding | None:
+    def _shifted(self, row: Row, by: int, wrong: Sequence[int]) -> RowFinding | None:
         """Whether several cells do not fit their columns, and all of them fit the column beside."""
         cells = row.cells
 
         def fits(index: int, at: int) -> bool:
             return 0 <= at < len(cells) and cells[at] != "" and self._tests[index](cells[at])
 
-        wrong = [i for i in self._tests if i < len(cells) and cells[i] != "" and not fits(i, i)]
-        if not wrong or not all(cells[i + by] == "" or fits(i, i + by) for i in wrong if 0 <= i + by < len(cells)):
+        if not all(cells[i + by] == "" or fits(i, i + by) for i in wrong if 0 <= i + by < len(cells)):
             return None
         behind = [i for i in self._tests if i >= min(wrong)]
         fitting = [i for i in behind if fits(i, i + by)]
@@ -307,21 +304,23 @@ class Converter:
         if field == "number":
             return lambda cell: any(char.isdigit() for char in text(cell)) and "@" not in text(cell)
         if field in FIELDS and FIELDS[field].shape is Shape.DATE:
-            formats = ["%Y-%m-%d", *(date_format(pattern) for pattern in column.dates)]
-            return lambda cell: not isinstance(cell, str) or _is_day(cell.strip(), formats)
+            formats = _formats(column)
+            return lambda cell: not isinstance(cell, str) or bool(_day(cell.strip(), formats))
         if field in ("phone", "mobile", "fax", "home-phone"):
             return lambda cell: not any(char.isalpha() for char in text(cell)) and any(c.isdigit() for c in text(cell))
         return None
 
 
-def _is_day(value: str, formats: Sequence[str]) -> bool:
+def _formats(column: Column) -> tuple[str, ...]:
+    return ("%Y-%m-%d", *(date_format(pattern) for pattern in column.dates))
+
+
+@lru_cache(maxsize=4096)
+def _day(value: str, formats: tuple[str, ...]) -> str:
+    """A day by the first of these formats that fits; empty where none does."""
     for form in formats:
         try:
-            datetime.strptime(value, form)
+            return datetime.strptime(value, form).date().isoformat()
         except ValueError:
             continue
-        return True
-    return False
-
-
-__all__ = ["PLACE", "Converter", "Item"]
+    return ""

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import date
 from functools import partial
+from itertools import islice
 
 import msgspec
 from msgspec import Struct
 
 from vandrel.charter.document import Kind
-from vandrel.charter.naming import Choice
+from vandrel.charter.naming import Choice, NamingRule
 from vandrel.charter.passwords import PasswordRules
+from vandrel.charter.pattern import parse
 from vandrel.charter.targets import TARGETS
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
@@ -33,6 +35,9 @@ from vandrel.text import people
 #: Fields that a request may give though no account has them: where it stands.
 PLACE = "place"
 
+
+#: Fields whose values are hardly ever those of anybody else: not worth remembering.
+_OF_ONE = frozenset(("number", "surname", "phone", "mobile", "alias", "notes", "photo", "street", "home-phone"))
 
 _EMPTY = dict.fromkeys(FIELDS, "")
 
@@ -58,7 +63,7 @@ class Draft(Struct):
     rules: PasswordRules | None = None
     missing: list[str] = msgspec.field(default_factory=list)
     #: What patterns saw last, and how many values there were then.
-    seen: tuple[int, dict[str, str]] = (-1, {})
+    seen: tuple[int, dict[str, str]] = msgspec.field(default_factory=lambda: (0, {}))
 
     def value(self, name: str) -> str:
         found = self.derived.get(name)
@@ -76,6 +81,10 @@ class Creator:
         self._rules: dict[str, PasswordRules] = {}
         self._units: dict[Place, tuple[DN, bool]] = {}
         self._groups: dict[str, Entry | None] = {}
+        self._orders: dict[tuple[str, tuple[str, ...]], list[tuple[str, NamingRule, list[str]]]] = {}
+        self._checked: dict[tuple[str, tuple[str, ...]], list[Finding]] = {}
+        self._filled: dict[tuple[str, ...], str] = {}
+        self._places: dict[tuple[str, ...], Place] = {}
 
     def draft(
         self, kind_name: str, given: Mapping[str, Sequence[str]], resolved: Mapping[str, Sequence[str]] | None = None
@@ -110,13 +119,39 @@ class Creator:
         self._memberships(draft, kind, given.get("groups", ()))
         for name, derived in draft.derived.items():
             if name in FIELDS:
-                draft.findings += given_values.check(self._house, FIELDS[name], derived.values, ACCOUNT)
+                draft.findings += self._check(name, derived)
         kept = {name: derived.values for name, derived in draft.derived.items()}
         demanded = kept.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
         draft.findings += given_values.contradictions({**kept, "change": demanded})
         draft.findings += self._house.not_kept(ACCOUNT, {**kept, "change": demanded}, given)
         draft.findings = list(dict.fromkeys(draft.findings))
         return draft
+
+    def _check(self, name: str, derived: Derived) -> list[Finding]:
+        """What is wrong with a value; what many people have in common is looked at once."""
+        if name in NAMED and derived.rule != "typed":
+            # Built by the charter, character by character: only the schema may have more to say.
+            attribute = self._house.dialect.attribute(name, ACCOUNT)
+            found = self._house.directory.schema.check_value(attribute, derived.values[0], name) if attribute else None
+            return [found] if found else []
+        key = (name, derived.values)
+        if name in _OF_ONE:
+            return given_values.check(self._house, FIELDS[name], derived.values, ACCOUNT)
+        if key not in self._checked:
+            self._checked[key] = given_values.check(self._house, FIELDS[name], derived.values, ACCOUNT)
+        return self._checked[key]
+
+    def _fill(self, pattern: str, values: Mapping[str, str]) -> str:
+        """A pattern filled; the same fields make the same text.
+
+        Raises:
+            VandrelError: ``required`` where a field that it needs is empty.
+
+        """
+        key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
+        if key not in self._filled:
+            self._filled[key] = self._house.charter.fill(pattern, values)
+        return self._filled[key]
 
     # --- the values
 
@@ -145,7 +180,7 @@ class Creator:
             self._set(draft, "language", charter.document.language, "charter")
         for name, pattern in kind.sets.items():
             try:
-                self._set(draft, name, charter.fill(pattern, self._values(draft)), f"kind {draft.kind}")
+                self._set(draft, name, self._fill(pattern, self._values(draft)), f"kind {draft.kind}")
             except VandrelError as error:
                 if name not in draft.derived:
                     draft.findings += error.findings
@@ -168,18 +203,19 @@ class Creator:
 
     def _values(self, draft: Draft) -> dict[str, str]:
         """What patterns see: the first value of each field, and what is computed; what is missing is empty."""
-        if draft.seen[0] == len(draft.derived):  # values are added, and never changed
-            return draft.seen[1]
-        charter = self._house.charter
-        kind = charter.document.kinds[draft.kind]
-        found = {
-            **_EMPTY,
-            **{name: derived.values[0] for name, derived in draft.derived.items() if derived.values},
-            "suffix": kind.suffix or charter.document.suffixes[0],
-            "domain": charter.domain,
-            "year": str(self._today.year),
-        }
-        draft.seen = (len(draft.derived), found)
+        seen, found = draft.seen
+        if not found:
+            charter = self._house.charter
+            kind = charter.document.kinds[draft.kind]
+            found |= _EMPTY | {
+                "suffix": kind.suffix or charter.document.suffixes[0], "domain": charter.domain,
+                "year": str(self._today.year),
+            }  # fmt: skip
+        if seen < len(draft.derived):  # values are added, and never changed
+            for name, derived in islice(draft.derived.items(), seen, None):
+                if derived.values:
+                    found[name] = derived.values[0]
+            draft.seen = (len(draft.derived), found)
         return found
 
     def _place(self, draft: Draft, kind: Kind, given: Mapping[str, Sequence[str]]) -> None:
@@ -189,7 +225,7 @@ class Creator:
                 draft.place = self._typed_place(typed)
                 draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "typed")
             else:
-                draft.place = self._house.charter.place_of(kind.place, self._values(draft))
+                draft.place = self._place_of(kind.place, self._values(draft))
                 rule = f"kind {draft.kind}: {kind.place}"
                 draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
         except VandrelError as error:
@@ -211,6 +247,12 @@ class Creator:
             what = f"{places.to_text(draft.place)} is designed for {' and '.join(unit.holds)}, not for {draft.kind}"
             draft.findings.append(Finding("refused", what, PLACE, fatal=False))
 
+    def _place_of(self, pattern: str, values: Mapping[str, str]) -> Place:
+        key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
+        if key not in self._places:
+            self._places[key] = self._house.charter.place_of(pattern, values)
+        return self._places[key]
+
     def _unit(self, place: Place) -> tuple[DN, bool]:
         """The name of a unit, and whether it is there."""
         if place not in self._units:
@@ -227,25 +269,35 @@ class Creator:
     # --- the names
 
     def _names(self, draft: Draft, kind: str) -> None:
-        rules = {target: self._house.charter.naming(target, kind) for target in NAMED}
-        todo = [target for target in NAMED if target not in draft.derived]
-        for target in NAMED:
-            if target in draft.derived:
-                self._check_given(draft, target)
-        while todo:
-            ready = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
-            todo.remove(ready)
-            if rules[ready].fields() & {finding.where for finding in draft.findings}:
+        typed = tuple(target for target in NAMED if target in draft.derived)
+        for target in typed:
+            self._check_given(draft, target)
+        at_fault = {finding.where for finding in draft.findings}
+        for target, rule, tied in self._order(kind, typed):
+            if at_fault and rule.fields() & at_fault:
                 continue  # built from something that is at fault itself: that is said once
-            tied = [t for t in todo if ready in rules[t].fields() and len(rules[t].rungs) == 1]
             try:
-                choice = rules[ready].choose(self._values(draft), partial(self._why, draft, ready, tied=tied))
+                choice = rule.choose(self._values(draft), partial(self._why, draft, target, tied=tied))
             except VandrelError as error:
-                self._no_name(draft, ready, error)
+                self._no_name(draft, target, error)
+                at_fault |= {finding.where for finding in draft.findings}
                 continue
-            self._take(draft, ready, choice, rules[ready].source, len(rules[ready].rungs))
+            self._take(draft, target, choice, rule.source, len(rule.rungs))
         if "name" in draft.derived and draft.place and draft.dn is None:
             draft.dn = self._dn(draft, draft.value("name"))
+
+    def _order(self, kind: str, typed: tuple[str, ...]) -> list[tuple[str, NamingRule, list[str]]]:
+        """The names to build, each after those that it is built from, and those that hang on it alone."""
+        if (kind, typed) not in self._orders:
+            rules = {target: self._house.charter.naming(target, kind) for target in NAMED}
+            todo = [target for target in NAMED if target not in typed]
+            order = self._orders[kind, typed] = []
+            while todo:
+                ready = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
+                todo.remove(ready)
+                tied = [t for t in todo if ready in rules[t].fields() and len(rules[t].rungs) == 1]
+                order.append((ready, rules[ready], tied))
+        return self._orders[kind, typed]
 
     def _no_name(self, draft: Draft, target: str, error: VandrelError) -> None:
         # What is missing is named once, not again for every name that needs it.
@@ -311,7 +363,7 @@ class Creator:
         for pattern in kind.groups:
             rule = f"kind {draft.kind}: {pattern}"
             try:
-                name = self._house.charter.fill(pattern, self._values(draft))
+                name = self._fill(pattern, self._values(draft))
             except VandrelError as error:
                 if not draft.findings:
                     draft.findings += error.findings
