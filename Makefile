@@ -34,6 +34,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/startup.py
 	$(BIN)/python benchmarks/accounts.py
 	$(BIN)/python benchmarks/memberships.py
+	$(BIN)/python benchmarks/intake.py
 	$(BIN)/python benchmarks/servers.py
 
 screens: $(VENV)/.dev

@@ -30,7 +30,7 @@ def test_a_day_as_it_is_told(place):
     told = commands()
     assert len(told) > 20
     for words, code in told:
-        done = folder.run(*words)
+        done = folder.run(*words, timeout=300)
         assert done.code == code, f"vandrel {shlex.join(words)}\n{done.out}{done.err}"
     assert "gg-dog-watch" in folder.run("show", "tmoe").out  # what was taken back is back
     assert "Pier Eastmole" in folder.run("find", "office=Pier*", "--columns", "office").out

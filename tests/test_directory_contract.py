@@ -154,6 +154,25 @@ def test_search_by_value_reference_and_absence(directory):
     assert found(directory, "(cn=*lund*)") == ["Anna Lund", "Arne, Lund #2"]
 
 
+def test_searches_within_a_search_cut_nothing_off(directory, monkeypatch):
+    """RFC 2696: some servers keep one cookie to a connection, and another search takes it away without a word."""
+    if not isinstance(directory, EmbeddedDirectory):
+        from vandrel.directory.ldap import store
+
+        monkeypatch.setattr(store, "_PAGE", 5)
+    made = [unit(DECK.child("ou", f"Cabin {number:02d}")) for number in range(28)]
+    assert not any(make(directory, *made))
+    seen = []
+    for entry in directory.search(DECK):
+        inner = [found.dn for found in directory.search(BASE, where=filters.Compare("ou", "=", entry.dn.name))]
+        seen += [dn for dn in inner if dn == entry.dn]
+        next(iter(directory.search(BASE)))  # one that nobody reads to its end
+        for other in directory.search(BRIDGE):
+            assert other.dn == BRIDGE
+    wanted = [DECK, *(DECK.child("ou", f"Cabin {number:02d}") for number in range(28))]
+    assert sorted(dn.key for dn in seen) == sorted(dn.key for dn in wanted)
+
+
 def test_holders_and_existing(directory):
     assert directory.holders(of(directory).login, ["ALUND", "nobody"]) == {"ALUND": ANNA}
     strangers = [DECK.child("cn", f"x, {number}") for number in range(60)]

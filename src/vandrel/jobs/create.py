@@ -125,6 +125,7 @@ class Creator:
         draft.findings += given_values.contradictions({**kept, "change": demanded})
         draft.findings += self._house.not_kept(ACCOUNT, {**kept, "change": demanded}, given)
         draft.findings = list(dict.fromkeys(draft.findings))
+        draft.seen = (0, {})  # of a hundred thousand drafts, that would be most of the memory
         return draft
 
     def _check(self, name: str, derived: Derived) -> list[Finding]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any, TypeVar
 
 import ldap
@@ -61,6 +62,7 @@ class LdapDirectory:
         """
         self.settings = settings
         self._link = Link(settings)
+        self._links, self._idle = [self._link], [self._link]
         root = self._read("", ["*", "+"])
         contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
         default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
@@ -114,7 +116,8 @@ class LdapDirectory:
         return self._contexts
 
     def close(self) -> None:
-        self._link.close()
+        for link in self._links:
+            link.close()
 
     # --- reading
 
@@ -176,35 +179,56 @@ class LdapDirectory:
         controls = [*([page] if scope is not Scope.BASE else []), *self.server.reading(), *more]
         text, wanted = filters.to_text(where), self.server.wanted(only)
 
+        link = self._take() if scope is not Scope.BASE else self._link
+        request = 0
+
         def begin() -> tuple[list[Any], list[Any]] | None:
-            return self._page(self._ask(base, scope, text, wanted, controls), base)
+            return self._page(link, self._ask(link, base, scope, text, wanted, controls), base)
 
-        # As long as nothing was given out, a search can begin anew on another connection, or another host.
-        answer = self._link.persist(begin)
-        while answer is not None:
-            found, answered = answer
-            request = 0
-            page.cookie = next((c.cookie for c in answered if c.controlType == page.controlType), b"")
-            if page.cookie:  # the next page is on its way while this one is read
-                request = self._ask(base, scope, text, wanted, controls)
-            for dn, attributes in found:
-                if dn is not None:  # a referral to another server is left alone
-                    yield self._entry(dn, attributes)
-            answer = self._page(request, base) if page.cookie else None
+        try:
+            # As long as nothing was given out, a search can begin anew on another connection, or another host.
+            answer = link.persist(begin)
+            while answer is not None:
+                found, answered = answer
+                page.cookie = next((c.cookie for c in answered if c.controlType == page.controlType), b"")
+                if page.cookie:  # the next page is on its way while this one is read
+                    request = self._ask(link, base, scope, text, wanted, controls)
+                for dn, attributes in found:
+                    if dn is not None:  # a referral to another server is left alone
+                        yield self._entry(dn, attributes)
+                answer = self._page(link, request, base) if page.cookie else None
+                request = 0
+        finally:
+            if request:  # nobody reads on
+                with suppress(ldap.LDAPError):
+                    link.connection.abandon(request)
+            if scope is not Scope.BASE:
+                self._idle.append(link)
 
-    def _page(self, request: int, base: DN) -> tuple[list[Any], list[Any]] | None:
+    def _take(self) -> Link:
+        """A connection on which no other search is being read page by page.
+
+        RFC 2696 leaves open whether a server can tell the cookies of several searches apart; some keep one to a
+        connection, and end the others early without a word.
+        """
+        if not self._idle:
+            self._links.append(Link(self.settings))
+            return self._links[-1]
+        return self._idle.pop()
+
+    def _page(self, link: Link, request: int, base: DN) -> tuple[list[Any], list[Any]] | None:
         """What one search request found, and the controls with it; None where there is no such base."""
         try:
-            _, found, _, answered = self._link.connection.result3(request)
+            _, found, _, answered = link.connection.result3(request)
         except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
             return None
         except ldap.LDAPError as error:
             raise in_words(error, str(base)) from None
         return found, answered
 
-    def _ask(self, base: DN, scope: Scope, text: str, wanted: list[str], controls: list[Any]) -> int:
+    def _ask(self, link: Link, base: DN, scope: Scope, text: str, wanted: list[str], controls: list[Any]) -> int:
         try:
-            return int(self._link.connection.search_ext(str(base), _SCOPES[scope], text, wanted, serverctrls=controls))
+            return int(link.connection.search_ext(str(base), _SCOPES[scope], text, wanted, serverctrls=controls))
         except ldap.LDAPError as error:
             raise in_words(error, str(base)) from None
 
@@ -255,7 +279,7 @@ class LdapDirectory:
         for base, scope, where in questions:
             if len(waiting) >= max(2, self.server.window):
                 yield from self._answer(*waiting.popleft())
-            waiting.append((self._ask(base, scope, filters.to_text(where), wanted, []), base))
+            waiting.append((self._ask(self._link, base, scope, filters.to_text(where), wanted, []), base))
         while waiting:
             yield from self._answer(*waiting.popleft())
 

@@ -1,0 +1,99 @@
+"""The check of a roster of 12 columns with 5 % collisions, against `csv.DictReader` over the same file; .xlsx as well."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import random
+import resource
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
+
+from vandrel.charter.load import load
+from vandrel.demo.world import charter_text
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.intake.annotate import write_rows
+from vandrel.intake.convert import Converter
+from vandrel.intake.invent import people
+from vandrel.intake.propose import propose
+from vandrel.intake.table import open_table
+from vandrel.jobs.build import compare
+from vandrel.jobs.house import House
+from vandrel.jobs.roster import Planner, State
+from vandrel.record.journal import Journal
+from vandrel.steps.runner import Plan, Runner
+
+HEADER = ["number", "given", "surname", "language", "site", "department", "category", "title", "phone", "office",
+          "postcode", "notes"]  # fmt: skip
+_SYLLABLES = "ba de ki lo mu na pe ri so tu va ze gar lin mor sten vik dal".split()
+
+
+def rows(count: int) -> list[list[str]]:
+    chance = random.Random(3)
+    pool = list(people(2000, 1))
+    found = []
+    for number in range(count):
+        language, given, surname = chance.choice(pool)
+        if chance.random() >= 0.05:  # the others share both names with somebody
+            language, surname = "nb", "".join(chance.choice(_SYLLABLES) for _ in range(4)).capitalize()
+        found.append([
+            f"{number:06d}", given, surname, language, chance.choice(["Northquay", "Sandhaven", "Eastmole", "Kelness"]),
+            chance.choice(["Deck", "Engine", "Tickets"]), chance.choice(["Officers", "Hands"]), "Deckhand",
+            f"+47 5555 {number:06d}", "Pier", "5003", "",
+        ])  # fmt: skip
+    return found
+
+
+def check(house: House, path: Path) -> float:
+    begun = time.perf_counter()
+    described, table, _ = propose(open_table(path), house.charter, "account", "crew")
+    converter = Converter(described, table.header(), house.charter.document.lists)
+    roster = Planner(house, described, house.charter.today()).plan(map(converter.item, table.rows()))
+    seconds = time.perf_counter() - begun
+    assert roster.counts()[State.NEW] == len(roster.lines), next(roster.findings())
+    return seconds
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--rows", type=int, default=20_000)
+    count = parser.parse_args().rows
+    with tempfile.TemporaryDirectory() as temporary:
+        folder = Path(temporary)
+        (folder / "charter.yaml").write_text(charter_text(), "utf-8")
+        charter = load(folder / "charter.yaml")
+        directory = EmbeddedDirectory.create(folder / "directory.db", [charter.base])
+        house = House(charter, directory, StandardDialect(directory, charter))
+        comparison = compare(house)
+        Runner(directory, house.dialect, lambda: Journal(folder / "journal.db", create=True)).run(
+            Plan("build", comparison.steps, comparison.findings), "bench"
+        )
+        for size in (1000, count):
+            path = folder / f"{size}.csv"
+            write_rows(path, HEADER, rows(size))
+            begun = time.perf_counter()
+            with path.open(encoding="utf-8-sig", newline="") as file:
+                assert sum(1 for _ in csv.DictReader(file)) == size
+            bare = time.perf_counter() - begun
+            ours = check(house, path)
+            print(f"check of {size:,} rows: {ours:.2f} s, {ours / size * 1e6:.0f} µs a row; DictReader {bare:.3f} s: "
+                  f"{ours / bare:.0f} x (goal 12)")  # fmt: skip
+        sheet = folder / "roster.xlsx"
+        write_rows(sheet, HEADER, rows(count))
+        begun = time.perf_counter()
+        assert sum(1 for _ in open_table(sheet).rows()) == count
+        bare = time.perf_counter() - begun
+        over = check(house, sheet)
+        print(f"{sheet.suffix} of {count:,} rows: {over:.2f} s; bare reading {bare:.2f} s and the check of the text "
+              f"{ours:.2f} s: {over / (bare + ours):.2f} x (goal 1.3)")  # fmt: skip
+        print(f"largest memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB (goal 600)")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
