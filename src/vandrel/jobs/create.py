@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import date
-from functools import partial
+from functools import lru_cache, partial
 from itertools import islice
 
 import msgspec
@@ -322,8 +322,7 @@ class Creator:
 
     def _take(self, draft: Draft, target: str, choice: Choice, source: str, rungs: int) -> None:
         chosen = choice.chosen
-        rung = f", rung {chosen.rung} of {rungs}" if rungs > 1 else ""
-        rule = f"{chosen.pattern}  ({source}{rung})"
+        rule = _rule(chosen.pattern, source, chosen.rung, rungs)
         passed = tuple(f"{item.candidate} is {item.why}" for item in choice.passed)
         draft.derived[target] = Derived(target, (chosen.value,), rule, passed)
         self._reserve(draft, target, chosen.value)
@@ -396,6 +395,11 @@ class Creator:
         before = draft.derived.get("groups")
         names = (*before.values, group.dn.name) if before else (group.dn.name,)
         draft.derived["groups"] = Derived("groups", names, f"{before.rule}; {rule}" if before else rule)
+
+
+@lru_cache(maxsize=1024)  # the same words for thousands
+def _rule(pattern: str, source: str, rung: int, rungs: int) -> str:
+    return f"{pattern}  ({source}{f', rung {rung} of {rungs}' if rungs > 1 else ''})"
 
 
 def _ends(ends: int | str | None) -> str:

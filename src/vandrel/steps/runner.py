@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence, Set
+from collections.abc import Callable, Iterable, Iterator, Sequence, Set
 
 import msgspec
 from msgspec import Struct
@@ -84,6 +84,13 @@ class Runner:
         checks.announce(plan.steps)
         found = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
         return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
+
+    def check_in_turn(self, batches: Iterable[Sequence[Step]]) -> Iterator[list[Finding]]:
+        """The findings of each of many batches that are no whole plan; what earlier ones would make counts as there."""
+        checks = Checks(self._directory, self._dialect)
+        for batch in batches:
+            checks.announce(batch)
+            yield checks.check(batch)
 
     def run(
         self, plan: Plan, command: str, progress: Progress = lambda made, planned: None, *, checked: bool = False
