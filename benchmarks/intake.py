@@ -1,4 +1,4 @@
-"""The check of a roster of 12 columns with 5 % collisions, against `csv.DictReader` over the same file; .xlsx as well."""
+"""The check of a roster of 12 columns with 5 % collisions, against `csv.DictReader` over the same file; and .xlsx."""
 
 from __future__ import annotations
 

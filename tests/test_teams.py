@@ -242,17 +242,66 @@ def test_a_task_is_entries_of_its_own_and_leaves_all_others_alone():
     )
 
 
-def _delegate_may(folder: Folder, *, elsewhere: str) -> None:
+def _delegate_may(folder: Folder, *, elsewhere: str, creates: bool = False) -> None:
     """As a member of the help desk: a password below /Ferries, a telephone number there; not elsewhere, nor a title."""
     as_her = ("--who", "everyday", "-y")
     reset = folder.run("reset", "hbrekke", "--hand-out", "hb.csv", *as_her)
     assert reset.code == 0, reset.err
     phone = folder.run("edit", "hbrekke", "phone=+47 5555 0199", *as_her)
     assert phone.code == 0, phone.err
-    for words in (("reset", elsewhere, "--hand-out", "no.csv"), ("edit", elsewhere, "phone=1"), ("edit", "hbrekke", "title=Admiral"),
-                  ("create", "crew", "Per Moe", "number=77", "site=Northquay", "department=Deck", "category=Hands", "--hand-out", "p.csv")):  # fmt: skip
+    refusals = [("reset", elsewhere, "--hand-out", "no.csv"), ("edit", elsewhere, "phone=1")]
+    if not creates:
+        crew = ("site=Northquay", "department=Deck", "category=Hands")
+        refusals += [
+            ("edit", "hbrekke", "title=Admiral"),
+            ("create", "crew", "Per Moe", "number=77", *crew, "--hand-out", "p.csv"),
+        ]
+    for words in refusals:
         refused = folder.run(*words, *as_her)
         assert refused.code == 41, (words, refused.out, refused.err)
+
+
+MORE = ["--charter", "more.yaml"]
+
+
+def more_tasks(folder: Folder) -> None:
+    """The charter with all tasks given to the help desk: accounts below /Ferries, groups, computers."""
+    text = charter_text().replace("unlock, edit-contacts]}", "unlock, edit-contacts, create-accounts]}")
+    text = text.replace("  Groups:\n", "  Groups:\n    entrusted: {gg-help-desk: [fill-groups]}\n", 1)
+    text = text.replace("{gg-it: [join-computers]}", "{gg-help-desk: [join-computers]}")
+    assert text.count("gg-help-desk: [") == 4
+    (folder.path / "more.yaml").write_text(text)
+
+
+def _delegate_makes(folder: Folder) -> None:
+    """As a member of the help desk: a person below /Ferries, a group, a computer; nobody ashore."""
+    as_her = ("--who", "everyday", "-y", *MORE)
+    crew = ("site=Kelness", "department=Deck", "category=Hands", "--hand-out")
+    for words in (
+        ("create", "crew", "Per Moe", "number=77", *crew, "per.csv"), ("edit", "pmoe", "title=Deckhand"),
+        ("create", "group", "Tide watch", "kind=team", "members=pmoe"), ("create", "computer", "KN-LAMP-1"),
+        ("unlock", "pmoe"), ("edit", "gg-tide-watch", "members-=pmoe"),
+    ):  # fmt: skip
+        done = folder.run(*words, *as_her)
+        assert done.code == 0, (words, done.out, done.err)
+    assert "Per Moe can log on" in folder.run("show", "pmoe").out
+    refused = folder.run("create", "staff", "Eva Moe", "number=78", "department=IT", "--hand-out", "eva.csv", *as_her)
+    assert refused.code == 41, refused.err
+    assert folder.run("show", "emoe").code == 30
+
+
+def test_computers_by_the_same_verbs(place):
+    _, folder = place
+    for words in (
+        ("create", "computer", "NQ-LOCKER-1", "groups=gg-desks"), ("edit", "nq-locker-1", "notes=By the stairs"), ("disable", "nq-locker-1"),
+        ("enable", "nq-locker-1"), ("protect", "nq-locker-1"), ("release", "nq-locker-1"), ("move", "nq-locker-1", "--to", "/Machines/Bridges"),
+        ("edit", "nq-locker-1", "name=NQ-LOCKER-2"),
+    ):  # fmt: skip
+        done = folder.run(*words, "-y")
+        assert done.code == 0, (words, done.err)
+    one = folder.run("show", "/Machines/Bridges/NQ-LOCKER-2", "--json").json["objects"][0]
+    assert (one["place"], "gg-desks" in one["fields"]["groups"], one["state"]) == ("/Machines/Bridges", True, [])
+    assert "NQ-LOCKER-2" in folder.run("find", "--of", "computers", "--columns", "name,groups").out
 
 
 def test_the_help_desk_may_do_what_it_is_entrusted_with(place):
@@ -274,7 +323,16 @@ def test_the_help_desk_may_do_what_it_is_entrusted_with(place):
     )
     assert folder.run("edit", "toedegaard", "machines=", "-y").code == 0
     _delegate_may(folder, elsewhere="x-mpires")
-    job = next(j["number"] for j in folder.run("journal", "--json").json["jobs"] if j["title"].startswith("entrust"))
+    more_tasks(folder)
+    assert folder.run("hierarchy", "entrust", "-y", *MORE).code == 0
+    _delegate_makes(folder)
+    jobs = [
+        j["number"]
+        for j in folder.run("journal", "--json", "--last", "0").json["jobs"]
+        if j["title"].startswith("entrust")
+    ]
+    assert folder.run("undo", str(jobs[0]), "-y").code == 0  # the later one, with what it added
+    job = jobs[1]
     assert folder.run("undo", str(job), "-y").code == 0
     assert "(not in force yet)" in folder.run("tree", "--depth", "1").out
     assert folder.run("reset", "hbrekke", "--hand-out", "hb2.csv", "--who", "everyday", "-y").code == 41
@@ -293,7 +351,8 @@ def test_the_same_as_access_rules_of_slapd(tmp_path):
         folder = Folder(tmp_path / "demo", env)
         assert folder.run("edit", "toedegaard", "roles+=helpdesk", "-y").code == 0
         assert folder.run("edit", "toedegaard", "password=-", "change=no", "-y", stdin="Kv9-fjord-lamp\n").code == 0
-        printed = folder.run("hierarchy", "entrust", "--rules").out
+        more_tasks(folder)
+        printed = folder.run("hierarchy", "entrust", "--rules", *MORE).out
         found = [line.partition("}")[2] for line in printed.splitlines() if line.startswith("olcAccess: {")]
         assert len(found) == len(list(rules_of(printed))) > 0
         server.stop()
@@ -302,12 +361,13 @@ def test_the_same_as_access_rules_of_slapd(tmp_path):
         )
         server.configure()
         server.start()
-        _delegate_may(folder, elsewhere="x-mpires")
+        _delegate_may(folder, elsewhere="x-mpires", creates=True)
         # Of several, what she may do is done, the other is told; the journal knows.
         part = folder.run("edit", "hbrekke", "x-mpires", "phone=+47 5555 0200", "--who", "everyday", "-y")
         assert (part.code, "1 of 2 steps made" in part.out, "Marta Pires" in part.err) == (1, True, True), part.err
         assert folder.run("show", "hbrekke", "--bare", "phone").out == "+47 5555 0200\n"
         assert "1 of 2" in folder.run("journal", "--last", "1").out
+        _delegate_makes(folder)
 
 
 def rules_of(printed: str) -> list[str]:

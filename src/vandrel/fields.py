@@ -83,7 +83,7 @@ FIELDS: dict[str, Field] = {
         Field("password-reversible", "whether the password can be read back: avoid", _T.LOGON, shape=_S.FLAG),
         Field("starts", "first day", _T.LOGON, shape=_S.DATE),
         Field("ends", "last day on which the account works", _T.LOGON, shape=_S.DATE),
-        Field("back", "day on which a disabled account comes back", _T.LOGON, shape=_S.DATE),
+        Field("back", "day on which a disabled account comes back", _T.LOGON, _AC, _S.DATE),
         Field("hours", "hours of the week, as Mon-Fri 06-18, Sat 08-12", _T.LOGON),
         Field("machines", "computers that the account may log on to; all, if none is named", _T.LOGON, many=True),
         Field("name", "name of the entry among its siblings", _T.NAMES, _ALL, named=True),

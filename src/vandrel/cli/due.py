@@ -46,8 +46,8 @@ def run(session: Session) -> int:
         return 0
     rows = [
         (
-            item.day.isoformat(), WORDS[item.field], house.one(item.entry, "login"), house.one(item.entry, "full"),
-            "to be enabled" if item.to_do else "",
+            item.day.isoformat(), WORDS[item.field], house.one(item.entry, "login"),
+            house.one(item.entry, "full") or item.entry.dn.name, "to be enabled" if item.to_do else "",
         )
         for item in found
     ]  # fmt: skip

@@ -18,9 +18,9 @@ if TYPE_CHECKING:
 NAME = "import"
 HELP = "make and update accounts, groups, units and computers from a spreadsheet or a delimited file"
 DESCRIPTION = """\
-Read a delimited file, .xlsx or .ods, check all of it before the first write, and make what is new. What its columns mean
-stands in a small file beside it (crew.csv: crew.intake.yaml), which --propose writes from the header and the first
-rows, to be read and corrected, and used again. The same file twice changes nothing."""
+Read a delimited file, .xlsx or .ods, check all of it before the first write, and make what is new. What its columns
+mean stands in a small file beside it (crew.csv: crew.intake.yaml), which --propose writes from the header and the
+first rows, to be read and corrected, and used again. The same file twice changes nothing."""
 EXAMPLES = """\
   vandrel import crew.xlsx --propose --kind seasonal      write crew.intake.yaml
   vandrel import crew.xlsx --dry-run                      check, and see what would be made
@@ -96,7 +96,8 @@ def _propose(session: Session, path: Path) -> int:
     from vandrel.intake.table import open_table
 
     target = Path(session.args.intake) if session.args.intake else beside(path)
-    described, table, comments = propose(open_table(path, **_said(session)), session.charter, session.args.of or "account",
+    table = open_table(path, **_said(session))
+    described, table, comments = propose(table, session.charter, session.args.of or "account",
                                          session.args.kind or "")  # fmt: skip
     text = as_yaml(described, table.layout, comments)
     if session.args.dry_run:

@@ -30,7 +30,7 @@ WRITES = True
 def configure(parser: argparse.ArgumentParser) -> None:
     words = parser.add_argument(
         "words", nargs="+", metavar="KIND STEM FIELD=VALUE",
-        help="a kind of account, or group, or computer; what the number is put behind, or in place of its #; and fields",
+        help="a kind of account, or group, or computer; what the number is put behind, or in place of its #; fields",
     )  # fmt: skip
     complete.attach(words, complete.assignments)
     parser.add_argument("--count", type=many.positive, required=True, metavar="N", help="how many")

@@ -60,7 +60,8 @@ def rows() -> list[Cells]:
         port = _PORTS[number % 4]
         begins = f"0{chance.randint(1, 9)}.06.2090"
         found.append([
-            f"{number:04d}", given, surname, port, chance.choice(_JOBS), _CAPTAINS[port], f"+47 5555 {7000 + number}", "", "",
+            f"{number:04d}", given, surname, port, chance.choice(_JOBS), _CAPTAINS[port], f"+47 5555 {7000 + number}",
+            "", "",
             f"Quay {chance.randint(1, 90)}", f"{5000 + chance.randint(1, 90)}", "NO", begins, "30.09.2090", "",
             "generate", "",
         ])  # fmt: skip

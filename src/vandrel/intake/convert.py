@@ -148,8 +148,8 @@ class Converter:
         ways = " or ".join(column.dates) or "YYYY-MM-DD"
         if _SERIAL.fullmatch(value):
             meant = _DAY_ZERO + timedelta(days=int(float(value)))
-            item.fault(field, value, "date-serial", f"a spreadsheet's number for {meant}, where a day as {ways} is expected",
-                       f"write {meant}")  # fmt: skip
+            what = f"a spreadsheet's number for {meant}, where a day as {ways} is expected"
+            item.fault(field, value, "date-serial", what, f"write {meant}")
         else:
             item.fault(
                 field, value, "date", f"no day as {ways}", "write it so, or name the way it is written: dates: [...]"
@@ -255,8 +255,8 @@ class Converter:
             return RowFinding(row.number, self._header[0], str(filled[0]), "totals", "a line of totals, and nobody",
                               "take the row out")  # fmt: skip
         if count == width and [text(cell) for cell in cells] == self._header:
-            return RowFinding(row.number, self._header[0], text(cells[0]), "header", "the header stands here as if it were data",
-                              "take the row out")  # fmt: skip
+            what = "the header stands here as if it were data"
+            return RowFinding(row.number, self._header[0], text(cells[0]), "header", what, "take the row out")
         wrong = [i for i, test in self._tests.items() if i < len(cells) and cells[i] != "" and not test(cells[i])]
         for by in (1, -1) if wrong else ():
             if fault := self._shifted(row, by, wrong):

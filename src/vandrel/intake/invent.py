@@ -16,16 +16,16 @@ _PEOPLE: tuple[tuple[str, str, str], ...] = (
     ("nb", "Astrid Bjørn Eirik Gro Håkon Ingunn Jorunn Kåre Liv Magnhild Njål Oddvar Ragnhild Sindre Tørres Øystein",
      "Aas Bråten Dahl Eide Fjørtoft Grønli Haugen Kvåle Løken Moen Nygård Ødegaard Sæbø Tveit Ås Åsen"),
     ("sv", "Agda Björn Cajsa Efraim Göran Håkan Ingeborg Kjell Märta Nils Örjan Pär Sigge Tyra Ulla-Britt Åke",
-     "Ahlström Bergsjö Dahlqvist Ekblad Fägerskiöld Gåsström Hägg Källström Ljungqvist Nyström Öberg Sjöö Wåhlin Åkerö"),
+     "Ahlström Bergsjö Dahlqvist Ekblad Fägerskiöld Gåsström Hägg Källström Nyström Öberg Sjöö Wåhlin Åkerö"),
     ("de", "Anke Björn Dörte Friedhelm Gesche Heinz-Jürgen Imke Jürgen Käthe Lüder Maike Norbert Rüdiger Sönke Uwe",
      "Behrens Brüggemann Dörfler Großmann Hövelmann Jansen Köster Lührs Müller-Lüdenscheidt Niebüll Ostermöller Preuß "
      "Schäfer Strauß von_der_Heide zur_Mühlen"),
-    ("pl", "Agnieszka Bogusław Celina Dariusz Elżbieta Grażyna Józef Łucja Małgorzata Paweł Stanisław Świętosława Zdzisław",
+    ("pl", "Agnieszka Bogusław Celina Dariusz Elżbieta Grażyna Józef Łucja Małgorzata Paweł Stanisław Świętosława",
      "Błaszczyk Dąbrowska Grzęda Jędrzejczyk Kołodziej Łukasik Mączka Nowak-Zięba Ostrówka Pękala Ślusarz Wójcik Żak"),
     ("fr", "Aimée Benoît Chloé Désirée Étienne François Gaëlle Hélène Jean-Loup Léa Noël Océane Rémi Zoé",
      "Beauchêne Caïssa d'Aubigné Delaunay Évrard Guérin L'Hermitte Le_Bœuf Lefèvre Maçon Noël Péron Quéré Rouvière"),
     ("es", "Álvaro Begoña Concepción Dulce_María Eugenio Íñigo José_Luis Lucía Martín Nuria Óscar Pilar Sebastián",
-     "Alarcón_Ibáñez Benítez Cañadas de_la_Peña Escribá Fernández_Núñez García Ibarra López_Muñoz Ordóñez Peñalver Sáez"),
+     "Alarcón_Ibáñez Benítez Cañadas de_la_Peña Escribá Fernández_Núñez García Ibarra López_Muñoz Ordóñez Sáez"),
     ("tr", "Ayşe Barış Cağan Çiğdem Erdoğan Gülşah İbrahim Işıl Mehmet Oğuz Özge Şükran Ümit Yiğit",
      "Akgün Bayraktar Çelik Doğan Erdoğdu Gökçe İnce Işık Karakuş Öztürk Şahin Türkoğlu Ünal Yıldız"),
     ("is", "Aðalheiður Birgir Dagný Eyþór Guðrún Hallgrímur Ísleifur Jökull Kolbrún Sigurþór Þórdís Össur",
@@ -35,10 +35,11 @@ _PEOPLE: tuple[tuple[str, str, str], ...] = (
     ("uk", "Андрій Богдана Галина Євген Жанна Ігор Їжак Людмила Надія Олег Соломія Тарас Юлія Ярослав",
      "Андрієнко Бойчук Гнатюк Дем'яненко Євтушенко Жук Іваненко Кравець Мельник Онищенко Шевчук Щербак Яценко"),
     ("en", "Aoife Brendan Ciarán Deirdre Fionnuala Gwendolyn Mary-Ann Niamh Owen Pádraig Rhys Saoirse Siân Wilfred",
-     "Ashdown Blackwood-Price Carrick Doherty Fitzgerald MacAllister McGrath Ní_Riain O'Dwyer O'Neill Pryce St_John Wren"),
+     "Ashdown Blackwood-Price Carrick Doherty Fitzgerald McGrath Ní_Riain O'Dwyer O'Neill Pryce St_John Wren"),
     ("nl", "Anouk Bram Femke Geert Joost Katelijne Lieke Maarten Noor Pieter-Jan Sjoerd Wietske",
      "Bakker de_Boer Hoekstra Kuiper ten_Brink van_Dijk van_den_Berg van_'t_Hof Visser Zijlstra"),
-    ("vi", "Anh Bích Cường Đức Hạnh Hương Linh Minh Ngọc Phượng Quỳnh Thảo Tuấn", "Bùi Đặng Đỗ Hồ Lê Ngô Nguyễn Phạm Trần Võ"),
+    ("vi", "Anh Bích Cường Đức Hạnh Hương Linh Minh Ngọc Phượng Quỳnh Thảo Tuấn",
+     "Bùi Đặng Đỗ Hồ Lê Ngô Nguyễn Phạm Trần Võ"),
 )  # fmt: skip
 
 

@@ -17,8 +17,10 @@ from vandrel.text.transliterate import to_ascii
 
 #: Words that headers use, in the languages of the people who send such files.
 _WORDS = {
-    "given": "given name, first name, firstname, forename, christian name, vorname, fornavn, förnamn, prénom, nombre, imię",
-    "surname": "surname, last name, lastname, family name, nachname, familienname, etternavn, efternamn, nom, apellido, nazwisko",
+    "given": "given name, first name, firstname, forename, christian name, vorname, fornavn, förnamn, prénom, nombre, "
+    "imię",
+    "surname": "surname, last name, lastname, family name, nachname, familienname, etternavn, efternamn, nom, "
+    "apellido, nazwisko",
     "middle": "middle name, middle names, zweiter vorname, mellomnavn",
     "full": "full name, name, fullname, vollständiger name, fullt navn",
     "generation": "suffix, generation",

@@ -8,7 +8,7 @@ from datetime import date, timedelta
 from msgspec import Struct
 
 from vandrel.directory.entry import Entry
-from vandrel.fields import ACCOUNT
+from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.jobs.assignments import Assignment
 from vandrel.jobs.house import House
 
@@ -36,7 +36,8 @@ def intentions(house: House, today: date, within: int) -> list[Intention]:
     last = today + timedelta(days=within)
     found = [
         intention
-        for entry in house.directory.search(house.charter.base, where=house.dialect.filter_for(ACCOUNT))
+        for sort in (ACCOUNT, COMPUTER)
+        for entry in house.directory.search(house.charter.base, where=house.dialect.filter_for(sort))
         for intention in _of(house, entry, today)
         if intention.day <= last
     ]

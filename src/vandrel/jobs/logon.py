@@ -9,6 +9,7 @@ from msgspec import Struct
 from vandrel.directory.entry import Entry
 from vandrel.jobs.ages import ages
 from vandrel.jobs.house import House
+from vandrel.text import week
 from vandrel.text.nearest import listed
 
 #: Rules of the charter, which no server knows of.
@@ -72,7 +73,20 @@ def logon_state(house: House, entry: Entry, today: date) -> LogonState:
         return LogonState(True, f"{name} can log on as {forms}, though {said}: {unheeded[0][1]}.")
     until = f", through {ends}" if ends and not house.dialect.why_not_heeded("ends", entry) else ""
     within = f", only {', '.join(only)}" if only else ""
-    return LogonState(True, f"{name} can log on as {forms}{until}{within}.{_first(house, entry)}")
+    outside = (
+        " This hour is none of them."
+        if limits["hours"] in " ".join(only) and _is_outside(house, limits["hours"])
+        else ""
+    )
+    return LogonState(True, f"{name} can log on as {forms}{until}{within}.{outside}{_first(house, entry)}")
+
+
+def _is_outside(house: House, hours: str) -> bool:
+    """Whether this very hour, by the organization's clock, is none of the allowed ones."""
+    if not hours:
+        return False
+    now = datetime.now(house.charter.zone)
+    return not week.parse(hours)[now.isoweekday() % 7 * 24 + now.hour]
 
 
 def _too_old(house: House, entry: Entry) -> str:

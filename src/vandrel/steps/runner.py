@@ -35,9 +35,9 @@ class Plan(Struct, frozen=True):
     With ``whole`` it is made whole or not at all, where the directory can and the plan fits one batch; else a
     refused step does not stop the others. ``findings`` are what the job itself found; those of the common checks
     come on top. ``read`` are the keys of the names of objects that the job has read: nobody asks again whether they are
-    there; a server that has lost one since refuses the step. ``cuts`` are numbers of steps after which what follows may build
-    upon what came before: of an object that was refused, nothing more is tried, and no group takes it in. After more
-    than ``most_refused`` refusals, if it is not 0, the job stops, and can be resumed.
+    there; a server that has lost one since refuses the step. ``cuts`` are numbers of steps after which what follows may
+    build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in. After
+    more than ``most_refused`` refusals, if it is not 0, the job stops, and can be resumed.
     """
 
     title: str
