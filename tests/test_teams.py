@@ -445,7 +445,7 @@ def test_the_rules_in_force_are_told_with_their_source_and_each_is_named(place):
 
 BAD = [
     ("reset nobody-x --hand-out h.csv -y", 30), ("reset lund --hand-out h.csv -y", 31), ("reset alund -y", 2),
-    ("reset gg-it --hand-out h.csv -y", 30), ("reset alund --hand-out charter.yaml -y", 23),
+    ("reset gg-it --hand-out h.csv -y", 30), ("reset alund --hand-out charter.yaml -y", 2), ("reset alund --hand-out summer.xlsx -y", 23),
     ("unlock nobody-x -y", 30), ("unlock /Shore -y", 30), ("disable lund -y", 31), ("disable alund --back yesterday -y", 16),
     ("enable nobody-x -y", 30), ("due --within soon", 2), ("roles captain", 30), ("edit alund roles+=captain -y", 30),
     ("edit alund nothing=1 -y", 10), ("edit alund @nothing=1 -y", 10), ("edit alund country=Norway -y", 22),

@@ -392,6 +392,11 @@ def _straight(placeholder: Placeholder, values: Mapping[str, str], context: Cont
     if placeholder.field == "count":
         return str(count).zfill(placeholder.pad) if count is not None else ""
     value = values.get(placeholder.field, "")
+    plain = value.isalnum() and value.isascii() and context.letters_pass
+    if plain and not placeholder.pad and placeholder.part != "initials":
+        # One plain word is its own first, last and bare part.
+        text = _cased(value, (*context.style, *placeholder.style))
+        return text if placeholder.whole else text[placeholder.start : placeholder.stop]
     return _text_of(placeholder, value, context) if value else ""
 
 

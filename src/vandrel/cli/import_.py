@@ -99,6 +99,8 @@ def _propose(session: Session, path: Path) -> int:
     table = open_table(path, **_said(session))
     described, table, comments = propose(table, session.charter, session.args.of or "account",
                                          session.args.kind or "")  # fmt: skip
+    if not described.columns:
+        raise VandrelError("bad-value", "the file has no rows", where=str(path), remedy="is it the right one?")
     text = as_yaml(described, table.layout, comments)
     if session.args.dry_run:
         print(text, end="")
@@ -113,7 +115,7 @@ def _propose(session: Session, path: Path) -> int:
         ) from None  # fmt: skip
     except OSError as error:
         raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(target)) from None
-    session.out.line(text.rstrip())
+    session.out.note(text.rstrip())
     session.out.note(f"\nWritten: {target}. Read it, correct it, then: vandrel import {path} --dry-run")
     return 0
 

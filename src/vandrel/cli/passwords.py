@@ -131,7 +131,7 @@ class HandOut:
             if not self._session.out.interactive:
                 raise VandrelError(
                     "usage", "a generated password must go somewhere, and this is no terminal", where="password",
-                    remedy="add --hand-out FILE, or write password=none",
+                    remedy="add --hand-out FILE; or do it without a password",
                 )  # fmt: skip
             return
         self._write(again=False)

@@ -15,7 +15,7 @@ from vandrel.secret import Secret
 
 #: Columns of the text and of the spreadsheet.
 HEADER = ("name", "login", "principal", "mail", "password")
-FORMS = (".csv", ".xlsx", ".pdf")
+FORMS = (".csv", ".txt", ".xlsx", ".pdf")
 ENCRYPTED = ".age"
 
 _SLIPS_ACROSS, _SLIPS_DOWN = 2, 5
@@ -58,7 +58,7 @@ def write(path: Path, slips: Sequence[Slip], organization: str, recipient: str =
         what = "the name of an encrypted hand-out ends with .age" if recipient else "whom is it encrypted for?"
         remedy = f"name it {path}{ENCRYPTED}" if recipient else "add --recipient age1..., or take .age off its name"
         raise VandrelError("usage", what, where=str(path), remedy=remedy)
-    content = {".csv": _text, ".xlsx": _sheet, ".pdf": _pages}[form_of(path)](slips, organization)
+    content = {".csv": _text, ".txt": _text, ".xlsx": _sheet, ".pdf": _pages}[form_of(path)](slips, organization)
     if recipient:
         content = _encrypted(content, recipient)
     # Written beside and put in place, so that no half-written one ever stands there.
@@ -80,7 +80,7 @@ def read(path: Path) -> dict[str, Secret]:
     """The passwords of a hand-out by logon name; nothing where it is no text or spreadsheet, or is not there."""
     from vandrel.intake.table import open_table, text
 
-    if path.suffix.lower() not in (".csv", ".xlsx") or not path.exists():
+    if path.suffix.lower() not in (".csv", ".txt", ".xlsx") or not path.exists():
         return {}
     table = open_table(path)
     rows = ([text(cell) if not isinstance(cell, str) else cell for cell in row.cells] for row in table.rows())

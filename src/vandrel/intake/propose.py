@@ -11,7 +11,7 @@ from msgspec import structs
 from vandrel.charter.charter import Charter
 from vandrel.fields import ACCOUNT, FIELDS, Shape
 from vandrel.intake.description import Column, Description, File, Sort, date_format
-from vandrel.intake.table import Row, Table, text
+from vandrel.intake.table import Table, text
 from vandrel.text.prep import prepare
 from vandrel.text.transliterate import to_ascii
 
@@ -164,12 +164,3 @@ def _is_day(value: str, pattern: str) -> bool:
     except ValueError:
         return False
     return True
-
-
-def first_rows(table: Table, count: int) -> list[Row]:
-    found = []
-    for row in table.rows():
-        found.append(row)
-        if len(found) >= count:
-            break
-    return found

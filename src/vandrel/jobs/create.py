@@ -333,7 +333,7 @@ class Creator:
                 draft.dn = self._dn(draft, value)
                 self._register.reserve_name(draft.dn)
         else:
-            self._register.reserve(target, value, self._unit(draft.place)[0].child("cn", value))
+            self._register.reserve(target, value, (self._unit(draft.place)[0], value))
 
     def _dn(self, draft: Draft, name: str) -> DN:
         return self._unit(draft.place)[0].child("cn", name)

@@ -17,7 +17,7 @@ class Register:
         """Prepare; with a `ledger`, the directory was read once before, and is not asked for each name."""
         self._house = house
         self._ledger = ledger
-        self._reserved: dict[tuple[str, str], DN] = {}
+        self._reserved: dict[tuple[str, str], DN | tuple[DN, str]] = {}
         self._names: dict[str, DN] = {}
 
     def _key(self, forms: list[tuple[str, str]]) -> tuple[str, str]:
@@ -37,6 +37,8 @@ class Register:
             if found is not None and found != but:
                 return found
         planned = self._reserved.get(self._key(forms))
+        if isinstance(planned, tuple):
+            planned = planned[0].child("cn", planned[1])
         return planned if planned != but else None
 
     def why_taken(self, target: str, value: str, but: DN | None = None) -> str:
@@ -56,7 +58,8 @@ class Register:
     def say(self, dn: DN) -> str:
         return f"{dn.name} in {self._house.place(dn.parent)}"
 
-    def reserve(self, target: str, value: str, dn: DN) -> None:
+    def reserve(self, target: str, value: str, dn: DN | tuple[DN, str]) -> None:
+        """Take note that a name is given to an object: by its name, or its unit and what it is called there."""
         if forms := self._house.dialect.unique_forms(target, value):
             self._reserved[self._key(forms)] = dn
 

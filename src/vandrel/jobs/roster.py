@@ -29,7 +29,7 @@ from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Key, Ledger, key_of
 from vandrel.jobs.resolve import SORTS, NotOne, resolve
 from vandrel.secret import Secret
-from vandrel.steps.step import Add, Password, Set, Step
+from vandrel.steps.step import Add, Set, Step
 from vandrel.text.nearest import listed
 from vandrel.text.prep import prepare
 
@@ -418,6 +418,3 @@ def _adding(dn: DN, name: str, values: Sequence[str | bytes]) -> Step:
     from vandrel.directory.operations import Change
 
     return Set(dn, (Change(name, added=tuple(values)),))
-
-
-__all__ = ["Batch", "Line", "Missing", "Password", "Planner", "Roster", "State", "batches"]
