@@ -242,23 +242,35 @@ def test_a_task_is_entries_of_its_own_and_leaves_all_others_alone():
     )
 
 
-def _delegate_may(folder: Folder, *, elsewhere: str, creates: bool = False) -> None:
+def _delegate_may(folder: Folder, *, elsewhere: str) -> None:
     """As a member of the help desk: a password below /Ferries, a telephone number there; not elsewhere, nor a title."""
     as_her = ("--who", "everyday", "-y")
     reset = folder.run("reset", "hbrekke", "--hand-out", "hb.csv", *as_her)
     assert reset.code == 0, reset.err
     phone = folder.run("edit", "hbrekke", "phone=+47 5555 0199", *as_her)
     assert phone.code == 0, phone.err
-    refusals = [("reset", elsewhere, "--hand-out", "no.csv"), ("edit", elsewhere, "phone=1")]
-    if not creates:
-        crew = ("site=Northquay", "department=Deck", "category=Hands")
-        refusals += [
-            ("edit", "hbrekke", "title=Admiral"),
-            ("create", "crew", "Per Moe", "number=77", *crew, "--hand-out", "p.csv"),
-        ]
+    crew = ("site=Northquay", "department=Deck", "category=Hands")
+    refusals = [("reset", elsewhere, "--hand-out", "no.csv"), ("edit", elsewhere, "phone=1"),
+                ("edit", "hbrekke", "title=Admiral"), ("create", "group", "Tide watch", "kind=team"),
+                ("create", "crew", "Per Moe", "number=77", *crew, "--hand-out", "p.csv")]  # fmt: skip
     for words in refusals:
         refused = folder.run(*words, *as_her)
         assert refused.code == 41, (words, refused.out, refused.err)
+
+
+def _delegate_unlocks(folder: Folder, *, elsewhere: str) -> None:
+    """Two accounts are locked; the one below /Ferries she unlocks, the other she may not."""
+    for who in ("hbrekke", elsewhere):
+        if folder.run("show", who, "--bare", "locked").out == "no\n":
+            assert folder.run("edit", who, "@pwdAccountLockedTime=20260101000000Z", "-y").code == 0
+        assert folder.run("show", who, "--bare", "locked").out == "yes\n"
+    done = folder.run("unlock", "hbrekke", "--who", "everyday", "-y")
+    assert done.code == 0, done.err
+    assert folder.run("show", "hbrekke", "--bare", "locked").out == "no\n"
+    refused = folder.run("unlock", elsewhere, "--who", "everyday", "-y")
+    assert refused.code == 41, refused.out + refused.err
+    assert folder.run("show", elsewhere, "--bare", "locked").out == "yes\n"
+    assert folder.run("unlock", elsewhere, "-y").code == 0
 
 
 MORE = ["--charter", "more.yaml"]
@@ -280,13 +292,17 @@ def _delegate_makes(folder: Folder) -> None:
     for words in (
         ("create", "crew", "Per Moe", "number=77", *crew, "per.csv"), ("edit", "pmoe", "title=Deckhand"),
         ("create", "group", "Tide watch", "kind=team", "members=pmoe"), ("create", "computer", "KN-LAMP-1"),
-        ("unlock", "pmoe"), ("edit", "gg-tide-watch", "members-=pmoe"),
+        ("edit", "gg-tide-watch", "members-=pmoe"),
     ):  # fmt: skip
         done = folder.run(*words, *as_her)
         assert done.code == 0, (words, done.out, done.err)
     assert "Per Moe can log on" in folder.run("show", "pmoe").out
-    refused = folder.run("create", "staff", "Eva Moe", "number=78", "department=IT", "--hand-out", "eva.csv", *as_her)
-    assert refused.code == 41, refused.err
+    for words in (
+        ("create", "staff", "Eva Moe", "number=78", "department=IT", "--hand-out", "eva.csv"),
+        ("create", "group", "Shore watch", "kind=team", "place=/Shore/IT"), ("create", "computer", "IT-LAMP-1", "place=/Shore/IT"),
+    ):  # fmt: skip
+        refused = folder.run(*words, *as_her)
+        assert refused.code == 41, (words, refused.out, refused.err)
     assert folder.run("show", "emoe").code == 30
 
 
@@ -323,6 +339,11 @@ def test_the_help_desk_may_do_what_it_is_entrusted_with(place):
     )
     assert folder.run("edit", "toedegaard", "machines=", "-y").code == 0
     _delegate_may(folder, elsewhere="x-mpires")
+    assert folder.run("edit", "/", "@lockoutThreshold=3", "-y").code == 0
+    for who in ("hbrekke", "x-mpires"):
+        for _ in range(4):
+            folder.run("logon", who, "--password", "-", stdin="wrong-wrong\n")
+    _delegate_unlocks(folder, elsewhere="x-mpires")
     more_tasks(folder)
     assert folder.run("hierarchy", "entrust", "-y", *MORE).code == 0
     _delegate_makes(folder)
@@ -351,27 +372,28 @@ def test_the_same_as_access_rules_of_slapd(tmp_path):
         folder = Folder(tmp_path / "demo", env)
         assert folder.run("edit", "toedegaard", "roles+=helpdesk", "-y").code == 0
         assert folder.run("edit", "toedegaard", "password=-", "change=no", "-y", stdin="Kv9-fjord-lamp\n").code == 0
-        more_tasks(folder)
-        printed = folder.run("hierarchy", "entrust", "--rules", *MORE).out
-        found = [line.partition("}")[2] for line in printed.splitlines() if line.startswith("olcAccess: {")]
-        assert len(found) == len(list(rules_of(printed))) > 0
-        server.stop()
-        server.setup = server.setup._replace(
-            access="\n".join([*(f"access {rule}" for rule in found), server.setup.access])
-        )
-        server.configure()
-        server.start()
-        _delegate_may(folder, elsewhere="x-mpires", creates=True)
+        own = server.setup.access
+        _load_rules(server, folder.run("hierarchy", "entrust", "--rules").out, own)
+        _delegate_may(folder, elsewhere="x-mpires")
+        _delegate_unlocks(folder, elsewhere="x-mpires")
         # Of several, what she may do is done, the other is told; the journal knows.
         part = folder.run("edit", "hbrekke", "x-mpires", "phone=+47 5555 0200", "--who", "everyday", "-y")
         assert (part.code, "1 of 2 steps made" in part.out, "Marta Pires" in part.err) == (1, True, True), part.err
         assert folder.run("show", "hbrekke", "--bare", "phone").out == "+47 5555 0200\n"
         assert "1 of 2" in folder.run("journal", "--last", "1").out
+        more_tasks(folder)
+        _load_rules(server, folder.run("hierarchy", "entrust", "--rules", *MORE).out, own)
         _delegate_makes(folder)
 
 
-def rules_of(printed: str) -> list[str]:
-    return [line for line in printed.splitlines() if line.startswith("# /")]
+def _load_rules(server: servers.Slapd, printed: str, own: str) -> None:
+    """Put printed rules before those that the server has, and start it anew."""
+    found = [line.partition("}")[2] for line in printed.splitlines() if line.startswith("olcAccess: {")]
+    assert len(found) >= sum(line.startswith("# /") for line in printed.splitlines()) > 0
+    server.stop()
+    server.setup = server.setup._replace(access="\n".join([*(f"access {rule}" for rule in found), own]))
+    server.configure()
+    server.start()
 
 
 # --- really locked
