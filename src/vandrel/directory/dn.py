@@ -100,7 +100,7 @@ class DN:
     @property
     def key(self) -> str:
         if self._key is None:
-            self._key = parse(str(self._text)).key
+            self._key = _read_key(str(self._text))
         return self._key
 
     @property
@@ -230,6 +230,21 @@ def _read_value(text: str, start: int) -> tuple[str | bytes, int]:
         return bytes(out[:keep]).decode(), index
     except UnicodeDecodeError:
         raise _bad(text, start, "the escaped bytes are not UTF-8") from None
+
+
+def _read_key(text: str) -> str:
+    """The key of a name. Of thousands of siblings only the first part is new, and nothing else is made of it."""
+    plain = _PLAIN.match(text)
+    above = _above(text[plain.end() :]) if plain else ""
+    return f"{above}{LEVEL}{_rdn_key((plain.groups(),))}" if plain and above else parse(text).key
+
+
+@lru_cache(maxsize=1024)
+def _above(text: str) -> str:
+    try:
+        return parse(text).key
+    except VandrelError:  # the fault is told with its column in the whole name
+        return ""
 
 
 @lru_cache(maxsize=8192)

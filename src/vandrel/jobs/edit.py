@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from functools import lru_cache
 
 import msgspec
 from msgspec import Struct, structs
@@ -104,6 +105,8 @@ class Editor:
     def __init__(self, house: House) -> None:
         self._house = house
         self._register = Register(house)
+        # One request mostly gives many objects the same values.
+        self._judge = lru_cache(maxsize=1024)(self._judged)
 
     def edit(self, entry: Entry, assignments: Sequence[Assignment]) -> Edit:
         """Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
@@ -182,7 +185,7 @@ class Editor:
     def _field(
         self, edit: Edit, known: Field, before: list[str], after: list[str], assigned: Collection[str]
     ) -> list[Change]:
-        edit.findings += given_values.check(self._house, known, after, edit.sort)
+        edit.findings += self._judge(known, tuple(after), edit.sort)
         if after != before and not self._house.dialect.attribute(known.name, edit.sort):
             edit.findings += self._house.not_kept(edit.sort, {known.name: after}, (known.name,))
         changes = self._house.dialect.changes(edit.entry, known.name, after)
@@ -214,6 +217,9 @@ class Editor:
             self._names_that_stay(edit, known.name, assigned)
         return changes
 
+    def _judged(self, known: Field, values: tuple[str, ...], sort: str) -> list[Finding]:
+        return given_values.check(self._house, known, values, sort)
+
     def _required(self, edit: Edit) -> set[str]:
         kind = self._house.charter.document.kinds.get(self._house.one(edit.entry, "kind"))
         return {"login", *kind.requires} if kind and edit.sort == ACCOUNT else set()
@@ -226,8 +232,9 @@ class Editor:
         return tuple(names.parse(value).name for value in values)
 
     def _free(self, edit: Edit, name: str, value: str) -> None:
-        why = self._register.why_taken(name, value, edit.entry.dn)
-        if why:
+        if not self._house.dialect.unique_forms(name, value):
+            return
+        if why := self._register.why_taken(name, value, edit.entry.dn):
             edit.findings.append(Finding("taken", f"{value} is {why}", name, f"give another: {name}=..."))
         self._register.reserve(name, value, edit.entry.dn)
 
@@ -353,7 +360,7 @@ class Editor:
         if assignment.operator != "=" or len(assignment.values) != 1:
             raise VandrelError("bad-value", "name takes exactly one value", where="name", remedy="write name=...")
         value = assignment.values[0].strip()
-        edit.findings += given_values.check(self._house, FIELDS["name"], [value], edit.sort)
+        edit.findings += self._judge(FIELDS["name"], (value,), edit.sort)
         old = edit.entry.dn
         new = old.parent.child(old.naming_attribute, value)
         if str(new) == str(old):

@@ -205,8 +205,10 @@ class Checks:
         if step.dn.key in self._added:
             return
         allowed = self._allowed(step.dn)
-        barred = [c.attribute for c in step.changes if allowed is not None and c.attribute not in allowed.attributes]
-        if allowed is not None and barred:
+        if allowed is None:
+            return
+        barred = [c.attribute for c in step.changes if c.attribute not in allowed.attributes]
+        if barred:
             yield Finding(
                 "not-permitted", f"{allowed.who} may not change {', '.join(barred)}", str(step.dn),
                 other_identities(allowed.others),
@@ -223,9 +225,10 @@ class Checks:
         return coming | self._directory.existing(self._directory.contexts)
 
     def _set(self, step: Set, existing: set[str]) -> Iterator[Finding]:
-        yield from self._must_exist(step.dn, existing)
         if self._is_there(step.dn, existing):
             yield from self._may_change(step)
+        else:
+            yield from self._must_exist(step.dn, existing)
         for change in step.changes:
             attribute = self._schema.attribute(change.attribute)
             if attribute is None:
