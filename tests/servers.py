@@ -11,7 +11,7 @@ import subprocess
 import tempfile
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from importlib.util import find_spec
 from pathlib import Path
@@ -123,6 +123,9 @@ class Forgetful:
         self._server = socket.create_server(("127.0.0.1", 0))
         self.port = int(self._server.getsockname()[1])
         self.lose = 0
+        self.happened = False
+        self._number = 0
+        self._then: Callable[[], object] = lambda: None
         threading.Thread(target=self._accept, daemon=True).start()
 
     def _accept(self) -> None:
@@ -143,10 +146,42 @@ class Forgetful:
                 if ready[0] is server and self.lose:
                     self.lose -= 1  # the request was heeded; nobody hears of it
                     return
-                (server if ready[0] is client else client).sendall(data)
+                if ready[0] is client:
+                    self.hand_on(data, server)
+                else:
+                    client.sendall(data)
+
+    def hand_on(self, data: bytes, server: socket.socket) -> None:
+        server.sendall(data)
 
     def close(self) -> None:
         self._server.close()
+
+
+class Watching(Forgetful):
+    """A relay that does something once, right before a certain request that writes is handed on."""
+
+    #: The requests that write (RFC 4511, 4.6 to 4.9): modify, add, delete, rename; and the extended one for passwords.
+    WRITES = frozenset({0x66, 0x68, 0x4A, 0x6C})
+    PASSWORD = b"1.3.6.1.4.1.4203.1.11.1"
+
+    def before(self, number: int, then: Callable[[], object]) -> None:
+        self._number, self._then, self.happened = number, then, False
+
+    def hand_on(self, data: bytes, server: socket.socket) -> None:
+        """Hand on request by request: a message is 30, its length, its number, and what it asks for."""
+        while data:
+            size, most = data[1], 2
+            if size & 0x80:
+                most += size & 0x7F
+                size = int.from_bytes(data[2:most])
+            one, data = data[: most + size], data[most + size :]
+            if one[most + 2 + one[most + 1]] in self.WRITES or self.PASSWORD in one:
+                self._number -= 1
+                if self._number == 0:
+                    self.happened = True
+                    self._then()
+            server.sendall(one)
 
 
 def _need_slapd() -> None:

@@ -126,7 +126,7 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
         rules = password_rules(house, edit.entry)
         if choice == "ask" and not session.args.dry_run:
             show_rules(session, rules)
-        own = [house.one(edit.entry, name) for name in ("given", "surname", "login")]
+        own = [edit.value(house, name) for name in ("given", "surname", "login")]
         if session.args.dry_run and choice in ("ask", "-"):
             choice = "generate"  # stands in for the one to come
         secret = obtain(session, choice, rules, partial(_check, session, edit), own)
@@ -136,8 +136,7 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
         kept = hand_out.name if choice == "generate" else ""
         steps.append(Password(edit.entry.dn, secret, must and secret is not None, kept))
         if secret is not None and choice == "generate":
-            names = [house.one(edit.entry, name) for name in ("full", "login", "principal", "mail")]
-            hand_out.add(names[0], names[1], names[2], names[3], secret)
+            hand_out.add(edit.entry.dn, partial(edit.value, house), secret)
     return list(steps)
 
 
@@ -147,7 +146,7 @@ def _check(session: Session, edit: Edit, secret: Secret) -> list[Finding]:
 
     house, entry = session.house, edit.entry
     return check(
-        secret, password_rules(house, entry), login=house.one(entry, "login"), full=house.one(entry, "full"),
+        secret, password_rules(house, entry), login=edit.value(house, "login"), full=edit.value(house, "full"),
         words=[house.charter.document.organization],
         used=lambda last: house.directory.password_used(entry.dn, secret, last),
     )  # fmt: skip

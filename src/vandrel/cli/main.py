@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from vandrel.cli.session import Session
     from vandrel.errors import VandrelError
 
 
@@ -31,9 +32,11 @@ def main(words: Sequence[str]) -> int:
             sys.stdout.flush()
             show(candidates)
         session.out.error(error)
+        if not session.out.as_json and (broken := _broken_off(session)):
+            print(f"      {broken}", file=sys.stderr)
         return error.exit_code
     except KeyboardInterrupt:
-        print("\nInterrupted. What was made is in the journal: vandrel journal", file=sys.stderr)
+        print(f"\nInterrupted. {_how_far(session)}", file=sys.stderr)
         return INTERRUPTED
     except BrokenPipeError:
         raise
@@ -44,6 +47,26 @@ def main(words: Sequence[str]) -> int:
     except Exception as error:
         session.out.error(_internal(error))
         return CODES["internal"][0]
+
+
+def _how_far(session: Session) -> str:
+    """What an interrupt has left, and what to do about it."""
+    if not session.begun:
+        return "No job had begun."
+    return _broken_off(session) or f"Job {session.begun} was over already: vandrel journal {session.begun}"
+
+
+def _broken_off(session: Session) -> str:
+    """That the job of this command was broken off, if it was."""
+    if not session.begun:
+        return ""
+    job = session.journal().job(session.begun)
+    if job.state != "broken off":
+        return ""
+    return (
+        f"Job {job.number} was broken off: vandrel resume {job.number} finishes it, vandrel undo {job.number} takes "
+        "back what was made"
+    )
 
 
 def _system(error: OSError) -> VandrelError:

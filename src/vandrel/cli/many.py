@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from vandrel.cli.passwords import HandOut
+    from vandrel.directory.dn import DN
     from vandrel.errors import Finding
     from vandrel.intake.finding import RowFinding
     from vandrel.jobs.roster import Line, Roster, State
@@ -215,7 +216,8 @@ def _password(session: Session, line: Line, hand_out: HandOut) -> Secret | None:
     if str(draft.rules.rules["first"].value) == "none":
         return None
     secret = generate(draft.rules, [draft.value(name) for name in ("given", "surname", "login")])
-    hand_out.add(draft.value("full"), draft.value("login"), draft.value("principal"), draft.value("mail"), secret)
+    assert draft.dn is not None
+    hand_out.add(draft.dn, draft.value, secret)
     return secret
 
 
@@ -262,23 +264,21 @@ def _tell(
     """What became of it: the hand-out without those who were not made, the results row by row, time and rate."""
     from vandrel.jobs.roster import State
 
-    lost = {str(dn) for dn in report.lost}
-    hand_out.leave_out({line.draft.value("login") for line in wanted if line.draft and str(line.dn) in lost})
     why = {dn: error.findings[0].what for dn, error in reversed(report.refused)}
     if session.args.results:
-        _write_results(session, roster, {line.item.row for line in wanted}, why)
+        _write_results(session, roster, {line.item.row for line in wanted}, why, report.lost)
     if session.out.as_json:
         return
     hand_out.deliver()
-    new = sum(line.state is State.NEW and str(line.dn) not in lost for line in wanted)
+    new = sum(line.state is State.NEW and line.dn not in report.lost for line in wanted)
     changed = sum(line.state is State.CHANGED for line in wanted)
     rate = f", {len(wanted) / seconds:,.0f} a second" if seconds > 0.5 else ""
-    session.out.note(f"{new} created, {changed} changed, {len(lost)} refused, in {seconds:.1f} s{rate}.")
+    session.out.note(f"{new} created, {changed} changed, {len(report.lost)} refused, in {seconds:.1f} s{rate}.")
     if report.stopped:
         session.out.note(f"Stopped after {len(report.refused)} refusals: vandrel resume {report.job} goes on.")
 
 
-def _write_results(session: Session, roster: Roster, tried: set[int], why: dict[str, str]) -> None:
+def _write_results(session: Session, roster: Roster, tried: set[int], why: dict[str, str], lost: set[DN]) -> None:
     from vandrel.errors import VandrelError
     from vandrel.intake.hand_out import harmless
     from vandrel.jobs.roster import State
@@ -291,7 +291,9 @@ def _write_results(session: Session, roster: Roster, tried: set[int], why: dict[
             writer.writerow(("row", "result", "name", "place", "why"))
             for line in roster.lines:
                 reason = why.get(str(line.dn), "")
-                result = "refused" if reason or line.state is State.REFUSED else done[line.state]
+                result = "refused" if line.dn in lost or line.state is State.REFUSED else done[line.state]
+                if reason and result != "refused":
+                    result = "in part"
                 if line.state in (State.NEW, State.CHANGED) and line.item.row not in tried:
                     result = "left for later"
                 reason = reason or next((f.what for f in line.item.findings if f.fatal), "")

@@ -118,7 +118,8 @@ def _password(session: Session, draft: Draft, typed: str, hand_out: HandOut) -> 
 
     secret = obtain(session, choice, rules, broken, own)
     if secret is not None and choice == "generate":
-        hand_out.add(draft.value("full"), draft.value("login"), draft.value("principal"), draft.value("mail"), secret)
+        assert draft.dn is not None
+        hand_out.add(draft.dn, draft.value, secret)
     return secret
 
 

@@ -15,6 +15,7 @@ from vandrel.errors import Finding, Refused, VandrelError
 from vandrel.secret import Secret
 
 if TYPE_CHECKING:
+    from vandrel.directory.dn import DN
     from vandrel.intake.hand_out import Slip
     from vandrel.steps.runner import Plan, Report
 
@@ -91,17 +92,18 @@ class HandOut:
         self._session = session
         self._path = Path(file) if file else None
         self._recipient = recipient
-        self._slips: list[Slip] = []
+        self._slips: dict[DN, Slip] = {}
 
     @property
     def name(self) -> str:
         """The full path of the file; empty where there is none."""
         return str(self._path.resolve()) if self._path else ""
 
-    def add(self, name: str, login: str, principal: str, mail: str, secret: Secret) -> None:
+    def add(self, dn: DN, value: Callable[[str], str], secret: Secret) -> None:
+        """Put an account on the sheet; `value` gives its fields."""
         from vandrel.intake.hand_out import Slip
 
-        self._slips.append(Slip(name, login, principal, mail, secret))
+        self._slips[dn] = Slip(value("full"), value("login"), value("principal"), value("mail"), secret)
 
     def carry_out(self, plan: Plan, question: str, **more: Any) -> Report | None:
         """Carry a plan out, with the file written before and taken back where the plan comes to nothing."""
@@ -116,6 +118,8 @@ class HandOut:
             raise
         if report is not None and not report.made:
             self._withdraw()
+        elif report is not None:
+            self._leave_out(report.lost | report.unset)
         return report
 
     def _prepare(self) -> None:
@@ -141,12 +145,14 @@ class HandOut:
 
         assert self._path is not None
         organization = self._session.charter.document.organization
-        write(self._path, self._slips, organization, self._recipient, again=again)
+        write(self._path, list(self._slips.values()), organization, self._recipient, again=again)
 
-    def leave_out(self, logins: Collection[str]) -> None:
-        """Take out the lines of accounts that were not made."""
-        kept = [slip for slip in self._slips if slip.login not in logins]
-        if len(kept) < len(self._slips):
+    def _leave_out(self, dns: Collection[DN]) -> None:
+        """Take out the lines of accounts that were not made, and of passwords that were not set."""
+        kept = {dn: slip for dn, slip in self._slips.items() if dn not in dns}
+        if not kept:
+            self._withdraw()
+        elif len(kept) < len(self._slips):
             self._slips = kept
             if self._path is not None:
                 self._write(again=True)
@@ -155,7 +161,7 @@ class HandOut:
         """Take the file back: the accounts were not made."""
         if self._path is not None and self._slips:
             self._path.unlink(missing_ok=True)
-        self._slips = []
+        self._slips = {}
 
     def deliver(self) -> None:
         """Say where the passwords are, or show them on the other screen until a key is pressed."""
@@ -165,8 +171,8 @@ class HandOut:
             self._session.out.note(f"First passwords: {self._path} (for you alone; mode 0600)")
             return
         text = io.StringIO()
-        width = max(len(slip.login) for slip in self._slips)
-        for slip in self._slips:
+        width = max(len(slip.login) for slip in self._slips.values())
+        for slip in self._slips.values():
             text.write(f"  {slip.login.ljust(width)}   {slip.secret.reveal()}\n")
         # The other screen has no scroll-back: what is shown here is gone with the key.
         sys.stdout.write("\x1b[?1049h\x1b[H" + "\n  First password, shown once:\n\n" + text.getvalue() + "\n")

@@ -253,6 +253,11 @@ class Session:
         house = self.house
         return Runner(house.directory, house.dialect, lambda: self.journal(create=True))
 
+    @property
+    def begun(self) -> int:
+        """The number of the job that this command began last; 0: it has begun none."""
+        return self.runner.job if "runner" in self.__dict__ else 0
+
     # --- the one way through
 
     def carry_out(self, plan: Plan, question: str, progress: Progress | None = None) -> Report | None:

@@ -32,6 +32,7 @@ def run(session: Session) -> int:
 
     from vandrel.errors import Refused, VandrelError
     from vandrel.jobs.undo import title_of, undo, undone_by
+    from vandrel.record.journal import BROKEN
     from vandrel.steps.runner import Plan
 
     job = session.journal().job(session.args.job)
@@ -50,6 +51,8 @@ def run(session: Session) -> int:
     if any(finding.fatal for finding in found.findings):
         raise Refused(found.findings)
     report = session.carry_out(plan, f"Take back job {job.number}?")
+    if job.state == BROKEN and report is not None and not report.in_part and not session.args.step:
+        session.runner.give_up(job.number)
     if session.out.as_json:
         made = report.job if report else None
         session.out.json({"command": NAME, "undoes": job.number, "steps": steps_as_json(plan), "job": made})

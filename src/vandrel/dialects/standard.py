@@ -235,9 +235,11 @@ class StandardDialect(BaseDialect):
         left = len(present) - len(removed) + len(added) - (_NOBODY in present)
         if left < 1 and removed:
             added.append(_NOBODY)
-        elif left > 0 and _NOBODY in present:
-            removed.append(_NOBODY)
-        return [Change("member", tuple(removed), tuple(added))] if added or removed else []
+        changes = [Change("member", tuple(removed), tuple(added))] if added or removed else []
+        if left > 0 and _NOBODY in present:
+            # By itself: that nobody's place has gone already is no reason to refuse the members.
+            changes.append(Change("member", (_NOBODY,)))
+        return changes
 
     # --- what must be unique
 

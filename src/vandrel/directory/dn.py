@@ -236,7 +236,7 @@ def _read_key(text: str) -> str:
     """The key of a name. Of thousands of siblings only the first part is new, and nothing else is made of it."""
     plain = _PLAIN.match(text)
     above = _above(text[plain.end() :]) if plain else ""
-    return f"{above}{LEVEL}{_rdn_key((plain.groups(),))}" if plain and above else parse(text).key
+    return f"{above}{LEVEL}{_rdn_key(((plain[1], plain[2]),))}" if plain and above else parse(text).key
 
 
 @lru_cache(maxsize=1024)

@@ -56,6 +56,11 @@ class Edit(Struct):
     #: Members and groups that a rule refused, while the others go on.
     left_out: int = 0
 
+    def value(self, house: House, field: str) -> str:
+        """The first value of a field as it will be: who takes an account over logs on by the new name."""
+        after = next((d.after for d in self.differences if d.field == field), None)
+        return house.one(self.entry, field) if after is None else next(iter(after), "")
+
     def steps_for_members(self, house: House, add: Sequence[DN], remove: Sequence[DN]) -> bool:
         """Add the steps by which these come into the group and those leave it; whether there are any.
 
@@ -107,6 +112,8 @@ class Editor:
         self._register = Register(house)
         # One request mostly gives many objects the same values.
         self._judge = lru_cache(maxsize=1024)(self._judged)
+        #: Groups as the edits so far leave them.
+        self._left: dict[str, Entry] = {}
 
     def edit(self, entry: Entry, assignments: Sequence[Assignment]) -> Edit:
         """Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
@@ -301,17 +308,23 @@ class Editor:
         leave = [group for key, group in now.items() if key not in then]
         edit.apart = edit.apart or len(join) + len(leave) > 1
         for group in join:
-            edit.steps += [Set(group.dn, tuple(house.dialect.member_change(group, [dn], [])))]
+            self._membership(edit, group, [dn], [])
         for group in leave:
-            changes = house.dialect.member_change(group, [], [dn])
-            if changes:
-                edit.steps.append(Set(group.dn, tuple(changes)))
-            else:
+            if not self._membership(edit, group, [], [dn]):
                 what = f"{group.dn.name} is the primary group of {dn.name}, and cannot be left"
                 edit.findings.append(Finding("refused", what, "groups", "set another one first: primary=..."))
         if join or leave:
             before, after = (tuple(sorted(g.dn.name for g in groups.values())) for groups in (now, then))
             edit.differences.append(Difference("groups", before, after))
+
+    def _membership(self, edit: Edit, group: Entry, come: Sequence[DN], go: Sequence[DN]) -> bool:
+        """Add the step by which these come into a group or leave it; whether there is one."""
+        group = self._left.get(group.dn.key, group)
+        changes = self._house.dialect.member_change(group, come, go)
+        if changes:
+            edit.steps.append(Set(group.dn, tuple(changes)))
+            self._left[group.dn.key] = _changed(group, changes)
+        return bool(changes)
 
     def _roles(self, edit: Edit) -> None:
         """Which roles come and go with the groups."""

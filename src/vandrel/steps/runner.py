@@ -9,16 +9,16 @@ import msgspec
 from msgspec import Struct
 
 from vandrel.dialects.dialect import Dialect
-from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.operations import Change, SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import DirectoryError, Finding, Refused, VandrelError
-from vandrel.record.journal import BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
+from vandrel.record.journal import BEGUN, BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
 from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
+from vandrel.steps.following import Item, followed
 from vandrel.steps.standing import Standing
-from vandrel.steps.step import Add, Step, done_in, from_record
+from vandrel.steps.step import Add, Password, Step, done_in, from_record
 from vandrel.steps.step import Set as SetStep
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
@@ -52,7 +52,8 @@ class Plan(Struct, frozen=True):
 class Report(Struct):
     """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal.
 
-    ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made.
+    ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made, ``unset``
+    whose password could not be set.
     """
 
     job: int = 0
@@ -62,6 +63,7 @@ class Report(Struct):
     seconds: float = 0.0
     stopped: bool = False
     lost: set[DN] = msgspec.field(default_factory=set)
+    unset: set[DN] = msgspec.field(default_factory=set)
 
     @property
     def in_part(self) -> bool:
@@ -146,6 +148,8 @@ class Runner:
             report.refused.append((str(step.dn), error))
             if isinstance(step, Add):
                 report.lost.add(step.dn)
+            elif isinstance(step, Password):
+                report.unset.add(step.dn)
 
     # --- going on after a kill
 
@@ -163,6 +167,7 @@ class Runner:
         job = journal.job(number)
         if job.state != BROKEN:
             raise VandrelError("refused", f"job {number} was not broken off: it is {job.state}", where=f"job {number}")
+        self.job = number
         report = Report(job=number, planned=job.planned)
         started = time.perf_counter()
         items = list(journal.steps(number))
@@ -173,7 +178,7 @@ class Runner:
                 where=f"job {number}",
                 remedy=f"give its command again: {job.command}",
             )  # fmt: skip
-        for item in items:
+        for item in followed(self._directory, items):
             self._finish(journal, report, item, password)
         journal.end(number, PART if report.in_part else DONE)
         report.seconds = time.perf_counter() - started
@@ -181,6 +186,8 @@ class Runner:
 
     def standing(self, number: int) -> Iterator[tuple[JournalStep, bool | None]]:
         """The steps of a job that were made, each with whether the directory is still as it left it.
+
+        Of a job that was broken off, those count as well that nobody had taken note of, and the directory has.
 
         Something else may have been done to an object since; or, where servers replicate to each other, a change made
         elsewhere may have won. None where nothing can be told: a password is in no record.
@@ -191,38 +198,44 @@ class Runner:
         """
         journal = self._open_journal()
         journal.job(number)
-        items = [item for item in journal.steps(number) if item.state == MADE]
-        steps = [None if item.record.get("withheld") else from_record(item.record) for item in items]
+        made = []
+        for item in followed(self._directory, list(journal.steps(number))):
+            sure = item.record.state == MADE
+            if sure or (item.record.state == BEGUN and (item.step is None or done_in(item.step, self._directory))):
+                made.append(item.record)
+        steps = [None if record.record.get("withheld") else from_record(record.record) for record in made]
         standing = Standing(self._directory, steps)
-        for place, (item, step) in enumerate(zip(items, steps, strict=True)):
-            yield item, standing.of(place, step)
+        for place, (record, step) in enumerate(zip(made, steps, strict=True)):
+            yield record, standing.of(place, step)
 
-    def _finish(self, journal: Journal, report: Report, item: JournalStep, password: Passwords) -> None:
-        if item.state == MADE:
+    def give_up(self, number: int) -> None:
+        """Take note that a job that was broken off is not to be finished any more."""
+        self._open_journal().end(number, PART)
+
+    def _finish(self, journal: Journal, report: Report, item: Item, password: Passwords) -> None:
+        known, step, dn, error = item.record, item.step, str(item.dn), None
+        if known.state == MADE:
             report.made += 1
             return
-        step, dn, error = from_record(item.record), str(item.record["dn"]), None
-        if item.state == REFUSED:
-            report.refused.append((dn, VandrelError("done-in-part", item.why, where=dn)))
+        if known.state == REFUSED:
+            report.refused.append((dn, VandrelError("done-in-part", known.why, where=dn)))
             if isinstance(step, Add):
                 report.lost.add(step.dn)
             return
-        if report.lost and (
-            names.parse(dn) in report.lost or (step is not None and _without(step, report.lost) is None)
-        ):
+        if report.lost and (item.dn in report.lost or (step is not None and _without(step, report.lost) is None)):
             report.refused.append((dn, _never_born(dn)))
-            journal.mark(report.job, item.number, [_never_born(dn)])
+            journal.mark(report.job, known.number, [_never_born(dn)])
             return
         if step is not None and report.lost:
             step = _without(step, report.lost)
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
-        if item.record.get("withheld") and not (isinstance(step, Add) and done_in(step, self._directory)):
+        if known.record.get("withheld") and not (isinstance(step, Add) and done_in(step, self._directory)):
             error = VandrelError(
                 "done-in-part", "it may not have been made, and what is secret in it is in no record", where=dn,
                 remedy="give the command of the job again",
             )  # fmt: skip
-        elif step is None and (secret := password(item.record)) is not None:
-            operation = SetPassword(names.parse(dn), secret, bool(item.record["must-change"]))
+        elif step is None and (secret := password(known.record | {"dn": dn})) is not None:
+            operation = SetPassword(item.dn, secret, bool(known.record["must-change"]))
             error = self._directory.execute([operation], atomic=True)[0]
         elif step is None:
             error = VandrelError(
@@ -235,7 +248,7 @@ class Runner:
             report.made += 1
         else:
             report.refused.append((dn, error))
-        journal.mark(report.job, item.number, [error])
+        journal.mark(report.job, known.number, [error])
 
 
 def _batches(plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:

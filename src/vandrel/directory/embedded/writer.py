@@ -252,7 +252,7 @@ class Writer:
             gone = self._db.execute(
                 "DELETE FROM reference WHERE attribute = ? AND key = ? AND entry = ?", (number, key, entry)
             ).rowcount
-            if not gone and change.added and value:
+            if not gone and change.added:
                 raise DirectoryError(
                     "changed", f"{change.attribute} no longer has the value {shorten(value)}", where=str(dn)
                 )

@@ -84,7 +84,8 @@ class Writer:
         self._settle(operations, sent, outcomes, 0)
         if not (atomic and any(outcomes.values())):
             return [outcomes[index] for index in range(len(operations))]
-        self._take_back([operations[index] for index, outcome in outcomes.items() if outcome is None])
+        refused = next(outcome for outcome in outcomes.values() if outcome is not None)
+        self._take_back([operations[index] for index, outcome in outcomes.items() if outcome is None], refused)
         return [outcomes.get(index) or not_made_with_the_rest() for index in range(len(operations))]
 
     # --- several at a time
@@ -193,7 +194,7 @@ class Writer:
             case AddEntry():
                 what = f"create an object in {operation.dn.parent}"
             case ModifyEntry():
-                what = f"change {', '.join(change.attribute for change in operation.changes)}"
+                what = f"change {', '.join(dict.fromkeys(change.attribute for change in operation.changes))}"
             case RenameEntry():
                 what = "rename or move it"
             case DeleteEntry():
@@ -274,8 +275,8 @@ class Writer:
         have = {self._schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
         removed = tuple(v for v in change.removed if self._schema.key(change.attribute, v) in have)
         added = tuple(v for v in change.added if self._schema.key(change.attribute, v) not in have)
-        if change.removed and change.added and (added or removed):
-            return change
+        if change.removed and added:
+            return Change(change.attribute, change.removed, added)
         return Change(change.attribute, removed, added)
 
     def _is_stale(self, change: Change, entry: Entry) -> bool:
@@ -309,7 +310,7 @@ class Writer:
         if parts:
             self._link.connection.modify_ext_s(str(dn), parts, serverctrls=controls)
 
-    def _take_back(self, made: Sequence[Operation]) -> None:
+    def _take_back(self, made: Sequence[Operation], because: DirectoryError) -> None:
         """Undo operations of a sequence that is to be whole, as far as can be: there are no transactions here."""
         for operation in reversed(made):
             match operation:
@@ -323,9 +324,10 @@ class Writer:
                     back = RenameEntry(operation.new, operation.dn)
                 case _:
                     continue
-            refused = self._one(back)
-            if refused is not None:
-                raise refused
+            if self._one(back) is not None:
+                what = f"{because.findings[0].what}; and what was made before it cannot be taken back"
+                first = because.findings[0]
+                raise DirectoryError(first.code, what, where=first.where, remedy=first.remedy)
 
 
 def _octets(values: Sequence[Value]) -> list[bytes]:

@@ -1,0 +1,61 @@
+"""The steps of a job by the names that its objects have now: later steps may have given them new ones."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from msgspec import Struct, structs
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Value
+from vandrel.directory.operations import Change
+from vandrel.directory.port import Directory
+from vandrel.directory.schema import Schema
+from vandrel.record.journal import BEGUN, JournalStep
+from vandrel.steps.step import Rename, Set, Step, done_in, from_record
+
+
+class Item(Struct, frozen=True):
+    """A step as the journal has it, and as it must be made now; the latter is None for a password."""
+
+    record: JournalStep
+    step: Step | None
+    dn: DN
+
+
+def followed(directory: Directory, records: Sequence[JournalStep]) -> list[Item]:
+    """The steps of a job that was broken off, behind the renames of it that were made without anybody's knowing."""
+    made: list[Rename] = []
+    found = []
+    for record in reversed(records):
+        dn, step = names.parse(record.record["dn"]), from_record(record.record)
+        if record.state == BEGUN:
+            for rename in reversed(made):
+                dn = _moved(dn, rename)
+                step = _following(step, rename, directory.schema) if step is not None else None
+            if isinstance(step, Rename) and done_in(step, directory):
+                made.append(step)
+        found.append(Item(record, step, dn))
+    return found[::-1]
+
+
+def _moved(dn: DN, rename: Rename) -> DN:
+    return dn.moved(rename.dn, rename.new) if dn.is_within(rename.dn) else dn
+
+
+def _following(step: Step, rename: Rename, schema: Schema) -> Step:
+    if isinstance(step, Rename):
+        return Rename(step.dn, _moved(step.new, rename))
+    if not isinstance(step, Set):
+        return structs.replace(step, dn=_moved(step.dn, rename))
+    changes = [
+        Change(c.attribute, _values(c.removed, rename), _values(c.added, rename))
+        if schema.is_reference(c.attribute) else c
+        for c in step.changes
+    ]  # fmt: skip
+    return Set(_moved(step.dn, rename), tuple(changes))
+
+
+def _values(values: Sequence[Value], rename: Rename) -> tuple[Value, ...]:
+    return tuple(str(_moved(names.parse(str(value)), rename)) if value else value for value in values)

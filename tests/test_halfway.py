@@ -1,0 +1,166 @@
+"""Every command that writes, stopped in the middle: by Ctrl-C, and by rights that end between two of its steps."""
+
+from __future__ import annotations
+
+import os
+import signal
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import pytest
+
+from vandrel.directory import dn as names
+from vandrel.directory.operations import AddEntry, Change, ModifyEntry
+from vandrel.errors import CODES, DONE_IN_PART
+
+from . import servers
+from .conftest import Folder
+
+#: Bound over the network, with the rights of a group.
+CONNECTION = """\
+connections:
+  harbour:
+    hosts: ["ldap://127.0.0.1:{port}"]
+    unencrypted: true
+    identities:
+      desk: {{bind: "{who}", password-file: hers}}
+"""
+WHO, TEAM = f"cn=desk,{servers.SUFFIX}", f"cn=desks,{servers.SUFFIX}"
+RIGHTS = f'access to * by group.exact="{TEAM}" manage by dn.exact="cn=administrator,{servers.SUFFIX}" manage by anonymous auth by users read'
+
+#: Each makes several steps in the demo's directory, and can be made by itself. First what must be so before.
+COMMANDS = {
+    "edit": ([], ["edit", "alund", "hbrekke", "toedegaard", "title=Keeper", "groups+=dl-sailing-plan"]),
+    "reset": ([], ["reset", "alund", "hbrekke", "toedegaard", "--hand-out", "new.csv"]),
+    "disable": ([], ["disable", "alund", "hbrekke", "toedegaard"]),
+    "enable": (["disable", "alund", "hbrekke", "toedegaard"], ["enable", "alund", "hbrekke", "toedegaard"]),
+    "protect": ([], ["protect", "alund", "hbrekke", "toedegaard"]),
+    "release": (["protect", "alund", "hbrekke", "toedegaard"], ["release", "alund", "hbrekke", "toedegaard"]),
+    "rename": ([], ["rename", "hbrekke", "surname=Aas"]),
+    "handover": ([], ["handover", "hbrekke", "Tuva Solberg", "number=2110", "--hand-out", "new.csv"]),
+    "move": ([], ["move", "hbrekke", "--to", "/Ferries/Sandhaven/Engine/Officers"]),
+    "a unit": (["release", "/Ferries/Northquay/Deck/Officers"], ["move", "/Ferries/Northquay/Deck/Officers", "--to", "/Shore"]),
+    "create": ([], ["create", "crew", "Siri Moe", "number=2101", "site=Kelness", "department=Deck", "category=Hands", "--hand-out", "new.csv"]),
+    "copy": ([], ["copy", "alund", "Siri Moe", "number=2101", "--hand-out", "new.csv"]),
+    "series": ([], ["series", "seasonal", "kiosk", "site=Kelness", "surname=Kiosk #", "--count", "3", "--hand-out", "new.csv"]),
+    "undo": (["edit", "alund", "hbrekke", "toedegaard", "title=Keeper"], ["undo", "{job}"]),
+    "due": (["edit", "alund", "hbrekke", "toedegaard", "starts=2026-01-05", "enabled=no"], ["due", "--enable"]),
+    "roles": ([], ["edit", "alund", "hbrekke", "toedegaard", "roles+=helpdesk"]),
+}  # fmt: skip
+
+
+class Harbour:
+    """The demo on a server behind a relay, to which something can happen between two requests that write."""
+
+    def __init__(self, server: servers.Slapd, folder: Folder, relay: servers.Watching) -> None:
+        self.folder, self.relay = folder, relay
+        self._root = servers.open_directory(server.settings())
+
+    def rights(self, *, given: bool) -> None:
+        change = Change("member", (), (WHO,)) if given else Change("member", (WHO,), ())
+        assert self._root.execute([ModifyEntry(names.parse(TEAM), (change,))], atomic=True) == [None]
+
+    def run(self, *words: str) -> int:
+        """Run a command that must succeed; the number of its job."""
+        done = self.folder.run(*words, "--yes")
+        assert done.code == 0, done.out + done.err
+        return int(self.last()["number"])
+
+    def stopped(self, words: list[str], then: Callable[[int], None]) -> tuple[int, str]:
+        """Run a command; before its second write is handed on, `then` is called with the number of its process."""
+        (self.folder.path / "new.csv").unlink(missing_ok=True)
+        process = self.folder.start(*words, "--yes")
+        self.relay.before(2, lambda: then(process.pid))
+        out, err = process.communicate(timeout=60)
+        assert "Traceback" not in err
+        assert self.relay.happened, f"{words}: fewer than two writes\n{out}{err}"
+        return process.returncode, out + err
+
+    def last(self) -> dict[str, Any]:
+        job: dict[str, Any] = self.folder.run("journal", "--last", "1", "--json").json["jobs"][0]
+        return job
+
+    def standing(self, job: int) -> set[bool | None]:
+        return {step["stands"] for step in self.folder.run("journal", str(job), "--standing", "--json").json["steps"]}
+
+    def state(self) -> list[str]:
+        """What the directory holds, without what differs each time."""
+        own = {"entryUUID", "entryCSN", "userPassword", "contextCSN", "pwdReset"}
+        return sorted(
+            f"{entry.dn} {name} {sorted(map(str, values))}"
+            for entry in self._root.search(names.parse(servers.SUFFIX))
+            for name, values in entry.attributes.items()
+            if name not in own and not name.lower().endswith(("timestamp", "changedtime", "sname"))
+        )
+
+
+@pytest.fixture(scope="module")
+def harbour(tmp_path_factory) -> Iterator[Harbour]:
+    setup = servers.Setup(modules=("ppolicy",), overlays="overlay ppolicy\n", access=RIGHTS)
+    with servers.running(setup) as server:
+        path = tmp_path_factory.mktemp("halfway")
+        relay = servers.Watching(server.port)
+        (path / "connections.yaml").write_text(CONNECTION.format(port=relay.port, who=WHO))
+        (path / "hers").write_text("Kv9-fjord-lamp")
+        (path / "hers").chmod(0o600)
+        root = servers.open_directory(server.settings())
+        desk = {"objectClass": ["organizationalRole", "simpleSecurityObject"], "userPassword": ["Kv9-fjord-lamp"]}
+        team = {"objectClass": ["groupOfNames"], "member": [WHO, "cn=nobody"]}
+        own = [AddEntry(names.parse(WHO), desk), AddEntry(names.parse(TEAM), team)]
+        assert root.execute(own, atomic=True) == [None, None]
+        root.close()
+        made = Folder(path).run("demo", "demo", "--no-tour", "--directory", "harbour")
+        assert made.code == 0, made.err
+        yield Harbour(server, Folder(path / "demo", {"VANDREL_DIRECTORY": "harbour"}), relay)
+        relay.close()
+
+
+@pytest.mark.parametrize("name", COMMANDS)
+def test_ctrl_c_in_the_middle(harbour, name):
+    """What was made stays and is told; the rest is made on demand; all of it can be taken back."""
+    before, words = COMMANDS[name]
+    begin = harbour.state()
+    prepared = harbour.run(*before) if before else 0
+    ready = harbour.state()
+    words = [word.format(job=prepared) if word == "{job}" else word for word in words]
+    code, told = harbour.stopped(words, lambda process: os.kill(process, signal.SIGINT))
+    job = harbour.last()
+    assert (code, job["state"]) == (CODES["interrupted"][0], "broken off"), told
+    assert f"vandrel resume {job['number']}" in told
+    assert harbour.run("resume", str(job["number"])) == job["number"]
+    assert harbour.last()["state"] == "done"
+    assert harbour.standing(job["number"]) <= {True, None}
+    assert (harbour.state() != ready) == (name != "reset")
+    if name != "reset":  # a password is in no record
+        harbour.run("undo", str(job["number"]))
+    assert harbour.state() == ready
+    if prepared:
+        harbour.run("undo", str(prepared))
+    assert harbour.state() == begin
+
+
+@pytest.mark.parametrize("name", COMMANDS)
+def test_rights_that_end_in_the_middle(harbour, name):
+    """The refusal is told with its object and who was refused; with the rights back, it can be finished or undone."""
+    before, words = COMMANDS[name]
+    begin = harbour.state()
+    prepared = harbour.run(*before) if before else 0
+    ready = harbour.state()
+    words = [word.format(job=prepared) if word == "{job}" else word for word in words]
+    code, told = harbour.stopped(words, lambda _: harbour.rights(given=False))
+    harbour.rights(given=True)
+    job = harbour.last()
+    assert WHO in told
+    if job["state"] == "broken off":  # it was to be whole, and what was made could not be taken back
+        assert code == CODES["not-permitted"][0]
+        assert f"vandrel undo {job['number']}" in told
+    else:
+        assert (code, job["state"]) == (DONE_IN_PART if job["made"] else CODES["not-permitted"][0], "in part"), told
+        assert not (harbour.folder.path / "new.csv").exists()  # no password that was not set is handed out
+    if job["state"] == "broken off" or job["made"]:
+        assert harbour.state() != ready
+        harbour.run("undo", str(job["number"]))
+    assert harbour.state() == ready
+    if prepared:
+        harbour.run("undo", str(prepared))
+    assert harbour.state() == begin
