@@ -118,14 +118,15 @@ def free_port() -> int:
 class Forgetful:
     """A relay that hands requests on and, once told, loses the next answers and the connection with them."""
 
-    def __init__(self, port: int) -> None:
-        self._target = port
-        self._server = socket.create_server(("127.0.0.1", 0))
+    def __init__(self, port: int, address: str = "127.0.0.1") -> None:
+        self._target = address, port
+        self._server = socket.create_server((address, 0))
         self.port = int(self._server.getsockname()[1])
         self.lose = 0
         self.happened = False
         self._number = 0
         self._then: Callable[[], object] = lambda: None
+        self._writing: Callable[[], object] = bool
         threading.Thread(target=self._accept, daemon=True).start()
 
     def _accept(self) -> None:
@@ -137,7 +138,7 @@ class Forgetful:
             threading.Thread(target=self._relay, args=(client,), daemon=True).start()
 
     def _relay(self, client: socket.socket) -> None:
-        with client, socket.create_connection(("127.0.0.1", self._target)) as server:
+        with client, socket.create_connection(self._target) as server:
             while True:
                 ready, _, _ = select.select([client, server], [], [])
                 data = ready[0].recv(65536)
@@ -163,25 +164,36 @@ class Watching(Forgetful):
 
     #: The requests that write (RFC 4511, 4.6 to 4.9): modify, add, delete, rename; and the extended one for passwords.
     WRITES = frozenset({0x66, 0x68, 0x4A, 0x6C})
+    #: How a message of the protocol begins (RFC 4511, 4.1.1).
+    MESSAGE = 0x30
+    #: The type of a TLS record that carries something (RFC 8446, 5.1).
+    ENCRYPTED = 0x17
     PASSWORD = b"1.3.6.1.4.1.4203.1.11.1"
 
-    def before(self, number: int, then: Callable[[], object]) -> None:
-        self._number, self._then, self.happened = number, then, False
+    def before(self, number: int, then: Callable[[], object], writing: Callable[[], object] = bool) -> None:
+        """Do it; what is encrypted counts as a request that writes while `writing` says so."""
+        self._number, self._then, self._writing, self.happened = number, then, writing, False
 
     def hand_on(self, data: bytes, server: socket.socket) -> None:
         """Hand on request by request: a message is 30, its length, its number, and what it asks for."""
+        if data[0] != self.MESSAGE:
+            self._count(data[0] == self.ENCRYPTED and bool(self._writing()))
+            server.sendall(data)
+            return
         while data:
             size, most = data[1], 2
             if size & 0x80:
                 most += size & 0x7F
                 size = int.from_bytes(data[2:most])
             one, data = data[: most + size], data[most + size :]
-            if one[most + 2 + one[most + 1]] in self.WRITES or self.PASSWORD in one:
-                self._number -= 1
-                if self._number == 0:
-                    self.happened = True
-                    self._then()
+            self._count(one[most + 2 + one[most + 1]] in self.WRITES or self.PASSWORD in one)
             server.sendall(one)
+
+    def _count(self, writes: bool) -> None:
+        self._number -= writes
+        if writes and self._number == 0:
+            self.happened = True
+            self._then()
 
 
 def _need_slapd() -> None:

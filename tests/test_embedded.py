@@ -18,6 +18,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import AddEntry, DeleteEntry, SetPassword
 from vandrel.errors import DirectoryError
+from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 
 BASE = names.parse("dc=example")
@@ -203,3 +204,16 @@ def test_a_kill_leaves_whole_changes_only(path, moment):
     assert check.execute("PRAGMA integrity_check").fetchone() == ("ok",)
     orphans = check.execute("SELECT count(*) FROM value WHERE entry NOT IN (SELECT id FROM entry)").fetchone()
     assert orphans == (0,)
+
+
+def test_a_second_look_at_the_file_does_not_let_go_of_it(tmp_path):
+    """Who closes a file lets go of all that the process holds of it: then another process would tidy up under our feet."""
+    journal = Journal(tmp_path / "journal.db", create=True)
+    Journal(tmp_path / "journal.db").close()
+    number = journal.begin("edit", "a job", "here", 1)
+    words = "import sqlite3, sys; db = sqlite3.connect(sys.argv[1]); print(*db.execute('SELECT title FROM job')); db.close()"
+    seen = subprocess.run([sys.executable, "-c", words, journal.path], capture_output=True, text=True, check=True)
+    assert "a job" in seen.stdout
+    assert (tmp_path / "journal.db-wal").exists()  # it was not the last one to close
+    journal.end(number, "done")
+    assert Journal(tmp_path / "journal.db").job(number).state == "done"

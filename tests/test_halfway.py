@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
+import sqlite3
 from collections.abc import Callable, Iterator
+from contextlib import closing
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -12,6 +16,7 @@ import pytest
 from vandrel.directory import dn as names
 from vandrel.directory.operations import AddEntry, Change, ModifyEntry
 from vandrel.errors import CODES, DONE_IN_PART
+from vandrel.record.journal import RUNNING
 
 from . import servers
 from .conftest import Folder
@@ -25,6 +30,15 @@ connections:
     identities:
       desk: {{bind: "{who}", password-file: hers}}
 """
+DOMAIN = """\
+connections:
+  harbour:
+    hosts: ["{url}"]
+    ca-file: {ca_file}
+    identities:
+      desk: {{bind: Administrator@marrowick.example, password-file: hers}}
+"""
+PASSWORD = "Kv9-fjord-lamp"
 WHO, TEAM = f"cn=desk,{servers.SUFFIX}", f"cn=desks,{servers.SUFFIX}"
 RIGHTS = f'access to * by group.exact="{TEAM}" manage by dn.exact="cn=administrator,{servers.SUFFIX}" manage by anonymous auth by users read'
 
@@ -49,12 +63,18 @@ COMMANDS = {
 }  # fmt: skip
 
 
+#: What servers count and stamp, and passwords.
+_VOLATILE = re.compile(
+    "CSN$|^entryUUID|Time[sS]tamp$|ChangedTime$|sName$|assword$|^pwd(Reset|LastSet)|^uSN|^rID|^when|^dSCore|MetaData$|PropagationData$"
+)
+
+
 class Harbour:
     """The demo on a server behind a relay, to which something can happen between two requests that write."""
 
-    def __init__(self, server: servers.Slapd, folder: Folder, relay: servers.Watching) -> None:
+    def __init__(self, settings: Any, folder: Folder, relay: servers.Watching) -> None:
         self.folder, self.relay = folder, relay
-        self._root = servers.open_directory(server.settings())
+        self._root = servers.open_directory(settings)
 
     def rights(self, *, given: bool) -> None:
         change = Change("member", (), (WHO,)) if given else Change("member", (WHO,), ())
@@ -70,11 +90,15 @@ class Harbour:
         """Run a command; before its second write is handed on, `then` is called with the number of its process."""
         (self.folder.path / "new.csv").unlink(missing_ok=True)
         process = self.folder.start(*words, "--yes")
-        self.relay.before(2, lambda: then(process.pid))
+        self.relay.before(2, lambda: then(process.pid), self._running)
         out, err = process.communicate(timeout=60)
         assert "Traceback" not in err
         assert self.relay.happened, f"{words}: fewer than two writes\n{out}{err}"
         return process.returncode, out + err
+
+    def _running(self) -> bool:
+        with closing(sqlite3.connect(self.folder.path / "journal.db")) as journal:
+            return bool(journal.execute("SELECT 1 FROM job WHERE state = ?", (RUNNING,)).fetchone())
 
     def last(self) -> dict[str, Any]:
         job: dict[str, Any] = self.folder.run("journal", "--last", "1", "--json").json["jobs"][0]
@@ -85,12 +109,11 @@ class Harbour:
 
     def state(self) -> list[str]:
         """What the directory holds, without what differs each time."""
-        own = {"entryUUID", "entryCSN", "userPassword", "contextCSN", "pwdReset"}
         return sorted(
             f"{entry.dn} {name} {sorted(map(str, values))}"
             for entry in self._root.search(names.parse(servers.SUFFIX))
             for name, values in entry.attributes.items()
-            if name not in own and not name.lower().endswith(("timestamp", "changedtime", "sname"))
+            if not _VOLATILE.search(name)
         )
 
 
@@ -101,22 +124,46 @@ def harbour(tmp_path_factory) -> Iterator[Harbour]:
         path = tmp_path_factory.mktemp("halfway")
         relay = servers.Watching(server.port)
         (path / "connections.yaml").write_text(CONNECTION.format(port=relay.port, who=WHO))
-        (path / "hers").write_text("Kv9-fjord-lamp")
-        (path / "hers").chmod(0o600)
         root = servers.open_directory(server.settings())
-        desk = {"objectClass": ["organizationalRole", "simpleSecurityObject"], "userPassword": ["Kv9-fjord-lamp"]}
+        desk = {"objectClass": ["organizationalRole", "simpleSecurityObject"], "userPassword": [PASSWORD]}
         team = {"objectClass": ["groupOfNames"], "member": [WHO, "cn=nobody"]}
         own = [AddEntry(names.parse(WHO), desk), AddEntry(names.parse(TEAM), team)]
         assert root.execute(own, atomic=True) == [None, None]
         root.close()
-        made = Folder(path).run("demo", "demo", "--no-tour", "--directory", "harbour")
-        assert made.code == 0, made.err
-        yield Harbour(server, Folder(path / "demo", {"VANDREL_DIRECTORY": "harbour"}), relay)
+        yield _demo(server.settings(), path, relay, PASSWORD)
         relay.close()
+
+
+@pytest.fixture(scope="module")
+def domain(tmp_path_factory) -> Iterator[Harbour]:
+    with servers.domain() as server:
+        path = tmp_path_factory.mktemp("halfway")
+        relay = servers.Watching(636, server.address)
+        url = f"ldaps://{server.address}:{relay.port}"
+        (path / "connections.yaml").write_text(DOMAIN.format(url=url, ca_file=server.ca_file))
+        yield _demo(server.settings(), path, relay, server.PASSWORD)
+        relay.close()
+
+
+def _demo(settings: Any, path: Path, relay: servers.Watching, password: str) -> Harbour:
+    (path / "hers").write_text(password)
+    (path / "hers").chmod(0o600)
+    made = Folder(path).run("demo", "demo", "--no-tour", "--directory", "harbour")
+    assert made.code == 0, made.err
+    return Harbour(settings, Folder(path / "demo", {"VANDREL_DIRECTORY": "harbour"}), relay)
 
 
 @pytest.mark.parametrize("name", COMMANDS)
 def test_ctrl_c_in_the_middle(harbour, name):
+    _ctrl_c(harbour, name)
+
+
+@pytest.mark.parametrize("name", ["edit", "rename", "handover", "move", "undo", "create"])
+def test_ctrl_c_in_the_middle_of_a_domain(domain, name):
+    _ctrl_c(domain, name)
+
+
+def _ctrl_c(harbour: Harbour, name: str) -> None:
     """What was made stays and is told; the rest is made on demand; all of it can be taken back."""
     before, words = COMMANDS[name]
     begin = harbour.state()

@@ -225,12 +225,16 @@ class Session:
             VandrelError: ``not-found`` where nothing was ever changed and `create` is false.
 
         """
-        from vandrel.record.journal import Journal
-
         path = self.journal_path
         if not create and not path.exists():
             raise VandrelError("not-found", "nothing has been changed yet, so there is no journal", where=str(path))
-        return Journal(path, create=create)
+        return self._opened
+
+    @cached_property
+    def _opened(self) -> Journal:
+        from vandrel.record.journal import Journal
+
+        return Journal(self.journal_path, create=True)
 
     def must_be_of_this_directory(self, job: Job) -> None:
         """See to it that a job was at work on the directory that is open.

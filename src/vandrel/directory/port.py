@@ -61,7 +61,7 @@ class Allowed(Struct, frozen=True):
 def other_identities(words: Sequence[str]) -> str:
     """What to do next for somebody whose identity may not do a thing."""
     if not words:
-        return "use an identity that may: --who"
+        return "ask for the right, or give the connection an identity that has it"
     return f"try another identity of this connection: {' or '.join(f'--who {word}' for word in words)}"
 
 

@@ -102,9 +102,8 @@ class Journal:
             except DirectoryError as error:
                 if error.code != "taken":  # another process has just made it
                     raise
-        layout.check_header(path, _APPLICATION, "journal")
         self.path = path
-        self._db, self._writable = layout.connect(path)
+        self._db, self._writable = layout.connect(path, _APPLICATION, "journal")
 
     def close(self) -> None:
         self._db.close()

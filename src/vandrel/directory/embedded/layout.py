@@ -40,7 +40,6 @@ CREATE INDEX reference_entry ON reference(entry, attribute);
 _TABLES_GONE = ("no such table", "no such column", "malformed")
 _BUSY_SECONDS = 10.0
 _LITTLE_ROOM = 65_536  # bytes: what SQLite needs beside the file to open it for writing
-_HEADER = b"SQLite format 3\x00"
 
 # The beginning of sqlite_errorname -> our code, what it means, what to do.
 _SQLITE = (
@@ -82,37 +81,6 @@ def plain_errors(path: Path) -> Iterator[None]:
         raise
 
 
-def check_header(path: Path, application: int, what: str) -> None:
-    """See to it that the file is there, readable, and one of ours.
-
-    Raises:
-        DirectoryError: ``out-of-reach``, ``not-permitted``, ``foreign`` or ``damaged``.
-
-    """
-    try:
-        with path.open("rb") as file:
-            header = file.read(100)
-    except FileNotFoundError:
-        raise DirectoryError("out-of-reach", f"there is no such {what}", where=str(path)) from None
-    except OSError as error:
-        raise DirectoryError("not-permitted", f"the {what} cannot be read: {error.strerror}", where=str(path)) from None
-    if len(header) < 100 or not header.startswith(_HEADER):
-        raise DirectoryError(
-            "foreign", f"this file is not a Vandrel {what}", where=str(path), remedy="name another file"
-        )
-    if int.from_bytes(header[68:72], "big") != application:
-        raise DirectoryError(
-            "foreign", f"this SQLite file belongs to another program, not to Vandrel ({what})", where=str(path),
-            remedy="name another file",
-        )  # fmt: skip
-    version = int.from_bytes(header[60:64], "big")
-    if version != VERSION:
-        raise DirectoryError(
-            "foreign", f"the {what} has format {version}, and this program reads format {VERSION}", where=str(path),
-            remedy="use the version of Vandrel that wrote it",
-        )  # fmt: skip
-
-
 def create(path: Path, application: int, tables: str, what: str) -> None:
     """Make a new file with these tables, for its owner alone (mode 0600).
 
@@ -146,23 +114,57 @@ def create(path: Path, application: int, tables: str, what: str) -> None:
         draft.unlink(missing_ok=True)
 
 
-def connect(path: Path) -> tuple[sqlite3.Connection, bool]:
-    """A connection, and whether it can write. A file or folder that cannot be written is opened for reading."""
-    writable = os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
+def connect(path: Path, application: int, what: str) -> tuple[sqlite3.Connection, bool]:
+    """A connection to a file of ours, and whether it can write.
+
+    A file or folder that cannot be written is opened for reading. The header is asked of SQLite and never read beside
+    it: closing a file drops every lock that the process holds on it (sqlite.org/howtocorrupt.html, 2.2).
+
+    Raises:
+        DirectoryError: ``out-of-reach``, ``not-permitted``, ``foreign`` or ``damaged``.
+
+    """
+    if not os.access(path, os.F_OK):
+        raise DirectoryError("out-of-reach", f"there is no such {what}", where=str(path))
+    if not path.is_file() or not os.access(path, os.R_OK):
+        raise DirectoryError("not-permitted", f"the {what} cannot be read", where=str(path))
+    with plain_errors(path):
+        connection, writable = _connect(path)
+        try:
+            known, version = (
+                connection.execute(f"PRAGMA {name}").fetchone()[0] for name in ("application_id", "user_version")
+            )
+        except BaseException:
+            connection.close()
+            raise
+    if known != application:
+        connection.close()
+        raise DirectoryError(
+            "foreign", f"this file is not a Vandrel {what}", where=str(path), remedy="name another file"
+        )
+    if version != VERSION:
+        connection.close()
+        raise DirectoryError(
+            "foreign", f"the {what} has format {version}, and this program reads format {VERSION}", where=str(path),
+            remedy="use the version of Vandrel that wrote it",
+        )  # fmt: skip
+    return connection, writable
+
+
+def _connect(path: Path) -> tuple[sqlite3.Connection, bool]:
     # A URI file name, escaped as SQLite reads it (sqlite.org/uri.html); urllib is slow to import.
     name = str(path.absolute()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
-    with plain_errors(path):
-        if writable:
-            connection = sqlite3.connect(f"file:{name}?mode=rw", uri=True, isolation_level=None, timeout=_BUSY_SECONDS)
-            # A commit is on the disk before it is reported, so that neither a kill nor a power cut undoes it.
-            connection.execute("PRAGMA synchronous = FULL")
-            connection.execute("PRAGMA cache_size = -65536")
-            return connection, True
-        connection = sqlite3.connect(f"file:{name}?mode=ro", uri=True, isolation_level=None)
-        try:
-            connection.execute("SELECT 1 FROM sqlite_master").fetchone()
-        except sqlite3.OperationalError:
-            # In a folder that cannot be written the write-ahead index cannot be made: read the file as it is.
-            connection.close()
-            connection = sqlite3.connect(f"file:{name}?immutable=1", uri=True, isolation_level=None)
-        return connection, False
+    if os.access(path, os.W_OK) and os.access(path.parent, os.W_OK):
+        connection = sqlite3.connect(f"file:{name}?mode=rw", uri=True, isolation_level=None, timeout=_BUSY_SECONDS)
+        # A commit is on the disk before it is reported, so that neither a kill nor a power cut undoes it.
+        connection.execute("PRAGMA synchronous = FULL")
+        connection.execute("PRAGMA cache_size = -65536")
+        return connection, True
+    connection = sqlite3.connect(f"file:{name}?mode=ro", uri=True, isolation_level=None)
+    try:
+        connection.execute("SELECT 1 FROM sqlite_master").fetchone()
+    except sqlite3.OperationalError:
+        # In a folder that cannot be written the write-ahead index cannot be made: read the file as it is.
+        connection.close()
+        connection = sqlite3.connect(f"file:{name}?immutable=1", uri=True, isolation_level=None)
+    return connection, False

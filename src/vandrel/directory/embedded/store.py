@@ -40,9 +40,8 @@ class EmbeddedDirectory:
             DirectoryError: ``out-of-reach``, ``not-permitted``, ``foreign`` or ``damaged``.
 
         """
-        layout.check_header(path, layout.APPLICATION, "directory")
         self.path = path
-        self._db, self.writable = layout.connect(path)
+        self._db, self.writable = layout.connect(path, layout.APPLICATION, "directory")
         with layout.plain_errors(path):
             meta = dict(self._db.execute("SELECT name, value FROM meta").fetchall())
             definitions = self._db.execute("SELECT kind, text FROM definition ORDER BY number").fetchall()
