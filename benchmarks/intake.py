@@ -53,7 +53,7 @@ def check(house: House, path: Path) -> float:
     begun = time.perf_counter()
     described, table, _ = propose(open_table(path), house.charter, "account", "crew")
     converter = Converter(described, table.header(), house.charter.document.lists)
-    roster = Planner(house, described, house.charter.today()).plan(map(converter.item, table.rows()))
+    roster = Planner(house, described, house.charter.today()).plan(converter.items(table.rows()))
     seconds = time.perf_counter() - begun
     assert roster.counts()[State.NEW] == len(roster.lines), next(roster.findings())
     return seconds

@@ -8,7 +8,17 @@ from functools import cached_property, lru_cache
 
 from msgspec import Struct, structs
 
-from vandrel.charter.pattern import Context, EmptyField, Pattern, Piece, build, fit, straight, to_expression
+from vandrel.charter.pattern import (
+    Context,
+    EmptyField,
+    Pattern,
+    Piece,
+    build,
+    fit,
+    straight,
+    straights,
+    to_expression,
+)
 from vandrel.charter.targets import Target
 from vandrel.errors import VandrelError
 from vandrel.text.people import PARTICLES
@@ -19,6 +29,12 @@ _MOST = 100_000
 _MOST_DIGITS = 6
 _DIGITS = re.compile(r"\d+")
 _TRIM = " .-_"
+_TOO_LONG = ""
+#: Names that need no second look, whatever they are for: letters and digits, and single marks between them.
+_SOUND = re.compile(r"[A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*")
+_SOUND_WORDS = re.compile(r"[^\W_]+(?:(?:, | |[.'-])[^\W_]+)*")
+#: A domain with which no address becomes too long in all.
+_SHORT = 150
 
 
 class Candidate(Struct, frozen=True):
@@ -87,7 +103,11 @@ class NamingRule(Struct, frozen=True, dict=True):
         # A mail address has ASCII letters only (RFC 5322): what is not transliterated would be lost.
         style = ("ascii", *self.style) if target.only and "ascii" not in self.style else self.style
         letters_pass = not any(char.isalnum() for char in self.forbid)
-        return Context(style, language, self.particles, forbidden, letters_pass=letters_pass)
+        return Context(
+            style, language, self.particles, forbidden, letters_pass=letters_pass,
+            all_letters_pass=letters_pass and not target.only,
+            words_pass=letters_pass and not target.only and not any(mark in forbidden for mark in " .'-"),
+        )  # fmt: skip
 
     def _make(self, pattern: Pattern, values: Mapping[str, str], count: int | None = None) -> str | None:
         """The name by one rung, or None where no legal name comes of it.
@@ -97,14 +117,48 @@ class NamingRule(Struct, frozen=True, dict=True):
 
         """
         context = self._context(values)
-        quick = straight(pattern, values, context, count)
-        local, at, domain = quick.partition("@") if self.target.at else (quick, "", "")
-        if len(local) <= self.limit:  # the usual case: nothing has to be cut
-            return self._tidy(local, at + domain)
+        quick = self._if_short(straight(pattern, values, context, count))
+        if quick != _TOO_LONG:
+            return quick
         pieces = build(pattern, values, context, count)
         before, behind = _at(pieces) if self.target.at else (pieces, "")
         text = fit(before, self.limit)
         return self._tidy(text, behind) if text is not None else None
+
+    def _if_short(self, quick: str) -> str | None:
+        """The name where nothing has to be cut, the usual case; None where it is no legal one."""
+        local, at, domain = quick.partition("@") if self.target.at else (quick, "", "")
+        return self._tidy(local, at + domain) if len(local) <= self.limit else _TOO_LONG
+
+    def firsts(self, columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], count: int) -> list[str]:
+        """The first candidate for each of many, column by column; empty where it takes a closer look.
+
+        Args:
+            columns: the values of the fields that differ: one for each.
+            shared: the values of the fields that all have in common; ``language`` is one of them.
+            count: how many there are.
+
+        """
+        pattern = self.rungs[0]
+        if pattern.counter:
+            return [""] * count
+        found = straights(pattern, columns, shared, self._context(shared), count)
+        sound = (_SOUND_WORDS if " " in self.target.edges else _SOUND).fullmatch
+        limit, at = self.limit, self.target.at
+        domains: dict[str, bool] = {}
+        for index, text in enumerate(found):
+            if at:
+                local, _, domain = text.partition("@")
+                if domain not in domains:
+                    domains[domain] = len(domain) < _SHORT and not self.target.fault(f"x@{domain}")
+                quick = domains[domain] and len(local) <= limit and sound(local)
+            else:
+                quick = len(text) <= limit and sound(text)
+            if not quick:
+                found[index] = self._if_short(text) or "" if text else ""
+        if self.reserved:
+            found = ["" if text.casefold() in self.reserved else text for text in found]
+        return found
 
     def _tidy(self, text: str, behind: str) -> str | None:
         """A name without what pieces leave at its edges and seams; None where it is no legal one."""

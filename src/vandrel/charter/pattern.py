@@ -14,8 +14,9 @@ underscores``), which letters (``3``, ``2..4``, ``2..``, ``-3``), and for number
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property, lru_cache
+from itertools import repeat
 
 from msgspec import Struct
 
@@ -231,6 +232,10 @@ class Context(Struct, frozen=True):
     forbidden: frozenset[str] = frozenset()
     unknown: frozenset[str] = frozenset()
     letters_pass: bool = False
+    #: Nor any letter or digit of other scripts.
+    all_letters_pass: bool = False
+    #: Nor what stands between the words of a name.
+    words_pass: bool = False
 
 
 _FIXED = frozenset({"count", "number", "suffix", "domain", "year"})
@@ -288,7 +293,7 @@ def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[t
         word = to_ascii(word, context.language)
     word = _cased(word, styles)
     for number, part in enumerate(word.split(" ")):
-        if context.letters_pass and part.isascii() and part.isalnum():
+        if part.isalnum() and (context.all_letters_pass or (context.letters_pass and part.isascii())):
             yield (" " if number else "", part)  # the usual case, without a look at each letter
             continue
         kept = "".join(
@@ -360,6 +365,11 @@ def build(pattern: Pattern, values: Mapping[str, str], context: Context, count: 
 
 @lru_cache(maxsize=65_536)
 def _text_of(placeholder: Placeholder, value: str, context: Context) -> str:
+    styles = (*context.style, *placeholder.style)
+    if value.isalnum() and "ascii" in styles and context.letters_pass and not placeholder.pad:
+        word = to_ascii(value, context.language)
+        if word.isalnum() and placeholder.part != "initials":  # one word still, which needs no second look
+            return _cased(word, styles)[placeholder.start : placeholder.stop]
     piece = _piece(placeholder, {placeholder.field: value}, context, None)
     return str(piece) if piece is not None else ""
 
@@ -388,15 +398,96 @@ def straight(pattern: Pattern, values: Mapping[str, str], context: Context, coun
     return "".join(out)
 
 
+def straights(
+    pattern: Pattern, columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], context: Context, count: int
+) -> list[str]:  # fmt: skip
+    """What `straight` makes for each of many, column by column; empty where a field that is needed gives nothing.
+
+    Args:
+        pattern: one without a counter.
+        columns: the values of the fields that differ: one for each.
+        shared: the values of the fields that all have in common.
+        context: as for `straight`.
+        count: how many there are.
+
+    """
+    parts: list[Iterable[str]] = []
+    needed: list[list[str]] = []
+    for item in pattern.items:
+        match item:
+            case Literal(text):
+                parts.append(repeat(text, count))
+            case Placeholder():
+                needed.append(_column(item, columns, shared, context, count))
+                parts.append(needed[-1])
+            case Section(inner):
+                texts = [
+                    [p.text] * count if isinstance(p, Literal) else _column(p, columns, shared, context, count)
+                    for p in inner
+                ]
+                parts.append(["".join(row) if all(row) else "" for row in zip(*texts, strict=True)])
+    made = list(map("".join, zip(*parts, strict=True)))
+    for column in needed:
+        if not all(column):
+            made = [text if part else "" for text, part in zip(made, column, strict=True)]
+    return made
+
+
+def _column(
+    item: Placeholder, columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], context: Context, count: int
+) -> list[str]:
+    if item.field not in columns:
+        return [_straight(item, shared, context, None)] * count
+    field, (start, stop) = item.field, (item.start, item.stop)
+    if item.pad or item.part == "initials" or item.field in ("suffix", "domain") or not context.letters_pass:
+        return [_straight(item, {field: value}, context, None) for value in columns[field]]
+    if _stays(item, context):
+        ordinary = _ORDINARY.fullmatch
+        return [
+            value if value.isalnum() or ordinary(value) else (_text_of(item, value, context) if value else "")
+            for value in columns[field]
+        ]
+    styles = (*context.style, *item.style)
+    any_script = context.all_letters_pass and "ascii" not in styles
+    styles = tuple(style for style in styles if style in _CASES)
+    # The same as `_straight`, which a call for each value would double in time.
+    return [
+        (_cased(value, styles) if styles else value)[start:stop]
+        if value.isalnum() and (any_script or value.isascii())
+        else (_text_of(item, value, context) if value else "")
+        for value in columns[field]
+    ]
+
+
+#: Words with single marks between them, of which a pattern without any styles changes nothing.
+_ORDINARY = re.compile(r"[^\W_]+(?:[ .'-][^\W_]+)*")
+
+
+def _stays(item: Placeholder, context: Context) -> bool:
+    """Whether ordinary values come through a placeholder as they are."""
+    return context.words_pass and item.whole and not (item.part or item.pad or context.style or item.style)
+
+
+_CASES = frozenset(("lower", "upper", "title"))
+
+
 def _straight(placeholder: Placeholder, values: Mapping[str, str], context: Context, count: int | None) -> str:
     if placeholder.field == "count":
         return str(count).zfill(placeholder.pad) if count is not None else ""
     value = values.get(placeholder.field, "")
-    plain = value.isalnum() and value.isascii() and context.letters_pass
-    if plain and not placeholder.pad and placeholder.part != "initials":
+    styles = (*context.style, *placeholder.style)
+    plain = value.isalnum() and context.letters_pass
+    if (
+        plain
+        and (value.isascii() or (context.all_letters_pass and "ascii" not in styles))
+        and not placeholder.pad
+        and placeholder.part != "initials"
+    ):
         # One plain word is its own first, last and bare part.
-        text = _cased(value, (*context.style, *placeholder.style))
+        text = _cased(value, styles)
         return text if placeholder.whole else text[placeholder.start : placeholder.stop]
+    if _stays(placeholder, context) and _ORDINARY.fullmatch(value):
+        return value
     return _text_of(placeholder, value, context) if value else ""
 
 

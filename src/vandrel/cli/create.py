@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from vandrel.jobs.assignments import Assignment
-    from vandrel.jobs.create import Draft
+    from vandrel.jobs.draft import Draft
 
 NAME = "create"
 HELP = "create an account of any kind, a group, a unit or a computer"

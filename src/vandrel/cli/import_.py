@@ -148,6 +148,8 @@ def _opened(session: Session, path: Path) -> tuple[Description, Table]:
 
 def check(session: Session, described: Description, table: Table) -> tuple[Roster, list[RowFinding]]:
     """The whole file worked out, and what is wrong with it as a whole."""
+    from itertools import chain
+
     from vandrel.intake.convert import Converter
     from vandrel.intake.finding import RowFinding
     from vandrel.intake.propose import looks_like_header
@@ -165,16 +167,14 @@ def check(session: Session, described: Description, table: Table) -> tuple[Roste
     found += [RowFinding(0, name, "", "header", f"two columns are called {name!r}", "rename one") for name in twice]
     converter = Converter(described, header, session.charter.document.lists, table.layout.quote)
     rows = table.rows()
-    items = []
-    for number, row in enumerate(rows):
-        if not number and not table.layout.header and looks_like_header(row.cells):
-            value = text(row.cells[0])
-            found.append(
-                RowFinding(row.number, header[0], value, "header", "the header is taken for data", "write header: 1")
-            )
-            continue
-        items.append(converter.item(row))
-    roster = Planner(session.house, described, session.charter.today()).plan(items)
+    if not table.layout.header and (first := next(rows, None)) is not None:
+        if looks_like_header(first.cells):
+            what = "the header is taken for data"
+            value = text(first.cells[0])
+            found.append(RowFinding(first.number, header[0], value, "header", what, "write header: 1"))
+        else:
+            rows = chain([first], rows)
+    roster = Planner(session.house, described, session.charter.today()).plan(converter.items(rows))
     if session.args.rows and session.args.rows != len(roster.lines):
         what = f"{len(roster.lines)} rows were read, and {session.args.rows} are expected"
         found.append(RowFinding(0, "-", "", "rows", what, "is the file whole, and does it have lines of its own?"))

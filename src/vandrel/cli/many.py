@@ -115,7 +115,7 @@ def show_roster(session: Session, roster: Roster, sort: str) -> None:
 def _sample(session: Session, line: Line) -> tuple[str, ...]:
     draft = line.draft
     assert draft is not None
-    groups = ", ".join(draft.derived["groups"].values) if "groups" in draft.derived else ""
+    groups = ", ".join(draft.values().get("groups", ()))
     called = draft.value("full") or draft.value("display") or draft.value("notes")
     name = draft.value("login") or (draft.dn.name if draft.dn else "")
     return f"  {line.item.row}", name, called, session.house.place(draft.dn.parent) if draft.dn else "", groups

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import Finding
-    from vandrel.jobs.create import Draft
+    from vandrel.jobs.draft import Draft
     from vandrel.secret import Secret
     from vandrel.steps.runner import Plan
 

@@ -18,7 +18,8 @@ from vandrel.directory.port import Directory
 from vandrel.errors import Refused
 from vandrel.jobs.assignments import Assignment
 from vandrel.jobs.build import compare
-from vandrel.jobs.create import Creator, Draft, steps
+from vandrel.jobs.create import Creator, steps
+from vandrel.jobs.draft import Draft
 from vandrel.jobs.edit import Editor
 from vandrel.jobs.house import House
 from vandrel.jobs.resolve import resolve

@@ -438,6 +438,15 @@ class ActiveDialect(BaseDialect):
         attribute = {"login": "sAMAccountName", "principal": "userPrincipalName"}.get(field)
         return [(attribute, value)] if attribute else []
 
+    def unique_columns(self, field: str, values: Sequence[str]) -> list[tuple[str, Sequence[str]]]:
+        if field == "mail":  # of addresses that are built, none has a type
+            return [("mail", values), ("proxyAddresses", [f"{_FURTHER}{value}" for value in values])]
+        found: dict[str, list[str]] = {}
+        for value in values:
+            for attribute, stored in self.unique_forms(field, value):
+                found.setdefault(attribute, []).append(stored)
+        return list(found.items())
+
     def unique_attributes(self) -> Mapping[str, str]:
         return _UNIQUE
 

@@ -66,6 +66,9 @@ class Dialect(Protocol):
     def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
         """The attributes and values that nobody else may have if this is to be unique; empty if it need not be."""
 
+    def unique_columns(self, field: str, values: Sequence[str]) -> list[tuple[str, Sequence[str]]]:
+        """The same for many values at once: each attribute with what stands in it for each value."""
+
     def unique_attributes(self) -> Mapping[str, str]:
         """Attributes with values that must be unique, each with the field that it belongs to."""
 

@@ -246,6 +246,9 @@ class StandardDialect(BaseDialect):
     def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
         return [(name, value) for name in self._unique.get(field, ())]
 
+    def unique_columns(self, field: str, values: Sequence[str]) -> list[tuple[str, Sequence[str]]]:
+        return [(name, values) for name in self._unique.get(field, ())]
+
     @cached_property
     def _unique(self) -> dict[str, list[str]]:
         return {

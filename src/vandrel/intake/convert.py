@@ -3,44 +3,44 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import date, datetime, time, timedelta
-from functools import lru_cache, partial
+from functools import partial
+from itertools import islice
 
 import msgspec
 from msgspec import Struct
 
 from vandrel.fields import FIELDS, Shape
-from vandrel.intake.description import PASSWORD, Column, Description, date_format
+from vandrel.intake.columns import Columns
+from vandrel.intake.description import PASSWORD, Column, Description
 from vandrel.intake.finding import RowFinding
 from vandrel.intake.table import Cell, Row, text
+from vandrel.intake.traps import (
+    ERRORS,
+    INVISIBLE,
+    LIKE_NUMBERS,
+    NO,
+    NOTHING,
+    POINT_ZERO,
+    SCIENTIFIC,
+    TOTALS,
+    TWICE,
+    YES,
+    Fits,
+    day,
+    formats_of,
+    unquoted,
+)
 from vandrel.secret import Secret
 
 #: The first day of a spreadsheet's count, so that day 60 and later come out right.
 _DAY_ZERO = date(1899, 12, 30)
 _SERIAL = re.compile(r"\d{5}(\.0)?")
-_POINT_ZERO, _SCIENTIFIC = re.compile(r"\d+\.0"), re.compile(r"\d([.,]\d+)?[eE]\+?\d+")
-_ERRORS = frozenset(("#REF!", "#N/A", "#NAME?", "#VALUE!", "#DIV/0!", "#NUM!", "#NULL!", "#NV", "#BEZUG!", "#WERT!"))
-_NOTHING = frozenset(("n/a", "na", "null", "none", "nil", "-", "--", "?", "??", "tbd", "unknown", "xxx"))
-_TOTALS = frozenset(("total", "totals", "sum", "summe", "gesamt", "totalt", "antall", "somme", "count", "end of list"))
-_FORMULA = ("=", "+", "-", "@")
-_INVISIBLE = re.compile("[\u00ad\u200b\u2060\ufeff\u00a0\u2007\u202f]")
-#: UTF-8 that was read as Windows-1252 looks so: the lead octets of letters beyond ASCII, and what follows them.
-_TWICE = re.compile(
-    "[\u00c2-\u00c5\u00c6-\u00cf\u00d0-\u00df][\u0080-\u00bf\u0152\u0153\u0160\u0161\u0178\u017d\u017e\u0192\u02c6\u02dc\u2013-\u2122]"
-)
-_YES, _NO = (
-    frozenset(("yes", "true", "1", "x", "y", "ja", "oui")),
-    frozenset(("no", "false", "0", "", "n", "nein", "nei", "non")),
-)
-#: Fields whose values a spreadsheet easily takes for numbers.
-_LIKE_NUMBERS = frozenset(
-    ("number", "badge", "phone", "mobile", "fax", "pager", "home-phone", "postcode", "room", "login")
-)
-
-
 #: Cells that must fit the column beside before a row counts as shifted.
 _TELLING = 3
+#: Rows that are read together.
+_TOGETHER = 1000
 
 #: In a column of passwords: one is to be generated.
 GENERATE = "generate"
@@ -65,7 +65,7 @@ class Item(Struct):
 
     @property
     def stops(self) -> bool:
-        return any(finding.fatal for finding in self.findings)
+        return bool(self.findings) and any(finding.fatal for finding in self.findings)
 
     def fault(self, field: str, value: str, trap: str, what: str, remedy: str = "", *, fatal: bool = True) -> None:
         shown = "" if field == PASSWORD else value[:120]
@@ -87,7 +87,9 @@ class Converter:
             (index, name, column, self._reader(column))
             for index, (name, column) in enumerate(self._columns) if column.field or column.word
         ]  # fmt: skip
-        self._tests = {index: test for index, _, column, _ in self._plan if (test := self._test(column))}
+        self._tests = {index: fits for index, _, column, _ in self._plan if (fits := self._test(column))}
+        plan = [(index, column) for index, _, column, _ in self._plan]
+        self._quick = Columns(self._header, plan, self._tests, self._constants, quote)
         self._given = {column.field: name for _, name, column, _ in self._plan if column.field}
 
     def item(self, row: Row) -> Item:
@@ -113,6 +115,13 @@ class Converter:
                 item.fields[field] = (*item.fields[field], *values) if field in item.fields else values
         return item
 
+    def items(self, rows: Iterable[Row]) -> Iterator[Item]:
+        """The values of each row: of rows with nothing wrong column by column, of any other cell by cell."""
+        rows = iter(rows)
+        while chunk := list(islice(rows, _TOGETHER)):
+            for row, found in zip(chunk, self._quick.read([row.cells for row in chunk]), strict=True):
+                yield self.item(row) if found is None else Item(row.number, found.fields, self._given, found.words)
+
     # --- one cell
 
     def _reader(self, column: Column) -> Callable[[Item, str, Cell], tuple[str, ...] | None]:
@@ -120,10 +129,10 @@ class Converter:
             return self._password
         shape = FIELDS[column.field].shape if column.field in FIELDS else Shape.TEXT
         if shape is Shape.DATE:
-            return partial(self._date, column, _formats(column))
+            return partial(self._date, column, formats_of(column))
         if shape is Shape.FLAG:
-            yes = frozenset(word.casefold() for word in column.yes) or _YES
-            no = frozenset(word.casefold() for word in column.no) or _NO
+            yes = frozenset(word.casefold() for word in column.yes) or YES
+            no = frozenset(word.casefold() for word in column.no) or NO
             return partial(self._flag, column.field, yes, no)
         return partial(self._text, column)
 
@@ -143,8 +152,8 @@ class Converter:
         if isinstance(cell, date):
             return (cell.isoformat(),)
         value = text(cell)
-        if day := _day(value, formats):
-            return (day,)
+        if found := day(value, formats):
+            return (found,)
         ways = " or ".join(column.dates) or "YYYY-MM-DD"
         if _SERIAL.fullmatch(value):
             meant = _DAY_ZERO + timedelta(days=int(float(value)))
@@ -174,7 +183,7 @@ class Converter:
     def _text(self, column: Column, item: Item, name: str, cell: Cell) -> tuple[str, ...] | None:
         field = column.field
         if isinstance(cell, str) and cell.isalpha() and cell.isascii() and not column.split:
-            if cell.casefold() in _NOTHING:
+            if cell.casefold() in NOTHING:
                 return self._nothing(item, field, cell)
             return (cell,)  # the usual case, without a look at each letter
         if isinstance(cell, (date, time, timedelta)):
@@ -182,12 +191,12 @@ class Converter:
                        "format the column as text, and write the value again")  # fmt: skip
             return None
         value = text(cell)
-        if value[:1] == "'" and value[1:2] in _FORMULA:
-            value = value[1:]  # put before by whoever made the file, so that no spreadsheet takes it for a formula
+        if (bare := unquoted(value)) != value:
+            value = bare
         elif why := self._spoilt(field, value):
             item.fault(field, value, *why)
             return None
-        if value.casefold() in _NOTHING and field != "notes":
+        if value.casefold() in NOTHING and field != "notes":
             return self._nothing(item, field, value)
         if column.pad and value.isdecimal():
             value = value.zfill(column.pad)
@@ -201,7 +210,7 @@ class Converter:
 
     def _spoilt(self, field: str, value: str) -> tuple[str, str, str] | None:
         """What happened to a value on its way here: trap, what, remedy."""
-        if value in _ERRORS or value.startswith("="):
+        if value in ERRORS or value.startswith("="):
             return "formula", "an error or a formula of the spreadsheet, no value", "write the value itself"
         if "\ufffd" in value:
             return (
@@ -209,22 +218,22 @@ class Converter:
                 "characters that could not be read",
                 "save the file as UTF-8, or name its encoding: --encoding",
             )
-        if _TWICE.search(value):
+        if TWICE.search(value):
             return "encoding", "UTF-8 that was read as another encoding", "save the file again as UTF-8"
         if self._quote and self._quote in value and (
             value.startswith(self._quote) or value.endswith(self._quote) or value.count(self._quote) % 2
         ):  # fmt: skip
             return "quotes", "quotes are part of the value", "take them out; a quote inside of a quoted cell is doubled"
-        if field in _LIKE_NUMBERS and _POINT_ZERO.fullmatch(value):
+        if field in LIKE_NUMBERS and POINT_ZERO.fullmatch(value):
             return (
                 "number-made",
                 "a spreadsheet made a number of it",
                 f"write {value[:-2]}, in a column formatted as text",
             )
-        if field in _LIKE_NUMBERS and _SCIENTIFIC.fullmatch(value):
+        if field in LIKE_NUMBERS and SCIENTIFIC.fullmatch(value):
             return "number-made", "a spreadsheet shortened a long number, whose last digits are lost", (
                 "format the column as text, and write the number again")  # fmt: skip
-        if _INVISIBLE.search(value):
+        if INVISIBLE.search(value):
             return (
                 "invisible",
                 "a character that does not show, as a non-breaking space",
@@ -251,13 +260,13 @@ class Converter:
             remedy = "a separator stands inside of a value: put that value in quotes"
             return RowFinding(row.number, column, "", "shifted", what, remedy)
         filled = [cell for cell in cells if cell != ""]
-        if len(filled) <= 2 < width and str(filled[0]).strip(" :.").casefold() in _TOTALS:
+        if len(filled) <= 2 < width and str(filled[0]).strip(" :.").casefold() in TOTALS:
             return RowFinding(row.number, self._header[0], str(filled[0]), "totals", "a line of totals, and nobody",
                               "take the row out")  # fmt: skip
         if count == width and [text(cell) for cell in cells] == self._header:
             what = "the header stands here as if it were data"
             return RowFinding(row.number, self._header[0], text(cells[0]), "header", what, "take the row out")
-        wrong = [i for i, test in self._tests.items() if i < len(cells) and cells[i] != "" and not test(cells[i])]
+        wrong = [i for i, fits in self._tests.items() if i < len(cells) and cells[i] != "" and not fits.test(cells[i])]
         for by in (1, -1) if wrong else ():
             if fault := self._shifted(row, by, wrong):
                 return fault
@@ -271,7 +280,7 @@ class Converter:
         cells = row.cells
 
         def fits(index: int, at: int) -> bool:
-            return 0 <= at < len(cells) and cells[at] != "" and self._tests[index](cells[at])
+            return 0 <= at < len(cells) and cells[at] != "" and self._tests[index].test(cells[at])
 
         if not all(cells[i + by] == "" or fits(i, i + by) for i in wrong if 0 <= i + by < len(cells)):
             return None
@@ -288,39 +297,29 @@ class Converter:
 
     def _first_misfit(self, cells: Sequence[Cell]) -> str:
         """The column before the first whose cell does not fit: there the row went astray."""
-        for index, test in sorted(self._tests.items()):
-            if index < len(cells) and not (cells[index] != "" and test(cells[index])):
+        for index, fits in sorted(self._tests.items()):
+            if index < len(cells) and not (cells[index] != "" and fits.test(cells[index])):
                 return self._header[max(0, index - 1)]
         return self._header[-1]
 
-    def _test(self, column: Column) -> Callable[[Cell], bool] | None:
+    def _test(self, column: Column) -> Fits | None:
         """Whether a cell can belong to a column, for columns whose values have a shape of their own."""
         field = column.field
         if field in ("mail", "principal"):
-            return lambda cell: "@" in str(cell)
+            return Fits(lambda cell: "@" in str(cell), "^[^@\n]+$")
         if field in self._words:
             words = self._words[field]
-            return lambda cell: str(cell).strip().casefold() in words
+            return Fits(lambda cell: str(cell).strip().casefold() in words)
         if field == "number":
-            return lambda cell: any(char.isdigit() for char in text(cell)) and "@" not in text(cell)
+            return Fits(
+                lambda cell: any(char.isdigit() for char in text(cell)) and "@" not in text(cell), r"@|^[^\d\n]+$"
+            )
         if field in FIELDS and FIELDS[field].shape is Shape.DATE:
-            formats = _formats(column)
-            return lambda cell: not isinstance(cell, str) or bool(_day(cell.strip(), formats))
+            formats = formats_of(column)
+            return Fits(lambda cell: not isinstance(cell, str) or bool(day(cell.strip(), formats)))
         if field in ("phone", "mobile", "fax", "home-phone"):
-            return lambda cell: not any(char.isalpha() for char in text(cell)) and any(c.isdigit() for c in text(cell))
+            return Fits(
+                lambda cell: not any(char.isalpha() for char in text(cell)) and any(c.isdigit() for c in text(cell)),
+                r"[^\W\d_]|^[^\d\n]+$",
+            )
         return None
-
-
-def _formats(column: Column) -> tuple[str, ...]:
-    return ("%Y-%m-%d", *(date_format(pattern) for pattern in column.dates))
-
-
-@lru_cache(maxsize=4096)
-def _day(value: str, formats: tuple[str, ...]) -> str:
-    """A day by the first of these formats that fits; empty where none does."""
-    for form in formats:
-        try:
-            return datetime.strptime(value, form).date().isoformat()
-        except ValueError:
-            continue
-    return ""

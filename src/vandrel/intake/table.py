@@ -39,7 +39,7 @@ class Row(Struct):
 
     @property
     def empty(self) -> bool:
-        return all(cell == "" for cell in self.cells)
+        return self.cells.count("") == len(self.cells)
 
 
 class Table(Struct, frozen=True):
@@ -93,7 +93,7 @@ class Table(Struct, frozen=True):
             for cells in reader:
                 if reader.line_num - begin > _LONGEST_CELL:
                     raise self._unclosed(begin)
-                yield Row(begin, list(cells))
+                yield Row(begin, cells)  # type: ignore[arg-type]
                 begin = reader.line_num + 1
         except csv.Error:
             raise self._unclosed(begin) from None

@@ -9,7 +9,8 @@ from msgspec import Struct, structs
 from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, NAMED, Shape
-from vandrel.jobs.create import PLACE, Creator, Draft
+from vandrel.jobs.create import PLACE, Creator
+from vandrel.jobs.draft import Draft
 from vandrel.jobs.groups import privileged_within
 from vandrel.jobs.house import House
 

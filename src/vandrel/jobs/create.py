@@ -7,9 +7,6 @@ from datetime import date
 from functools import lru_cache, partial
 from itertools import islice
 
-import msgspec
-from msgspec import Struct
-
 from vandrel.charter.document import Kind
 from vandrel.charter.naming import Choice, NamingRule
 from vandrel.charter.passwords import PasswordRules
@@ -24,6 +21,7 @@ from vandrel.errors import Finding, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Shape
 from vandrel.fields import field as field_named
 from vandrel.jobs import values as given_values
+from vandrel.jobs.draft import Alike, Derived, Draft
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Ledger
 from vandrel.jobs.register import Register
@@ -42,41 +40,13 @@ _OF_ONE = frozenset(("number", "surname", "phone", "mobile", "alias", "notes", "
 _EMPTY = dict.fromkeys(FIELDS, "")
 
 
-class Derived(Struct, frozen=True):
-    """One value of the new account, in words the rule that gave it, and the names that were passed over."""
-
-    field: str
-    values: tuple[str, ...]
-    rule: str
-    passed: tuple[str, ...] = ()
-
-
-class Draft(Struct):
-    """A new account, worked out and not yet made."""
-
-    kind: str
-    place: Place = ()
-    dn: DN | None = None
-    derived: dict[str, Derived] = msgspec.field(default_factory=dict)
-    groups: list[Entry] = msgspec.field(default_factory=list)
-    findings: list[Finding] = msgspec.field(default_factory=list)
-    rules: PasswordRules | None = None
-    missing: list[str] = msgspec.field(default_factory=list)
-    #: What patterns saw last, and how many values there were then.
-    seen: tuple[int, dict[str, str]] = msgspec.field(default_factory=lambda: (0, {}))
-
-    def value(self, name: str) -> str:
-        found = self.derived.get(name)
-        return found.values[0] if found and found.values else ""
-
-
 class Creator:
     """Works out new accounts for one request; names given to one are taken for the next."""
 
     def __init__(self, house: House, today: date, ledger: Ledger | None = None) -> None:
         self._house = house
         self._today = today
-        self._register = Register(house, ledger)
+        self.register = Register(house, ledger)
         # What many accounts have in common is asked of the directory once.
         self._rules: dict[str, PasswordRules] = {}
         self._units: dict[Place, tuple[DN, bool]] = {}
@@ -120,7 +90,7 @@ class Creator:
         for name, derived in draft.derived.items():
             if name in FIELDS:
                 draft.findings += self._check(name, derived)
-        kept = {name: derived.values for name, derived in draft.derived.items()}
+        kept = draft.values()
         demanded = kept.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
         draft.findings += given_values.contradictions({**kept, "change": demanded})
         draft.findings += self._house.not_kept(ACCOUNT, {**kept, "change": demanded}, given)
@@ -186,7 +156,7 @@ class Creator:
                 if name not in draft.derived:
                     draft.findings += error.findings
         initials = people.initials(*(draft.value(name) for name in ("given", "middle", "surname")))
-        self._set(draft, "initials", initials[: self._longest("initials")], "first letters")
+        self._set(draft, "initials", initials[: self.longest("initials")], "first letters")
         begins = draft.value("starts")
         end = charter.default_end(kind, max(self._today, date.fromisoformat(begins)) if begins else self._today)
         if end is not None:
@@ -198,7 +168,7 @@ class Creator:
         if draft.value("starts") > self._today.isoformat():
             self._set(draft, "enabled", "no", "its first day lies ahead: vandrel due enables it")
 
-    def _longest(self, name: str) -> int:
+    def longest(self, name: str) -> int:
         attribute = self._house.directory.schema.attribute(self._house.dialect.attribute(name, ACCOUNT))
         return attribute.limit if attribute and attribute.limit else 16
 
@@ -218,6 +188,13 @@ class Creator:
                     found[name] = derived.values[0]
             draft.seen = (len(draft.derived), found)
         return found
+
+    def seen(self, draft: Draft) -> dict[str, str]:
+        """What patterns see of an account that has been worked out."""
+        draft.seen = (0, {})
+        seen = dict(self._values(draft))
+        draft.seen = (0, {})
+        return seen
 
     def _place(self, draft: Draft, kind: Kind, given: Mapping[str, Sequence[str]]) -> None:
         typed = next(iter(given.get(PLACE, ())), "")
@@ -274,11 +251,12 @@ class Creator:
         for target in typed:
             self._check_given(draft, target)
         at_fault = {finding.where for finding in draft.findings}
-        for target, rule, tied in self._order(kind, typed):
+        for target, rule, tied in self.order(kind, typed):
             if at_fault and rule.fields() & at_fault:
                 continue  # built from something that is at fault itself: that is said once
+            values = self._values(draft)
             try:
-                choice = rule.choose(self._values(draft), partial(self._why, draft, target, tied=tied))
+                choice = rule.choose(values, partial(self.why, draft, values, target, tied=tied))
             except VandrelError as error:
                 self._no_name(draft, target, error)
                 at_fault |= {finding.where for finding in draft.findings}
@@ -287,7 +265,7 @@ class Creator:
         if "name" in draft.derived and draft.place and draft.dn is None:
             draft.dn = self._dn(draft, draft.value("name"))
 
-    def _order(self, kind: str, typed: tuple[str, ...]) -> list[tuple[str, NamingRule, list[str]]]:
+    def order(self, kind: str, typed: tuple[str, ...] = ()) -> list[tuple[str, NamingRule, list[str]]]:
         """The names to build, each after those that it is built from, and those that hang on it alone."""
         if (kind, typed) not in self._orders:
             rules = {target: self._house.charter.naming(target, kind) for target in NAMED}
@@ -306,17 +284,19 @@ class Creator:
             return
         draft.findings += error.findings
 
-    def _why(self, draft: Draft, target: str, value: str, tied: Sequence[str] = ()) -> str:
-        """Why a name cannot be had: taken itself, or what is built from it alone is."""
+    def why(
+        self, draft: Draft, values: Mapping[str, str], target: str, value: str, tied: Sequence[str] = ()
+    ) -> str:  # fmt: skip
+        """Why a name cannot be had in the place and by the kind of a draft: taken itself, or what hangs on it is."""
         if target == "name":
-            return self._register.why_sibling(self._dn(draft, value)) if draft.place else ""
-        why = self._register.why_taken(target, value)
+            return self.register.why_sibling(self._dn(draft, value)) if draft.place else ""
+        why = self.register.why_taken(target, value)
         for other in tied:
             if why:
                 break
             rule = self._house.charter.naming(other, draft.kind)
-            made = next(rule.candidates({**self._values(draft), target: value}), None)
-            reason = self._register.why_taken(other, made.value) if made else ""
+            made = next(rule.candidates({**values, target: value}), None)
+            reason = self.register.why_taken(other, made.value) if made else ""
             why = f"its {other} {made.value} is {reason}" if made and reason else ""
         return why
 
@@ -331,9 +311,9 @@ class Creator:
         if target == "name":
             if draft.place:
                 draft.dn = self._dn(draft, value)
-                self._register.reserve_name(draft.dn)
+                self.register.reserve_name(draft.dn)
         else:
-            self._register.reserve(target, value, (self._unit(draft.place)[0], value))
+            self.register.reserve(target, value, (self._unit(draft.place)[0], value))
 
     def _dn(self, draft: Draft, name: str) -> DN:
         return self._unit(draft.place)[0].child("cn", name)
@@ -341,14 +321,15 @@ class Creator:
     def _check_given(self, draft: Draft, target: str) -> None:
         """A name that was typed: free? If not, the next that the convention allows is offered."""
         value = draft.value(target)
-        why = self._why(draft, target, value)
+        values = self._values(draft)
+        why = self.why(draft, values, target, value)
         if not why:
             self._reserve(draft, target, value)
             return
         rule = self._house.charter.naming(target, draft.kind)
         offer = ""
         try:
-            free = rule.choose(self._values(draft), partial(self._why, draft, target))
+            free = rule.choose(values, partial(self.why, draft, values, target))
             offer = f"the charter would give {free.chosen.value} ({free.chosen.pattern})"
         except VandrelError:
             offer = f"give another: {target}=..."
@@ -406,7 +387,7 @@ def _ends(ends: int | str | None) -> str:
     return f"{ends} days from today" if isinstance(ends, int) else f"the next {ends}"
 
 
-def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]], kept: str = "") -> list[Step]:
+def steps(house: House, drafts: Sequence[tuple[Draft | Alike, Secret | None]], kept: str = "") -> list[Step]:
     """The steps that make the accounts: all of them, then their passwords, then one step for each group.
 
     `kept` names the hand-out where generated passwords stand.
@@ -418,8 +399,8 @@ def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]], kept: str
     for draft, secret in drafts:
         if draft.dn is None:
             continue
-        fields = {
-            name: derived.values for name, derived in draft.derived.items() if name not in (PLACE, "groups", "change")
+        fields: dict[str, Sequence[str]] = {
+            name: values for name, values in draft.values().items() if name not in (PLACE, "groups", "change")
         }
         wanted = fields.pop("enabled", ("yes",)) == ("yes",) and secret is not None
         last = wanted and house.dialect.enables_last
@@ -438,7 +419,7 @@ def steps(house: House, drafts: Sequence[tuple[Draft, Secret | None]], kept: str
     return [*adds, *passwords, *enabled, *joins]
 
 
-def _must_change(draft: Draft) -> bool:
-    if "change" in draft.derived:
-        return draft.value("change") == "yes"
+def _must_change(draft: Draft | Alike) -> bool:
+    if said := draft.value("change"):
+        return said == "yes"
     return bool(draft.rules and draft.rules.rules["change"].value)

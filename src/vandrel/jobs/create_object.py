@@ -10,7 +10,8 @@ from vandrel.errors import Finding, VandrelError
 from vandrel.fields import COMPUTER, FIELDS, GROUP, UNIT
 from vandrel.fields import field as field_named
 from vandrel.jobs import values as given_values
-from vandrel.jobs.create import PLACE, Derived, Draft
+from vandrel.jobs.create import PLACE
+from vandrel.jobs.draft import Derived, Draft
 from vandrel.jobs.house import House
 from vandrel.jobs.register import Register
 from vandrel.jobs.resolve import resolve

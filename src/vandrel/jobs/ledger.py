@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
@@ -29,7 +29,7 @@ class Ledger:
     ) -> None:  # fmt: skip
         self._schema = house.directory.schema
         self._unique = tuple(house.dialect.unique_attributes())
-        self._holders: dict[tuple[str, str], DN] = {}
+        self._holders: dict[str, dict[str, DN]] = {attribute: {} for attribute in self._unique}
         self.names: set[str] = set()
         self.found: dict[Key, list[Entry]] = {}
         self.others: list[tuple[Key, DN]] = []
@@ -37,7 +37,7 @@ class Ledger:
             self.names.add(entry.dn.key)
             for attribute in self._unique:
                 for value in entry.texts(attribute):
-                    self._holders[attribute, str(self._schema.key(attribute, value))] = entry.dn
+                    self._holders[attribute][str(self._schema.key(attribute, value))] = entry.dn
             if key and house.dialect.sort_of(entry) == sort:
                 self._by_key(house, key, wanted, kinds, entry)
 
@@ -53,11 +53,15 @@ class Ledger:
         elif all(own) and (not kinds or house.one(entry, "kind") in kinds):
             self.others.append((own, entry.dn))
 
-    def holder(self, attribute: str, stored: str) -> DN | None:
-        """Who has this value of an attribute that must be unique."""
-        return self._holders.get((attribute, str(self._schema.key(attribute, stored))))
+    def held(self, attribute: str) -> Mapping[str, DN]:
+        """Who has which value of an attribute that must be unique, by the key of the value."""
+        return self._holders.get(attribute, {})
+
+    def holder(self, attribute: str, key: str) -> DN | None:
+        """Who has the value with this key of an attribute that must be unique."""
+        return self._holders.get(attribute, {}).get(key)
 
 
 def key_of(fields: Iterable[str], read: Callable[[str], Sequence[str]]) -> Key:
     """The values of these fields as they are compared; empty where one is missing."""
-    return tuple(prepare(next(iter(read(field)), "")) for field in fields)
+    return tuple([prepare(values[0]) if (values := read(field)) else "" for field in fields])

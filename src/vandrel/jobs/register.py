@@ -2,9 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
+from msgspec import Struct
+
 from vandrel.directory.dn import DN
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Ledger
+
+
+class Column(Struct):
+    """One attribute in which names must be unique: the keys of many, who is given one, and who holds one."""
+
+    keys: list[str]
+    given: dict[str, DN | tuple[DN, str]]
+    held: Mapping[str, DN]
+
+    def is_taken(self, number: int) -> bool:
+        key = self.keys[number]
+        return key in self.given or key in self.held
 
 
 class Register:
@@ -17,26 +33,49 @@ class Register:
         """Prepare; with a `ledger`, the directory was read once before, and is not asked for each name."""
         self._house = house
         self._ledger = ledger
-        self._reserved: dict[tuple[str, str], DN | tuple[DN, str]] = {}
-        self._names: dict[str, DN] = {}
+        #: By attribute and key, to whom a name is given: its name, or its unit and what it is called there.
+        self._reserved: dict[str, dict[str, DN | tuple[DN, str]]] = {}
+        self._names: set[str] = set()
 
-    def _key(self, forms: list[tuple[str, str]]) -> tuple[str, str]:
-        attribute, value = forms[0]
-        return attribute, str(self._house.directory.schema.key(attribute, value))
+    def claims(self, target: str, value: str) -> list[tuple[str, str]]:
+        """The attributes in which a name must not stand a second time, each with the key of the value there."""
+        key = self._house.directory.schema.key
+        forms = self._house.dialect.unique_forms(target, value)
+        return [(attribute, str(key(attribute, stored))) for attribute, stored in forms]
+
+    def columns(self, target: str, values: Sequence[str]) -> list[Column]:
+        """The same for many values at once, attribute by attribute; only with a ledger."""
+        assert self._ledger is not None
+        schema = self._house.directory.schema
+        return [
+            Column(
+                schema.keys(attribute, stored), self._reserved.setdefault(attribute, {}), self._ledger.held(attribute)
+            )
+            for attribute, stored in self._house.dialect.unique_columns(target, values)
+        ]
+
+    def is_free(self, target: str, value: str) -> bool:
+        """Whether nobody at all has a name; only with a ledger."""
+        assert self._ledger is not None
+        for attribute, key in self.claims(target, value):
+            if key in self._reserved.get(attribute, ()) or key in self._ledger.held(attribute):
+                return False
+        return True
 
     def holder(self, target: str, value: str, but: DN | None = None) -> DN | None:
         """Who has this logon name, principal name or mail address, other than `but`; None if it is free."""
         forms = self._house.dialect.unique_forms(target, value)
         if not forms:
             return None
-        for attribute, stored in forms:
+        claims = self.claims(target, value)
+        for (attribute, stored), (_, key) in zip(forms, claims, strict=True):
             if self._ledger is not None:
-                found = self._ledger.holder(attribute, stored)
+                found = self._ledger.holder(attribute, key)
             else:
                 found = self._house.directory.holders(attribute, [stored]).get(stored)
             if found is not None and found != but:
                 return found
-        planned = self._reserved.get(self._key(forms))
+        planned = next((self._reserved[a][key] for a, key in claims if key in self._reserved.get(a, ())), None)
         if isinstance(planned, tuple):
             planned = planned[0].child("cn", planned[1])
         return planned if planned != but else None
@@ -60,8 +99,13 @@ class Register:
 
     def reserve(self, target: str, value: str, dn: DN | tuple[DN, str]) -> None:
         """Take note that a name is given to an object: by its name, or its unit and what it is called there."""
-        if forms := self._house.dialect.unique_forms(target, value):
-            self._reserved[self._key(forms)] = dn
+        for attribute, key in self.claims(target, value)[:1]:
+            self._reserved.setdefault(attribute, {})[key] = dn
+
+    def is_sibling_free(self, key: str) -> bool:
+        """Whether no object has the name with this key; only with a ledger."""
+        assert self._ledger is not None
+        return key not in self._names and key not in self._ledger.names
 
     def reserve_name(self, dn: DN) -> None:
-        self._names[dn.key] = dn
+        self._names.add(dn.key)

@@ -11,22 +11,24 @@ from functools import partial
 import msgspec
 from msgspec import Struct, structs
 
-from vandrel.charter.passwords import PasswordRules
 from vandrel.charter.passwords import check as check_password
+from vandrel.collector import at_rest
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import Finding, VandrelError
-from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
+from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, NAMED, UNIT, Shape
 from vandrel.intake.convert import Item
 from vandrel.intake.description import PLACE, Description
 from vandrel.intake.finding import RowFinding
 from vandrel.jobs import create_object
 from vandrel.jobs.assignments import Assignment
-from vandrel.jobs.create import Creator, Derived, Draft
+from vandrel.jobs.create import Creator
 from vandrel.jobs.create import steps as account_steps
+from vandrel.jobs.draft import Alike, Derived, Draft
 from vandrel.jobs.edit import Edit, Editor, in_order
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Key, Ledger, key_of
+from vandrel.jobs.likeness import Likeness, own_fields
 from vandrel.jobs.resolve import SORTS, NotOne, resolve
 from vandrel.secret import Secret
 from vandrel.steps.step import Add, Set, Step
@@ -35,6 +37,10 @@ from vandrel.text.prep import prepare
 
 #: Rows that are made together, with their passwords and groups, before the next ones.
 TOGETHER = 1000
+#: Fields in which hardly two people have the same.
+_TELLING = ("given", "surname", "phone", "name")
+#: Fields whose numbers may begin with zeros, which a spreadsheet strips.
+_WITH_ZEROS = ("number", "badge", "postcode")
 #: Differing digits in one column from which on leading zeros must have been lost.
 _FEW = 3
 
@@ -54,7 +60,7 @@ class Line(Struct):
 
     item: Item
     state: State = State.REFUSED
-    draft: Draft | None = None
+    draft: Draft | Alike | None = None
     edit: Edit | None = None
     dn: DN | None = None
 
@@ -92,6 +98,10 @@ class Planner:
 
     def plan(self, items: Iterable[Item]) -> Roster:
         """Work out all rows. New names are given in the order of the key, whichever way the file is sorted."""
+        with at_rest():
+            return self._plan(items)
+
+    def _plan(self, items: Iterable[Item]) -> Roster:
         lines = [Line(item) for item in items]
         self._columns_as_a_whole(lines)
         keys = self._keys(lines)
@@ -118,7 +128,9 @@ class Planner:
                 )  # fmt: skip
             else:
                 new.append((key, line))
-        self._draft([line for _, line in sorted(new, key=lambda pair: (pair[0], _by_content(pair[1].item)))], ledger)
+        # A key is nobody else's; what has none goes by all that it has.
+        new.sort(key=lambda pair: (pair[0], () if pair[0] else _by_content(pair[1].item)))
+        self._draft([line for _, line in new], ledger)
         update = self._described.mode != "create"
         return Roster(lines, [Missing(key, dn) for key, dn in ledger.others] if update else [])
 
@@ -132,32 +144,43 @@ class Planner:
         fields = self._described.key
         found: dict[int, Key] = {}
         first: dict[Key, int] = {}
-        look: dict[tuple[object, ...], int] = {}
+        look: dict[tuple[object, ...], list[Item]] = {}
         for line in lines:
             item = line.item
             if not fields or item.stops:
                 continue
-            key = key_of(fields, partial(self._as_kept, item))
-            missing = [field for field, value in zip(fields, key, strict=True) if not value]
-            if len(missing) == len(fields) or (missing and len(fields) == 1):
-                what = f"{missing[0]} is empty, by which a row is recognized when the file is read again"
-                item.fault(missing[0], "", "required", what, "give it")
+            key = key_of(fields, partial(self._as_kept, item) if self._described.sort == GROUP else item.values)
+            if not any(key):
+                what = f"{fields[0]} is empty, by which a row is recognized when the file is read again"
+                item.fault(fields[0], "", "required", what, "give it")
                 continue
             if key in first:
                 what = f"the same {' and '.join(fields)} stands in row {first[key]}"
                 item.fault(fields[0], " ".join(key), "twice", what, "take one of the two rows out")
                 continue
             first[key], found[item.row] = item.row, key
-            same = tuple(sorted((name, values) for name, values in item.fields.items() if name not in fields))
-            if len(same) > _FEW and (other := look.setdefault(same, item.row)) != item.row:
-                what = f"all but the {' and '.join(fields)} is as in row {other}: the same person twice?"
-                item.fault(fields[0], " ".join(key), "twice", what, "take one out, if they are one", fatal=False)
+            if len(item.fields) - len(fields) > _FEW:
+                self._look_alike(item, look)
         return found
+
+    def _look_alike(self, item: Item, seen: dict[tuple[object, ...], list[Item]]) -> None:
+        """Whether all but the key stands in another row as well; `seen` has the rows so far by some of their fields."""
+        others = seen.setdefault(tuple(map(item.fields.get, _TELLING)), [])
+        fields = self._described.key
+        for other in others:
+            if all(
+                item.fields.get(name) == other.fields.get(name) for name in {*item.fields, *other.fields} - {*fields}
+            ):
+                what = f"all but the {' and '.join(fields)} is as in row {other.row}: the same person twice?"
+                value = " ".join(map(item.one, fields))
+                item.fault(fields[0], value, "twice", what, "take one out, if they are one", fatal=False)
+                return
+        others.append(item)
 
     def _as_kept(self, item: Item, field: str) -> tuple[str, ...]:
         """The values of a field as the directory has them: the name of a group is made from the word in its row."""
         values = item.values(field)
-        if field != "name" or self._described.sort != GROUP or not values:
+        if field != "name" or not values:
             return values
         kind = item.one("kind") or self._described.kind or next(iter(self._house.charter.document.groups), "")
         try:
@@ -168,15 +191,14 @@ class Planner:
     @staticmethod
     def _columns_as_a_whole(lines: Sequence[Line]) -> None:
         """Numbers that have lost their leading zeros: others of the column have them, and are longer."""
-        for field in ("number", "badge", "postcode"):
-            values = [value for line in lines if (value := line.item.one(field)).isdecimal()]
-            padded = {len(value) for value in values if value.startswith("0")}
+        for field in _WITH_ZEROS:
+            found = [(line, value) for line in lines if (value := line.item.one(field)).isdecimal()]
+            padded = {len(value) for _, value in found if value.startswith("0")}
             if len(padded) != 1:
                 continue
             width = padded.pop()
-            for line in lines:
-                value = line.item.one(field)
-                if value.isdecimal() and len(value) < width:
+            for line, value in found:
+                if len(value) < width:
                     what = f"{len(value)} digits where others have {width}: leading zeros are lost"
                     line.item.fault(field, value, "zeros-lost", what, f"write {value.zfill(width)}; or pad: {width}")
 
@@ -213,26 +235,39 @@ class Planner:
 
     def _draft(self, lines: Sequence[Line], ledger: Ledger) -> None:
         creator = Creator(self._house, self._today, ledger)
-        for line in lines:
-            self._mates |= {prepare(name): line for name in _names_of(line.item) if name}
+        named = set[str]().union(*(line.item.fields for line in lines))
+        if any(_is_reference(name, self._described.sort) for name in named):
+            for line in lines:
+                self._mates |= {prepare(name): line for name in _names_of(line.item) if name}
         pending: list[tuple[Line, str, list[str | Line]]] = []
         coming: set[DN] = set()
-        for line in lines:
+        for line in lines if self._described.built else ():
             self._build(line.item)
-            try:
-                line.draft = self._drafted(line, creator, pending)
-            except VandrelError as error:
-                self._note(line.item, error.findings)
-                continue
-            coming |= {line.draft.dn} if line.draft.dn else set()
-            # The unit that holds it may stand in another row, which comes before.
-            mended = line.draft.dn is not None and line.draft.dn.parent in coming
-            self._note(line.item, [f for f in line.draft.findings if not (mended and f.code == "no-parent")])
+        alike = _Alikes(self._house, creator, self._described, lines)
+        for line in lines:
+            line.draft = alike.draft(line)
+            if line.draft is None:
+                waiting = len(pending)
+                try:
+                    line.draft = self._drafted(line, creator, pending)
+                except VandrelError as error:
+                    self._note(line.item, error.findings)
+                    continue
+                if len(pending) == waiting and not line.item.stops:
+                    alike.learn(line)
+            if isinstance(line.draft, Alike):
+                self._check_secret(line.item, line.draft)
             line.dn = line.draft.dn
+            if self._described.sort == UNIT and line.dn is not None:
+                coming.add(line.dn)
+            if line.draft.findings:
+                # The unit that holds it may stand in another row, which comes before.
+                mended = line.dn is not None and line.dn.parent in coming
+                self._note(line.item, [f for f in line.draft.findings if not (mended and f.code == "no-parent")])
             line.state = State.REFUSED if line.item.stops or line.dn is None else State.NEW
         for line, field, targets in pending:
             names = [str(target.dn) if isinstance(target, Line) else target for target in targets]
-            if line.draft is not None:
+            if isinstance(line.draft, Draft):
                 line.draft.derived[field] = Derived(field, tuple(name for name in names if name != "None"), "typed")
 
     def _build(self, item: Item) -> None:
@@ -262,8 +297,7 @@ class Planner:
         kind = item.one("kind") or self._described.kind
         if sort == ACCOUNT:
             draft = creator.draft(kind, given, resolved)
-            if item.secret is not None and draft.rules is not None:
-                self._check_password(item, draft, draft.rules)
+            self._check_secret(item, draft)
             return draft
         given |= resolved
         if sort == GROUP:
@@ -275,9 +309,10 @@ class Planner:
             return create_object.unit(self._house, place, {n: v for n, v in given.items() if n not in (PLACE, "name")})
         return create_object.computer(self._house, item.one("name"), {n: v for n, v in given.items() if n != "name"})
 
-    def _check_password(self, item: Item, draft: Draft, rules: PasswordRules) -> None:
-        assert item.secret is not None
-        found = check_password(item.secret, rules, login=draft.value("login"), full=draft.value("full"),
+    def _check_secret(self, item: Item, draft: Draft | Alike) -> None:
+        if item.secret is None or draft.rules is None:
+            return
+        found = check_password(item.secret, draft.rules, login=draft.value("login"), full=draft.value("full"),
                                words=[self._house.charter.document.organization])  # fmt: skip
         broken = [finding for finding in found if finding.fatal] or found
         if broken:
@@ -326,6 +361,50 @@ def _told(error: VandrelError) -> Finding:
         ask = f"write one of them: {names} ..." if error.code == "ambiguous" else f"did you mean {names}?"
         return structs.replace(finding, remedy=ask)
     return structs.replace(finding, remedy="give a number, a logon name or a mail address that exists")
+
+
+class _Alikes:
+    """The rows of a file that may go by a likeness: new accounts that have the same but for what is their own."""
+
+    def __init__(self, house: House, creator: Creator, described: Description, lines: Sequence[Line]) -> None:
+        self._house, self._creator, self._described = house, creator, described
+        self._layouts: dict[tuple[object, ...], tuple[list[str], list[str]] | None] = {}
+        self._like: dict[tuple[object, ...], list[Line]] = {}
+        self._ready: dict[int, tuple[Likeness, int]] = {}
+        for line in lines if described.sort == ACCOUNT else ():
+            if not line.item.stops and (key := self._key(line)) is not None:
+                self._like.setdefault(key, []).append(line)
+
+    def _layout(self, line: Line) -> tuple[list[str], list[str]] | None:
+        """Of the fields that a row has, those that are its own, and the others; None where a name was typed."""
+        fields = line.item.fields
+        kind = line.item.one("kind") or self._described.kind
+        which = (kind, *fields)
+        if which not in self._layouts:
+            known = self._house.charter.document.kinds.get(kind)
+            own = own_fields(self._house, known, fields) if known and fields.keys().isdisjoint(NAMED) else None
+            self._layouts[which] = (own, [name for name in fields if name not in own]) if own is not None else None
+        return self._layouts[which]
+
+    def _key(self, line: Line) -> tuple[object, ...] | None:
+        layout, fields = self._layout(line), line.item.fields
+        return (*fields, *map(fields.__getitem__, layout[1])) if layout is not None else None
+
+    def draft(self, line: Line) -> Alike | None:
+        """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""
+        likeness, number = self._ready.pop(line.item.row, (None, 0))
+        return likeness.draft(number) if likeness is not None else None
+
+    def learn(self, line: Line) -> None:
+        """A row was worked out in full: those that are like it need not be."""
+        layout, draft = self._layout(line), line.draft
+        if layout is None or not isinstance(draft, Draft) or draft.findings or draft.dn is None:
+            return
+        others = [other for other in self._like.pop(self._key(line) or (), ()) if other is not line]
+        if others:
+            rows = [other.item.fields for other in others]
+            likeness = Likeness(self._house, self._creator, draft, layout[0], rows)
+            self._ready |= {other.item.row: (likeness, number) for number, other in enumerate(others)}
 
 
 #: Stands for the name of a file-mate that is not worked out yet.
@@ -386,7 +465,7 @@ def batches(
 
 
 def _objects(house: House, line: Line, sort: str) -> list[Step]:
-    assert line.draft is not None
+    assert isinstance(line.draft, Draft)
     made = create_object.steps(house, line.draft, sort)
     groups = line.item.fields.get("groups", ())
     return [*made, *create_object.join_groups(house, line.draft, groups)] if sort == COMPUTER else made

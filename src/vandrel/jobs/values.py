@@ -219,3 +219,21 @@ def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[
             if finding:
                 findings.append(finding)
     return findings
+
+
+#: Text fields of which `read` or `check` wants to know more than that they are text of the right length.
+_CLOSER = frozenset(
+    "alias hours purpose scope entrusted drive remote-drive dial-in-address recovery-mail kind language".split()
+)
+
+
+def plain(house: House, field: Field, sort: str) -> str:
+    """The attribute of a field whose values need no closer look than its schema's; else an empty string.
+
+    What `vandrel.directory.schema.Schema.passes` there, `read` leaves as it is, and `check` has nothing against.
+    """
+    closer = field.name in _CLOSER or field.name in TARGETS or field.name in house.charter.document.lists
+    attribute = house.dialect.attribute(field.name, sort)
+    if field.shape is not Shape.TEXT or closer or not attribute:
+        return ""
+    return attribute

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Set
+from collections.abc import Callable, Iterable, Mapping, Sequence, Set
 from functools import lru_cache
 
 from vandrel.directory.filter import Substring
@@ -15,7 +15,7 @@ from vandrel.directory.schema.definitions import (
     object_class,
 )
 from vandrel.errors import Finding
-from vandrel.text.prep import fold, prepare_fragment
+from vandrel.text.prep import fold, prepare, prepare_all, prepare_fragment
 
 __all__ = ["AttributeType", "Attributes", "ObjectClass", "Schema", "shipped_definitions"]
 
@@ -141,6 +141,12 @@ class Schema:
         normalize = self._normalizers.get(attribute)
         return normalize(value) if normalize else value
 
+    def keys(self, attribute: str, values: Sequence[str]) -> list[str]:
+        """What `key` makes of each of many values."""
+        if self._normalizers.get(attribute) is prepare:
+            return prepare_all(values)
+        return [str(self.key(attribute, value)) for value in values]
+
     def compare(self, attribute: str, operator: str, stored: str | bytes, asserted: str) -> bool:
         left = self.key(attribute, stored)
         right = self.key(attribute, asserted.encode() if isinstance(stored, bytes) else asserted)
@@ -202,6 +208,15 @@ class Schema:
                 f"shorten it by {len(value) - attribute.limit}",
             )
         return None
+
+    def passes(self, name: str, values: Sequence[str]) -> bool:
+        """A quick look at thousands of values of one line: `check_value` has nothing against them if it says so."""
+        attribute, valid = self._validators[self.attribute_name(name)]
+        if not "".join(values).isprintable() or (attribute.limit and max(map(len, values)) > attribute.limit):
+            return False
+        if attribute.syntax == syntaxes.DIRECTORY_STRING:
+            return all(values)
+        return not any(map(valid, values))
 
     def _class_findings(self, classes: tuple[str, ...], where: str) -> list[Finding]:
         findings = [

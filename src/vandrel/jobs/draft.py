@@ -1,0 +1,86 @@
+"""New accounts, worked out and not yet made: one by itself, and one that is like others of its file."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import msgspec
+from msgspec import Struct
+
+from vandrel.charter.passwords import PasswordRules
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.directory.place import Place
+from vandrel.errors import Finding
+
+
+class Derived(Struct, frozen=True):
+    """One value of the new account, in words the rule that gave it, and the names that were passed over."""
+
+    field: str
+    values: tuple[str, ...]
+    rule: str
+    passed: tuple[str, ...] = ()
+
+
+class Draft(Struct):
+    """A new account, worked out and not yet made."""
+
+    kind: str
+    place: Place = ()
+    dn: DN | None = None
+    derived: dict[str, Derived] = msgspec.field(default_factory=dict)
+    groups: list[Entry] = msgspec.field(default_factory=list)
+    findings: list[Finding] = msgspec.field(default_factory=list)
+    rules: PasswordRules | None = None
+    missing: list[str] = msgspec.field(default_factory=list)
+    #: What patterns saw last, and how many values there were then.
+    seen: tuple[int, dict[str, str]] = msgspec.field(default_factory=lambda: (0, {}))
+
+    def value(self, name: str) -> str:
+        """The first value of a field, or an empty string."""
+        found = self.derived.get(name)
+        return found.values[0] if found and found.values else ""
+
+    def values(self) -> dict[str, tuple[str, ...]]:
+        """All values by field."""
+        return {name: derived.values for name, derived in self.derived.items()}
+
+
+class Shared(Struct, frozen=True):
+    """What accounts have in common: the first of them, its values, and the fields of which each has one of its own."""
+
+    model: Draft
+    base: Mapping[str, tuple[str, ...]]
+    own: Sequence[str]
+    position: Mapping[str, int]
+
+
+class Alike(Struct):
+    """A new account that is like another one but for a few values, which are kept in the order of ``shared.own``."""
+
+    shared: Shared
+    own: tuple[str, ...]
+    dn: DN
+
+    def value(self, name: str) -> str:
+        """The first value of a field, or an empty string."""
+        position = self.shared.position.get(name)
+        return self.own[position] if position is not None else self.shared.model.value(name)
+
+    def values(self) -> dict[str, tuple[str, ...]]:
+        """All values by field."""
+        own = {name: (value,) for name, value in zip(self.shared.own, self.own, strict=True)}
+        return {**self.shared.base, **own}
+
+    @property
+    def groups(self) -> list[Entry]:
+        return self.shared.model.groups
+
+    @property
+    def rules(self) -> PasswordRules | None:
+        return self.shared.model.rules
+
+    @property
+    def findings(self) -> list[Finding]:
+        return self.shared.model.findings
