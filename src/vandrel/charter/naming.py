@@ -143,22 +143,36 @@ class NamingRule(Struct, frozen=True, dict=True):
         if pattern.counter:
             return [""] * count
         found = straights(pattern, columns, shared, self._context(shared), count)
-        sound = (_SOUND_WORDS if " " in self.target.edges else _SOUND).fullmatch
-        limit, at = self.limit, self.target.at
-        domains: dict[str, bool] = {}
-        for index, text in enumerate(found):
-            if at:
-                local, _, domain = text.partition("@")
-                if domain not in domains:
-                    domains[domain] = len(domain) < _SHORT and not self.target.fault(f"x@{domain}")
-                quick = domains[domain] and len(local) <= limit and sound(local)
-            else:
-                quick = len(text) <= limit and sound(text)
-            if not quick:
-                found[index] = self._if_short(text) or "" if text else ""
+        if not self._all_sound(found):
+            sound = self._sound()
+            found = [text if sound(text) else (self._if_short(text) or "" if text else "") for text in found]
         if self.reserved:
             found = ["" if text.casefold() in self.reserved else text for text in found]
         return found
+
+    def _all_sound(self, names: Sequence[str]) -> bool:
+        """Whether all of these are plain letters and digits, and none too long."""
+        together = "".join(names)
+        return (
+            not self.target.at and together.isascii() and together.isalnum() and all(names)
+            and max(map(len, names)) <= self.limit
+        )  # fmt: skip
+
+    def _sound(self) -> Callable[[str], object]:
+        """A look at a name that passes those that need no second one."""
+        limit = self.limit
+        fits = (_SOUND_WORDS if " " in self.target.edges else _SOUND).fullmatch
+        if not self.target.at:
+            return lambda name: len(name) <= limit and fits(name)
+        domains: dict[str, bool] = {}
+
+        def address(name: str) -> object:
+            local, _, domain = name.partition("@")
+            if domain not in domains:
+                domains[domain] = len(domain) < _SHORT and not self.target.fault(f"x@{domain}")
+            return domains[domain] and len(local) <= limit and fits(local)
+
+        return address
 
     def _tidy(self, text: str, behind: str) -> str | None:
         """A name without what pieces leave at its edges and seams; None where it is no legal one."""

@@ -447,9 +447,8 @@ def _column(
             value if value.isalnum() or ordinary(value) else (_text_of(item, value, context) if value else "")
             for value in columns[field]
         ]
-    styles = (*context.style, *item.style)
-    any_script = context.all_letters_pass and "ascii" not in styles
-    styles = tuple(style for style in styles if style in _CASES)
+    any_script = _any_script(item, context)
+    styles = tuple(style for style in (*context.style, *item.style) if style in _CASES)
     # The same as `_straight`, which a call for each value would double in time.
     return [
         (_cased(value, styles) if styles else value)[start:stop]
@@ -461,6 +460,11 @@ def _column(
 
 #: Words with single marks between them, of which a pattern without any styles changes nothing.
 _ORDINARY = re.compile(r"[^\W_]+(?:[ .'-][^\W_]+)*")
+
+
+def _any_script(item: Placeholder, context: Context) -> bool:
+    """Whether letters of any script come through a placeholder."""
+    return context.all_letters_pass and "ascii" not in context.style and "ascii" not in item.style
 
 
 def _stays(item: Placeholder, context: Context) -> bool:
@@ -475,16 +479,11 @@ def _straight(placeholder: Placeholder, values: Mapping[str, str], context: Cont
     if placeholder.field == "count":
         return str(count).zfill(placeholder.pad) if count is not None else ""
     value = values.get(placeholder.field, "")
-    styles = (*context.style, *placeholder.style)
-    plain = value.isalnum() and context.letters_pass
-    if (
-        plain
-        and (value.isascii() or (context.all_letters_pass and "ascii" not in styles))
-        and not placeholder.pad
-        and placeholder.part != "initials"
-    ):
+    plain = value.isalnum() and context.letters_pass and (value.isascii() or _any_script(placeholder, context))
+    if plain and not placeholder.pad and placeholder.part != "initials":
         # One plain word is its own first, last and bare part.
-        text = _cased(value, styles)
+        text = _cased(value, context.style) if context.style else value
+        text = _cased(text, placeholder.style) if placeholder.style else text
         return text if placeholder.whole else text[placeholder.start : placeholder.stop]
     if _stays(placeholder, context) and _ORDINARY.fullmatch(value):
         return value

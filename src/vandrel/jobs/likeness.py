@@ -55,8 +55,13 @@ class Likeness:
         self._order = creator.order(model.kind)
         self._unit = model.dn.parent
         count = len(rows)
-        columns: dict[str, Sequence[str]] = {name: [row[name][0] for row in rows] for name in own}
-        sound = [all(len(row[name]) == 1 for name in own) for row in rows]
+        columns: dict[str, Sequence[str]] = {}
+        sound = [True] * count
+        for name in own:
+            given = [row[name] for row in rows]
+            columns[name] = [values[0] for values in given]
+            if max(map(len, given)) > 1:
+                sound = [so_far and len(values) == 1 for so_far, values in zip(sound, given, strict=True)]
         if "initials" in model.derived and "initials" not in own:
             columns["initials"] = self._initials(columns, count)
         self._seen = creator.seen(model)
@@ -73,7 +78,7 @@ class Likeness:
         self._unique = {
             target: found for target, _, _ in self._order if (found := self._claims(target, columns[target]))
         }
-        self._claimed = [column for found in self._unique.values() for column in found]
+        self._claimed = [(c.keys, c.given, c.held) for found in self._unique.values() for c in found]
 
     def _claims(self, target: str, names: Sequence[str]) -> list[Column]:
         return self._creator.register.columns(target, names)
@@ -100,8 +105,8 @@ class Likeness:
         register = self._creator.register
         if not register.is_sibling_free(key):
             return self._by_the_ladders(own)
-        for column in self._claimed:
-            if column.is_taken(number):
+        for keys, given, held in self._claimed:
+            if keys[number] in given or keys[number] in held:
                 return self._by_the_ladders(own)
         dn = DN.stored(text, key)
         for found in self._unique.values():

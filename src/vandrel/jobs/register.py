@@ -18,10 +18,6 @@ class Column(Struct):
     given: dict[str, DN | tuple[DN, str]]
     held: Mapping[str, DN]
 
-    def is_taken(self, number: int) -> bool:
-        key = self.keys[number]
-        return key in self.given or key in self.held
-
 
 class Register:
     """Answers for the four scopes of uniqueness: domain, forest, siblings, everywhere.
