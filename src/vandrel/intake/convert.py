@@ -260,7 +260,7 @@ class Converter:
             remedy = "a separator stands inside of a value: put that value in quotes"
             return RowFinding(row.number, column, "", "shifted", what, remedy)
         filled = [cell for cell in cells if cell != ""]
-        if len(filled) <= 2 < width and str(filled[0]).strip(" :.").casefold() in TOTALS:
+        if 0 < len(filled) <= 2 < width and str(filled[0]).strip(" :.").casefold() in TOTALS:
             return RowFinding(row.number, self._header[0], str(filled[0]), "totals", "a line of totals, and nobody",
                               "take the row out")  # fmt: skip
         if count == width and [text(cell) for cell in cells] == self._header:

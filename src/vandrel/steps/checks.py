@@ -29,14 +29,20 @@ class Checks:
     renamed or removed is protected is asked of it alone.
     """
 
-    def __init__(self, directory: Directory, dialect: Dialect, read: Keys[str] = frozenset()) -> None:
-        """Prepare to check; `read` are the keys of names that the request has just read, which so exist."""
+    def __init__(
+        self, directory: Directory, dialect: Dialect, read: Keys[str] = frozenset(), coming: Iterable[str] = ()
+    ) -> None:  # fmt: skip
+        """Prepare to check.
+
+        `read` are the keys of names that the request has just read, which so exist; `coming` those of objects that will
+        be made, at which a step may point before.
+        """
         self._read = read
         self._directory = directory
         self._dialect = dialect
         self._schema = directory.schema
         self._added: dict[str, DN] = {}
-        self._coming: set[str] = set()
+        self._coming: set[str] = set(coming)
         self._gone: set[str] = set()
         self._moves: list[Rename] = []
         self._made_moves: list[Rename] = []

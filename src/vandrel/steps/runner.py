@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence, Set
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence, Set
 
 import msgspec
 from msgspec import Struct
@@ -87,9 +87,14 @@ class Runner:
         found = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
         return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
 
-    def check_in_turn(self, batches: Iterable[Sequence[Step]]) -> Iterator[list[Finding]]:
-        """The findings of each of many batches that are no whole plan; what earlier ones would make counts as there."""
-        checks = Checks(self._directory, self._dialect)
+    def check_in_turn(
+        self, batches: Iterable[Sequence[Step]], coming: Collection[str] = ()
+    ) -> Iterator[list[Finding]]:  # fmt: skip
+        """The findings of each of many batches that are no whole plan; what earlier ones would make counts as there.
+
+        `coming` are keys of names of objects that are made as well: steps may point at them.
+        """
+        checks = Checks(self._directory, self._dialect, coming=coming)
         for batch in batches:
             checks.announce(batch)
             yield checks.check(batch)
