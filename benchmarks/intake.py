@@ -76,11 +76,15 @@ def main() -> int:
         for size in (1000, count):
             path = folder / f"{size}.csv"
             write_rows(path, HEADER, rows(size))
-            begun = time.perf_counter()
-            with path.open(encoding="utf-8-sig", newline="") as file:
-                assert sum(1 for _ in csv.DictReader(file)) == size
-            bare = time.perf_counter() - begun
-            ours = check(house, path)
+            # The machine may be faster now and slower then: the least of several, by turns.
+            bares, checks = [], []
+            for _ in range(3):
+                begun = time.perf_counter()
+                with path.open(encoding="utf-8-sig", newline="") as file:
+                    assert sum(1 for _ in csv.DictReader(file)) == size
+                bares.append(time.perf_counter() - begun)
+                checks.append(check(house, path))
+            bare, ours = min(bares), min(checks)
             print(f"check of {size:,} rows: {ours:.2f} s, {ours / size * 1e6:.0f} µs a row; DictReader {bare:.3f} s: "
                   f"{ours / bare:.0f} x (goal 12)")  # fmt: skip
         sheet = folder / "roster.xlsx"
@@ -88,7 +92,7 @@ def main() -> int:
         begun = time.perf_counter()
         assert sum(1 for _ in open_table(sheet).rows()) == count
         bare = time.perf_counter() - begun
-        over = check(house, sheet)
+        over = check(house, sheet.rename(folder / "again.xlsx"))  # not one that has been unpacked before
         print(f"{sheet.suffix} of {count:,} rows: {over:.2f} s; bare reading {bare:.2f} s and the check of the text "
               f"{ours:.2f} s: {over / (bare + ours):.2f} x (goal 1.3)")  # fmt: skip
         print(f"largest memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB (goal 600)")

@@ -363,15 +363,32 @@ def build(pattern: Pattern, values: Mapping[str, str], context: Context, count: 
     return pieces
 
 
-@lru_cache(maxsize=65_536)
-def _text_of(placeholder: Placeholder, value: str, context: Context) -> str:
-    styles = (*context.style, *placeholder.style)
-    if value.isalnum() and "ascii" in styles and context.letters_pass and not placeholder.pad:
-        word = to_ascii(value, context.language)
-        if word.isalnum() and placeholder.part != "initials":  # one word still, which needs no second look
-            return _cased(word, styles)[placeholder.start : placeholder.stop]
-    piece = _piece(placeholder, {placeholder.field: value}, context, None)
-    return str(piece) if piece is not None else ""
+class _Texts(dict[str, str]):
+    """What one placeholder makes of values, each worked out once."""
+
+    def __init__(self, placeholder: Placeholder, context: Context) -> None:
+        super().__init__()
+        self._placeholder, self._context = placeholder, context
+
+    def __missing__(self, value: str) -> str:
+        text = self._made(value) if value else ""
+        if len(self) < _MOST_KEPT:
+            self[value] = text
+        return text
+
+    def _made(self, value: str) -> str:
+        placeholder, context = self._placeholder, self._context
+        styles = (*context.style, *placeholder.style)
+        if value.isalnum() and "ascii" in styles and context.letters_pass and not placeholder.pad:
+            word = to_ascii(value, context.language)
+            if word.isalnum() and placeholder.part != "initials":  # one word still, which needs no second look
+                return _cased(word, styles)[placeholder.start : placeholder.stop]
+        piece = _piece(placeholder, {placeholder.field: value}, context, None)
+        return str(piece) if piece is not None else ""
+
+
+_MOST_KEPT = 65_536
+_texts_of = lru_cache(maxsize=1024)(_Texts)
 
 
 def straight(pattern: Pattern, values: Mapping[str, str], context: Context, count: int | None = None) -> str:
@@ -441,19 +458,17 @@ def _column(
     field, (start, stop) = item.field, (item.start, item.stop)
     if item.pad or item.part == "initials" or item.field in ("suffix", "domain") or not context.letters_pass:
         return [_straight(item, {field: value}, context, None) for value in columns[field]]
+    texts = _texts_of(item, context)
     if _stays(item, context):
         ordinary = _ORDINARY.fullmatch
-        return [
-            value if value.isalnum() or ordinary(value) else (_text_of(item, value, context) if value else "")
-            for value in columns[field]
-        ]
+        return [value if value.isalnum() or ordinary(value) else texts[value] for value in columns[field]]
     any_script = _any_script(item, context)
     styles = tuple(style for style in (*context.style, *item.style) if style in _CASES)
     # The same as `_straight`, which a call for each value would double in time.
     return [
         (_cased(value, styles) if styles else value)[start:stop]
         if value.isalnum() and (any_script or value.isascii())
-        else (_text_of(item, value, context) if value else "")
+        else texts[value]
         for value in columns[field]
     ]
 
@@ -487,7 +502,7 @@ def _straight(placeholder: Placeholder, values: Mapping[str, str], context: Cont
         return text if placeholder.whole else text[placeholder.start : placeholder.stop]
     if _stays(placeholder, context) and _ORDINARY.fullmatch(value):
         return value
-    return _text_of(placeholder, value, context) if value else ""
+    return _texts_of(placeholder, context)[value] if value else ""
 
 
 # A wild card in a built name is one private-use character: its offset is how many letters it may stand for.

@@ -7,6 +7,7 @@ section 4.5.3.1, and RFC 5322, section 3.2.3, for mail addresses; X.520 (1988) u
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -65,6 +66,7 @@ class Target(Struct, frozen=True):
 _DOMAIN = re.compile(r"(?!-)[A-Za-z0-9-]{1,63}(?<!-)(?:\.(?!-)[A-Za-z0-9-]{1,63}(?<!-))*")
 
 
+@lru_cache(maxsize=256)
 def _is_domain(text: str) -> bool:
     return len(text) <= 253 and _DOMAIN.fullmatch(text) is not None
 

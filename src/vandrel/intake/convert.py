@@ -107,7 +107,7 @@ class Converter:
             if cell == "" and column.field != PASSWORD and not column.no:
                 continue
             if column.word:
-                item.words[column.word] = text(cell)
+                item.words[column.word] = unquoted(text(cell))
             if not column.field:
                 continue
             if (values := read(item, name, cell)) is not None and values:

@@ -7,6 +7,7 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from datetime import date, datetime, time, timedelta
+from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,7 +17,7 @@ from vandrel.errors import VandrelError
 from vandrel.intake.layout import SPREADSHEETS, Layout, lines, recognize
 
 if TYPE_CHECKING:
-    from python_calamine import CalamineWorkbook
+    from python_calamine import CalamineSheet, CalamineWorkbook
 
 Cell = str | int | float | bool | date | datetime | time | timedelta
 
@@ -136,6 +137,17 @@ def text(cell: Cell) -> str:
 
 
 def _workbook(path: Path) -> CalamineWorkbook:
+    try:
+        told = path.stat()
+    except FileNotFoundError:
+        raise VandrelError("not-found", "there is no such file", where=str(path)) from None
+    except OSError as error:
+        raise VandrelError("not-permitted", f"it cannot be read: {error.strerror}", where=str(path)) from None
+    return _opened(path, told.st_mtime_ns, told.st_size)
+
+
+@lru_cache(maxsize=1)  # opened for its sheets, for a sample, for its header and for its rows: unpacked once
+def _opened(path: Path, changed: int, size: int) -> CalamineWorkbook:
     import python_calamine
 
     _must_not_swell(path)
@@ -154,13 +166,18 @@ def _sheet_names(path: Path) -> list[str]:
     return names
 
 
+@lru_cache(maxsize=1)
+def _sheet(book: CalamineWorkbook, name: str) -> CalamineSheet:
+    return book.get_sheet_by_name(name)
+
+
 def _sheet_rows(path: Path, name: str) -> Iterator[Row]:
     book = _workbook(path)
     if name not in book.sheet_names:
         remedy = f"it has: {', '.join(book.sheet_names)}"
         raise VandrelError("not-found", f"there is no sheet {name!r}", where=str(path), remedy=remedy)
     try:
-        sheet = book.get_sheet_by_name(name)
+        sheet = _sheet(book, name)
         first = sheet.start[0] if sheet.start else 0
         for number, cells in enumerate(sheet.iter_rows(), first + 1):
             yield Row(number, list(cells))
@@ -186,8 +203,6 @@ def _must_not_swell(path: Path) -> None:
             suspects = [m for m in members if m.compress_size * _MOST_SWOLLEN > _LARGEST_SHEET // max(1, len(members))]
             total = sum(min(m.file_size, m.compress_size * _MOST_SWOLLEN) for m in members if m not in suspects)
             total += sum(_swollen(member, archive) for member in suspects)
-    except FileNotFoundError:
-        raise VandrelError("not-found", "there is no such file", where=str(path)) from None
     except OSError as error:
         raise VandrelError("not-permitted", f"it cannot be read: {error.strerror}", where=str(path)) from None
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, ValueError, EOFError) as error:

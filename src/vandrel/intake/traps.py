@@ -43,7 +43,7 @@ class Fits(Struct, frozen=True):
 
 
 def unquoted(value: str) -> str:
-    """A value without the quote that whoever made the file put before it, so that no spreadsheet makes a formula of it."""
+    """A value without the quote that was put before it so that no spreadsheet takes it for a formula."""
     return value[1:] if value[:1] == "'" and value[1:2] in _FORMULA else value
 
 
