@@ -19,7 +19,7 @@ from vandrel.intake.convert import Converter, Item
 from vandrel.intake.description import Column, Description
 from vandrel.intake.invent import people
 from vandrel.intake.table import Row
-from vandrel.jobs import roster
+from vandrel.jobs import likeness, roster
 from vandrel.jobs.draft import Alike
 from vandrel.jobs.house import House
 from vandrel.jobs.roster import Planner
@@ -113,7 +113,7 @@ def test_accounts_worked_out_together_are_those_worked_out_alone(bench, monkeypa
         return Planner(house, described, date(2026, 11, 23)).plan(items(300, number))
 
     quick = worked_out()
-    monkeypatch.setattr(roster._Alikes, "draft", lambda self, line: None)
+    monkeypatch.setattr(likeness.Alikes, "draft", lambda self, item: None)
     full = worked_out()
     alike = sum(isinstance(line.draft, Alike) for line in quick.lines)
     assert alike > 120 or "office" in OTHER[number][1]

@@ -62,13 +62,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
+    from vandrel.cli.views import groups_that_count, hours_picture, rules_in_force
     from vandrel.jobs.resolve import resolve
 
     args = session.args
     names = args.names or [_ask_name(session)]
     entries = [resolve(session.house, name) for name in names]
     if args.hours_picture:
-        return _picture(session, entries)
+        return hours_picture(session, entries)
     if session.out.as_json:
         session.out.json({"command": "show", "objects": [as_json(session, entry) for entry in entries]})
         return 0
@@ -85,9 +86,9 @@ def run(session: Session) -> int:
         else:
             show_entry(session, entry, full=args.all)
             if args.effective:
-                _effective(session, entry)
+                groups_that_count(session, entry)
             if args.password_rules:
-                _password_rules(session, entry)
+                rules_in_force(session, entry)
     return 0
 
 
@@ -210,7 +211,9 @@ def show_entry(session: Session, entry: Entry, *, full: bool = False) -> None:
     session.out.line()
     session.out.table(("topic", "field", "value"), rows, header=False)
     if hours := house.one(entry, "hours"):
-        _week(session, hours)
+        from vandrel.cli.views import week_of
+
+        week_of(session, hours)
     if sort in ("unit", ""):
         session.out.line()
         _below(session, entry)
@@ -243,42 +246,6 @@ def _topics(session: Session, entry: Entry, sort: str) -> Iterator[tuple[str, st
     yield "Kept", "place", house.place(entry.dn.parent)
     for name, instant in house.dialect.instants(entry):
         yield "", name, instant.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M")
-
-
-def _week(session: Session, hours: str) -> None:
-    """Logon hours as a week, by the organization's clock."""
-    from vandrel.text import week
-
-    session.out.line()
-    session.out.heading(f"Hours of the week ({session.charter.document.time_zone})")
-    for line in week.drawn(week.parse(hours)):
-        session.out.line(f"  {line}")
-
-
-def _picture(session: Session, entries: Sequence[Entry]) -> int:
-    """Draw the hours of one account into a file.
-
-    Raises:
-        VandrelError: ``usage`` for several accounts, ``not-found`` where there are no hours.
-
-    """
-    from pathlib import Path
-
-    from vandrel.cli.figures import save, week_figure
-    from vandrel.errors import VandrelError
-    from vandrel.text import week
-
-    if len(entries) > 1:
-        raise VandrelError("usage", "one picture is of one account", where="--hours-picture")
-    house, path = session.house, Path(session.args.hours_picture)
-    hours = house.one(entries[0], "hours")
-    if not hours:
-        what = f"{house.label(entries[0])} has no hours: it may log on at any time"
-        raise VandrelError("not-found", what, where="hours", remedy='give it some: hours="Mon-Fri 06-18"')
-    title = f"{house.label(entries[0])}: hours of the week ({session.charter.document.time_zone})"
-    save(week_figure(week.parse(hours), title, hours), path)
-    session.out.note(f"Written: {path}")
-    return 0
 
 
 def _primary(session: Session, group: Entry) -> list[str]:
@@ -341,59 +308,6 @@ def entrusted(session: Session, unit: Entry) -> list[tuple[str, str, str]]:
             state = "not in force yet" if kept else "by the charter"
         found.setdefault((item.team, state), []).append(item.task)
     return [(team, ", ".join(tasks), state) for (team, state), tasks in found.items()]
-
-
-def _effective(session: Session, entry: Entry) -> None:
-    """Every group that membership amounts to, with the path that gives it."""
-    from vandrel.jobs.groups import convertible, effective
-    from vandrel.jobs.policies import reaching
-
-    reach = session.charter.power
-    rows = [
-        (f"  {found.group.dn.name}", " in ".join(found.through) or "directly", reach.get(found.group.dn.name, ""))
-        for found in effective(session.house, entry)
-    ]
-    session.out.line()
-    session.out.heading("Groups that count")
-    session.out.table(("group", "through", "power"), rows or [("  none", "", "")], header=False)
-    sort = session.house.dialect.sort_of(entry)
-    if sort == "group" and session.house.one(entry, "scope"):
-        session.out.line()
-        session.out.heading("What its scope could become")
-        scopes = [(f"  {scope}", why or "yes") for scope, why in convertible(session.house, entry)]
-        session.out.table(("scope", "why"), scopes, header=False)
-    if policies := reaching(session.house, entry.dn if sort in ("unit", "") else entry.dn.parent):
-        session.out.line()
-        session.out.heading("Policies that reach it, the last wins")
-        session.out.table(
-            ("policy", "from", ""),
-            [(f"  {p.name}", p.unit, "enforced" if p.enforced else "") for p in policies], header=False,
-        )  # fmt: skip
-
-
-def _password_rules(session: Session, entry: Entry) -> None:
-    """The rules in force for an account, each with its source, and what they mean for the password it has."""
-    from vandrel.cli.passwords import show_rules
-    from vandrel.jobs.ages import ages
-    from vandrel.jobs.edit import password_rules
-
-    if session.house.dialect.sort_of(entry) != "account":
-        return
-    rules = password_rules(session.house, entry)
-    session.out.line()
-    show_rules(session, rules)
-    known = ages(session.house, entry, rules)
-    said = [("set", known.set, ""), ("its owner may change it from", known.rests, rules.rules["rests"].source)]
-    said.append(("too old from", known.old, known.source))
-    rows = [
-        (f"  {label}", when.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M") if when else "never", source)
-        for label, when, source in said
-    ]
-    session.out.heading("The password that it has")
-    if known.set is None:
-        session.out.line("  when it was set is not known")
-    else:
-        session.out.table(("what", "when", "from"), rows, header=False)
 
 
 def _show_rest(session: Session, entry: Entry) -> None:

@@ -12,7 +12,8 @@ from vandrel.charter.document import Kind
 from vandrel.charter.pattern import parse
 from vandrel.directory.dn import DN, LEVEL, escape_value
 from vandrel.errors import VandrelError
-from vandrel.fields import ACCOUNT, FIELDS
+from vandrel.fields import ACCOUNT, FIELDS, NAMED
+from vandrel.intake.convert import Item
 from vandrel.jobs import values as given_values
 from vandrel.jobs.create import Creator
 from vandrel.jobs.draft import Alike, Draft, Shared
@@ -159,3 +160,48 @@ class Likeness:
             if made is not None and not register.is_free(other, made.value):
                 return "taken"
         return ""
+
+
+class Alikes:
+    """The rows of a file that may go by a likeness: new accounts that have the same but for what is their own."""
+
+    def __init__(self, house: House, creator: Creator, kind: str, items: Sequence[Item]) -> None:
+        """Sort the rows; `kind` is that of rows that do not say theirs."""
+        self._house, self._creator, self._kind = house, creator, kind
+        self._layouts: dict[tuple[object, ...], tuple[list[str], list[str]] | None] = {}
+        self._like: dict[tuple[object, ...], list[Item]] = {}
+        self._ready: dict[int, tuple[Likeness, int]] = {}
+        for item in items:
+            if not item.stops and (key := self._key(item)) is not None:
+                self._like.setdefault(key, []).append(item)
+
+    def _layout(self, item: Item) -> tuple[list[str], list[str]] | None:
+        """Of the fields that a row has, those that are its own, and the others; None where a name was typed."""
+        kind = item.one("kind") or self._kind
+        which = (kind, *item.fields)
+        if which not in self._layouts:
+            known = self._house.charter.document.kinds.get(kind)
+            own = (
+                own_fields(self._house, known, item.fields) if known and item.fields.keys().isdisjoint(NAMED) else None
+            )
+            self._layouts[which] = (own, [name for name in item.fields if name not in own]) if own is not None else None
+        return self._layouts[which]
+
+    def _key(self, item: Item) -> tuple[object, ...] | None:
+        layout = self._layout(item)
+        return (*item.fields, *map(item.fields.__getitem__, layout[1])) if layout is not None else None
+
+    def draft(self, item: Item) -> Alike | None:
+        """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""
+        likeness, number = self._ready.pop(item.row, (None, 0))
+        return likeness.draft(number) if likeness is not None else None
+
+    def learn(self, item: Item, draft: Draft | Alike | None) -> None:
+        """A row was worked out in full: those that are like it need not be."""
+        layout = self._layout(item)
+        if layout is None or not isinstance(draft, Draft) or draft.findings or draft.dn is None:
+            return
+        others = [other for other in self._like.pop(self._key(item) or (), ()) if other is not item]
+        if others:
+            likeness = Likeness(self._house, self._creator, draft, layout[0], [other.fields for other in others])
+            self._ready |= {other.row: (likeness, number) for number, other in enumerate(others)}

@@ -16,7 +16,7 @@ from vandrel.collector import at_rest
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import Finding, VandrelError
-from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, NAMED, UNIT, Shape
+from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
 from vandrel.intake.convert import Item
 from vandrel.intake.description import PLACE, Description
 from vandrel.intake.finding import RowFinding
@@ -28,7 +28,7 @@ from vandrel.jobs.draft import Alike, Derived, Draft
 from vandrel.jobs.edit import Edit, Editor, in_order
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Key, Ledger, key_of
-from vandrel.jobs.likeness import Likeness, own_fields
+from vandrel.jobs.likeness import Alikes
 from vandrel.jobs.resolve import SORTS, NotOne, resolve
 from vandrel.secret import Secret
 from vandrel.steps.step import Add, Set, Step
@@ -243,9 +243,11 @@ class Planner:
         coming: set[DN] = set()
         for line in lines if self._described.built else ():
             self._build(line.item)
-        alike = _Alikes(self._house, creator, self._described, lines)
+        alike = Alikes(
+            self._house, creator, self._described.kind, [line.item for line in lines if self._described.sort == ACCOUNT]
+        )
         for line in lines:
-            line.draft = alike.draft(line)
+            line.draft = alike.draft(line.item)
             if line.draft is None:
                 waiting = len(pending)
                 try:
@@ -254,7 +256,7 @@ class Planner:
                     self._note(line.item, error.findings)
                     continue
                 if len(pending) == waiting and not line.item.stops:
-                    alike.learn(line)
+                    alike.learn(line.item, line.draft)
             if isinstance(line.draft, Alike):
                 self._check_secret(line.item, line.draft)
             line.dn = line.draft.dn
@@ -361,50 +363,6 @@ def _told(error: VandrelError) -> Finding:
         ask = f"write one of them: {names} ..." if error.code == "ambiguous" else f"did you mean {names}?"
         return structs.replace(finding, remedy=ask)
     return structs.replace(finding, remedy="give a number, a logon name or a mail address that exists")
-
-
-class _Alikes:
-    """The rows of a file that may go by a likeness: new accounts that have the same but for what is their own."""
-
-    def __init__(self, house: House, creator: Creator, described: Description, lines: Sequence[Line]) -> None:
-        self._house, self._creator, self._described = house, creator, described
-        self._layouts: dict[tuple[object, ...], tuple[list[str], list[str]] | None] = {}
-        self._like: dict[tuple[object, ...], list[Line]] = {}
-        self._ready: dict[int, tuple[Likeness, int]] = {}
-        for line in lines if described.sort == ACCOUNT else ():
-            if not line.item.stops and (key := self._key(line)) is not None:
-                self._like.setdefault(key, []).append(line)
-
-    def _layout(self, line: Line) -> tuple[list[str], list[str]] | None:
-        """Of the fields that a row has, those that are its own, and the others; None where a name was typed."""
-        fields = line.item.fields
-        kind = line.item.one("kind") or self._described.kind
-        which = (kind, *fields)
-        if which not in self._layouts:
-            known = self._house.charter.document.kinds.get(kind)
-            own = own_fields(self._house, known, fields) if known and fields.keys().isdisjoint(NAMED) else None
-            self._layouts[which] = (own, [name for name in fields if name not in own]) if own is not None else None
-        return self._layouts[which]
-
-    def _key(self, line: Line) -> tuple[object, ...] | None:
-        layout, fields = self._layout(line), line.item.fields
-        return (*fields, *map(fields.__getitem__, layout[1])) if layout is not None else None
-
-    def draft(self, line: Line) -> Alike | None:
-        """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""
-        likeness, number = self._ready.pop(line.item.row, (None, 0))
-        return likeness.draft(number) if likeness is not None else None
-
-    def learn(self, line: Line) -> None:
-        """A row was worked out in full: those that are like it need not be."""
-        layout, draft = self._layout(line), line.draft
-        if layout is None or not isinstance(draft, Draft) or draft.findings or draft.dn is None:
-            return
-        others = [other for other in self._like.pop(self._key(line) or (), ()) if other is not line]
-        if others:
-            rows = [other.item.fields for other in others]
-            likeness = Likeness(self._house, self._creator, draft, layout[0], rows)
-            self._ready |= {other.item.row: (likeness, number) for number, other in enumerate(others)}
 
 
 #: Stands for the name of a file-mate that is not worked out yet.
