@@ -12,7 +12,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -138,7 +138,7 @@ class Forgetful:
             threading.Thread(target=self._relay, args=(client,), daemon=True).start()
 
     def _relay(self, client: socket.socket) -> None:
-        with client, socket.create_connection(self._target) as server:
+        with suppress(ConnectionAbortedError), client, socket.create_connection(self._target) as server:
             while True:
                 ready, _, _ = select.select([client, server], [], [])
                 data = ready[0].recv(65536)
@@ -188,6 +188,10 @@ class Watching(Forgetful):
             one, data = data[: most + size], data[most + size :]
             self._count(one[most + 2 + one[most + 1]] in self.WRITES or self.PASSWORD in one)
             server.sendall(one)
+
+    def drop(self) -> None:
+        """Let what was about to be handed on go no further, nor anything behind it."""
+        raise ConnectionAbortedError
 
     def _count(self, writes: bool) -> None:
         self._number -= writes

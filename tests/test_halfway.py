@@ -86,11 +86,11 @@ class Harbour:
         assert done.code == 0, done.out + done.err
         return int(self.last()["number"])
 
-    def stopped(self, words: list[str], then: Callable[[int], None]) -> tuple[int, str]:
-        """Run a command; before its second write is handed on, `then` is called with the number of its process."""
+    def stopped(self, words: list[str], then: Callable[[int], None], at: int = 2) -> tuple[int, str]:
+        """Run a command; before so many a write is handed on, `then` is called with the number of its process."""
         (self.folder.path / "new.csv").unlink(missing_ok=True)
         process = self.folder.start(*words, "--yes")
-        self.relay.before(2, lambda: then(process.pid), self._running)
+        self.relay.before(at, lambda: then(process.pid), self._running)
         out, err = process.communicate(timeout=60)
         assert "Traceback" not in err
         assert self.relay.happened, f"{words}: fewer than two writes\n{out}{err}"
@@ -184,6 +184,21 @@ def _ctrl_c(harbour: Harbour, name: str) -> None:
     if prepared:
         harbour.run("undo", str(prepared))
     assert harbour.state() == begin
+
+
+def test_a_job_of_which_nothing_was_made_is_let_go(harbour):
+    def cut(process: int) -> None:
+        os.kill(process, signal.SIGKILL)
+        harbour.relay.drop()
+
+    ready = harbour.state()
+    harbour.stopped(COMMANDS["disable"][1], cut, at=1)
+    job = harbour.last()
+    assert (job["state"], harbour.state()) == ("broken off", ready)
+    done = harbour.folder.run("undo", str(job["number"]))
+    assert (done.code, "Nothing of job" in done.out) == (0, True)
+    assert harbour.last()["state"] == "in part"
+    assert "was broken off" not in harbour.folder.run("protect", "alund", "-n").err
 
 
 @pytest.mark.parametrize("name", COMMANDS)

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from vandrel.cli.journal import described, number
 from vandrel.cli.session import Session, exit_code, steps_as_json
+
+if TYPE_CHECKING:
+    from vandrel.record.journal import Job
 
 NAME = "undo"
 HELP = "take a job of the journal back, wholly or one step"
@@ -45,7 +49,10 @@ def run(session: Session) -> int:
             remedy=f"vandrel undo {by} redoes it",
         )
     ended = datetime.fromisoformat(job.ended) if job.ended else None
-    found = undo(session.house, session.runner.standing(job.number), ended, session.args.step)
+    made = list(session.runner.standing(job.number))
+    if job.state == BROKEN and not made:
+        return _given_up(session, job)
+    found = undo(session.house, made, ended, session.args.step)
     plan = Plan(title_of(job, session.args.step), found.steps, found.findings)
     _preview(session, plan)
     if any(finding.fatal for finding in found.findings):
@@ -54,9 +61,19 @@ def run(session: Session) -> int:
     if job.state == BROKEN and report is not None and not report.in_part and not session.args.step:
         session.runner.give_up(job.number)
     if session.out.as_json:
-        made = report.job if report else None
-        session.out.json({"command": NAME, "undoes": job.number, "steps": steps_as_json(plan), "job": made})
+        own = report.job if report else None
+        session.out.json({"command": NAME, "undoes": job.number, "steps": steps_as_json(plan), "job": own})
     return exit_code(report)
+
+
+def _given_up(session: Session, job: Job) -> int:
+    """A job that was broken off before anything was made needs no more than to be let go."""
+    if not session.args.dry_run:
+        session.runner.give_up(job.number)
+    if session.out.as_json:
+        session.out.json({"command": NAME, "undoes": job.number, "steps": [], "job": None})
+    session.out.note(f"Nothing of job {job.number} was made. It will not be finished any more.")
+    return 0
 
 
 def _preview(session: Session, plan: object) -> None:
