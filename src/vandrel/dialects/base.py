@@ -119,6 +119,9 @@ class BaseDialect:
 
     # --- members
 
+    def first_members(self, group: Entry, new: Sequence[DN]) -> list[Change]:
+        return [Change("member", added=tuple(map(str, new)))]
+
     def _present(self, group: Entry) -> dict[object, str]:
         return {self._schema.key("member", value): value for value in group.texts("member")}
 

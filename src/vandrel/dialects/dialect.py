@@ -63,6 +63,9 @@ class Dialect(Protocol):
     def condition(self, field: str, value: str) -> Filter | None:
         """What finds the objects whose field has this value, where that is no comparison of its attribute."""
 
+    def first_members(self, group: Entry, new: Sequence[DN]) -> list[Change]:
+        """The changes by which objects that are new themselves come into a group: no look at thousands of members."""
+
     def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
         """The attributes and values that nobody else may have if this is to be unique; empty if it need not be."""
 

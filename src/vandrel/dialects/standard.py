@@ -229,6 +229,10 @@ class StandardDialect(BaseDialect):
             wanted = wanted or [_NOBODY]
         return self._differences(attribute, entry.values_of(attribute), wanted)
 
+    def first_members(self, group: Entry, new: Sequence[DN]) -> list[Change]:
+        nobody = [Change("member", (_NOBODY,))] if _NOBODY in group.values_of("member") else []
+        return [*super().first_members(group, new), *nobody]
+
     def member_change(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> list[Change]:
         present = self._present(group)
         added, removed = self._joins(group, add, remove)

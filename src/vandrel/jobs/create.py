@@ -415,7 +415,7 @@ def steps(house: House, drafts: Sequence[tuple[Draft | Alike, Secret | None]], k
             enabled.append(Set(draft.dn, tuple(house.dialect.changes(born, "enabled", ("yes",)))))
         for group in draft.groups:
             members.setdefault(group.dn.key, (group, []))[1].append(draft.dn)
-    joins = [Set(group.dn, tuple(house.dialect.member_change(group, dns, ()))) for group, dns in members.values()]
+    joins = [Set(group.dn, tuple(house.dialect.first_members(group, dns))) for group, dns in members.values()]
     return [*adds, *passwords, *enabled, *joins]
 
 

@@ -173,7 +173,7 @@ def join_groups(house: House, draft: Draft, names: Sequence[str]) -> list[Step]:
     """
     assert draft.dn is not None
     groups = [resolve(house, name, (GROUP,)) for name in names]
-    return [Set(group.dn, tuple(house.dialect.member_change(group, [draft.dn], ()))) for group in groups]
+    return [Set(group.dn, tuple(house.dialect.first_members(group, [draft.dn]))) for group in groups]
 
 
 def steps(house: House, draft: Draft, sort: str) -> list[Step]:

@@ -33,6 +33,10 @@ def _chunks(values: Sequence[str], size: int = 500) -> Iterator[Sequence[str]]:
         yield values[start : start + size]
 
 
+#: Left to itself, SQLite goes through all references of an attribute for those of one entry.
+_OF_ENTRY = "FROM reference INDEXED BY reference_entry"
+
+
 class Writer:
     """Makes operations on one connection; each is made whole or refused whole."""
 
@@ -271,7 +275,8 @@ class Writer:
         found: Data = {}
         for name, number in self._index.references.items():
             rows = self._db.execute(
-                "SELECT dn FROM reference WHERE entry = ? AND attribute = ? LIMIT 2", (entry, number)
+                f"SELECT dn {_OF_ENTRY} WHERE entry = ? AND attribute = ? LIMIT 2",
+                (entry, number),
             ).fetchall()
             if rows:
                 found[name] = [row[0] for row in rows]
@@ -353,7 +358,7 @@ class Writer:
         if name == "member":
             self._db.execute(
                 "INSERT INTO reference(attribute, key, entry, dn) SELECT ?, '', ?, '' "
-                "WHERE NOT EXISTS (SELECT 1 FROM reference WHERE entry = ? AND attribute = ?)",
+                f"WHERE NOT EXISTS (SELECT 1 {_OF_ENTRY} WHERE entry = ? AND attribute = ?)",
                 (number, holder, holder, number),
             )
 
