@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from datetime import date
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
@@ -46,7 +46,9 @@ def odd_row(chance: random.Random, number: int) -> Row:
     if oddness == 9 and chance.randrange(3) == 0:
         cells = [*cells, chance.choice(ODD)] if chance.randrange(2) else cells[:-3]
     if oddness == 8:
-        cells[chance.randrange(len(cells))] = chance.choice([1001.0, 7, 1.5, True, date(2026, 12, 31), 0])
+        cells[chance.randrange(len(cells))] = chance.choice(
+            [1001.0, 7, 1.5, True, date(2026, 12, 31), 0, datetime(2026, 12, 31), datetime(2026, 12, 31, 7)]
+        )
     return Row(number, cells)
 
 
@@ -59,6 +61,12 @@ def test_rows_are_read_by_column_as_they_are_cell_by_cell():
         assert list(converter.items(rows)) == [converter.item(row) for row in rows]
         quick += sum(found is not None for found in converter._quick.read([row.cells for row in rows]))
     assert 0.6 < quick / (1500 * 8) < 0.95  # both ways were gone
+
+
+def test_rows_of_which_no_column_is_read(tmp_path):
+    described = Description(columns={"b": "given"}, key=["number"])
+    converter = Converter(described, ["a", "b", "c", "d"], {})
+    assert [item.fields for item in converter.items([Row(2, ["x", "", "y", "z"])])] == [{}]
 
 
 @given(st.lists(st.text(alphabet="aB ß\t\u00a0\u200bİ.-", max_size=6), max_size=5))

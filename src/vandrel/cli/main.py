@@ -60,7 +60,12 @@ def _broken_off(session: Session) -> str:
     """That the job of this command was broken off, if it was."""
     if not session.begun:
         return ""
-    job = session.journal().job(session.begun)
+    from vandrel.errors import VandrelError
+
+    try:
+        job = session.journal().job(session.begun)
+    except VandrelError:  # what went wrong before is told, and may be just that
+        return ""
     if job.state != "broken off":
         return ""
     return (

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from datetime import date
 
 from msgspec import Struct
 
@@ -25,6 +26,10 @@ class Found(Struct):
 
     fields: dict[str, Values]
     words: dict[str, str]
+
+
+def _is_day(column: Column) -> bool:
+    return column.field in FIELDS and FIELDS[column.field].shape is Shape.DATE
 
 
 class Columns:
@@ -56,11 +61,13 @@ class Columns:
             return found
         columns: list[Sequence[Cell]] = list(zip(*(rows[n] for n in whole), strict=True))
         odd = {n for n, cell in enumerate(columns[0]) if cell == self._header[0]}
-        texts = {index: self._texts(column.field, columns[index], odd) for index, column in self._plan}
+        texts = {index: self._texts(column, columns[index], odd) for index, column in self._plan}
         for index, fits in self._tests.items():
             self._misplaced(index, fits, texts[index], odd)
         read = {column.field: self._values(column, texts[index], odd) for index, column in self._plan if column.field}
         read = {name: column for name, column in read.items() if any(column)}
+        if not read:
+            return found
         words = [(column.word, texts[index]) for index, column in self._plan if column.word]
         full = all(map(all, read.values()))
         for place, (row, values) in enumerate(zip(whole, zip(*read.values(), strict=True), strict=True)):
@@ -73,15 +80,14 @@ class Columns:
             found[row] = Found({**self._constants, **fields} if self._constants else fields, said)
         return found
 
-    def _texts(self, field: str, cells: Sequence[Cell], odd: set[int]) -> Sequence[str]:
+    def _texts(self, column: Column, cells: Sequence[Cell], odd: set[int]) -> Sequence[str]:
         """The cells of a column as text; those that may hide something are odd."""
         try:
             lines = "\n".join(cells)  # type: ignore[arg-type]
             found: Sequence[str] = cells  # type: ignore[assignment]
         except TypeError:  # a spreadsheet has numbers, days, and more
-            odd |= {
-                n for n, cell in enumerate(cells) if isinstance(cell, bool) or not isinstance(cell, (str, int, float))
-            }
+            sorts = (str, int, float, date) if _is_day(column) else (str, int, float)
+            odd |= {n for n, cell in enumerate(cells) if isinstance(cell, bool) or not isinstance(cell, sorts)}
             found = list(map(text, cells))
             lines = "\n".join(found)
         if "'" in lines:
@@ -89,7 +95,7 @@ class Columns:
             lines = "\n".join(found)
         if lines.count("\n") >= len(found):
             odd |= {n for n, value in enumerate(found) if "\n" in value}
-        if self._may_be_odd(field, lines, found):
+        if self._may_be_odd(column.field, lines, found):
             odd |= {n for n, value in enumerate(found) if self._suspect.search(value)}
         return found
 
@@ -116,7 +122,7 @@ class Columns:
     def _values(self, column: Column, cells: Sequence[str], odd: set[int]) -> list[Values]:
         """The values of each cell; the same cells share theirs, which are most of what is kept of a large file."""
         known = FIELDS.get(column.field)
-        if known is not None and known.shape is Shape.DATE:
+        if _is_day(column):
             days = {value: day(value, formats_of(column)) for value in set(cells)}
             odd |= {n for n, value in enumerate(cells) if value and not days[value]}
             return [(days[value],) if days[value] else () for value in cells]
