@@ -179,6 +179,9 @@ def _ctrl_c(harbour: Harbour, name: str) -> None:
     assert harbour.standing(job["number"]) <= {True, None}
     assert (harbour.state() != ready) == (name != "reset")
     if name != "reset":  # a password is in no record
+        told = harbour.folder.run("undo", str(job["number"]), "-n").err
+        assert ("a password cannot be taken back" in told) == (name == "handover")  # it goes with a new account
+        assert "was broken off" not in told
         harbour.run("undo", str(job["number"]))
     assert harbour.state() == ready
     if prepared:

@@ -323,7 +323,7 @@ class Session:
                 fatal=False,
             )
             for job in self.journal().broken()
-            if job.directory == self.directory.location
+            if job.directory == self.directory.location and job.number != getattr(self.args, "job", 0)
         )
 
 

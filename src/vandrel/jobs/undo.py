@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections import Counter
+from collections.abc import Collection, Iterable, Sequence
 from datetime import datetime, timedelta
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
 from vandrel.errors import Finding, VandrelError
 from vandrel.jobs.house import House
-from vandrel.record.journal import DONE, Job, Journal, JournalStep
+from vandrel.record.journal import BEGUN, DONE, Job, Journal, JournalStep
 from vandrel.steps.references import with_references
 from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
 
@@ -39,6 +40,8 @@ def undone_by(journal: Journal, job: Job) -> int:
     return 0
 
 
+#: Objects of which the same is said one by one.
+_SAME = 3
 #: Clocks of servers and of this machine differ a little.
 _TOLERANCE = timedelta(seconds=5)
 
@@ -63,11 +66,35 @@ def undo(
         what = f"no step {only} of the job was made" if only else "no step of the job was made"
         raise VandrelError("not-found", what, remedy="vandrel journal JOB lists them")
     found = Undoing([], [])
+    # A password goes with its account; and of an account that was never made, none was set.
+    born = {item.record["dn"] for item, _ in chosen if item.record["step"] == "add"}
+    chosen = [each for each in chosen if not (_is_password(each[0]) and _without_owner(house, each[0], born))]
     renames = [step for item, _ in chosen if isinstance(step := from_record(item.record), Rename)]
     for item, stands in reversed(chosen):
         _one(house, found, item, stands, renames)
+    found.findings = _few(found.findings)
     found.steps = [step for step in found.steps if not _changed_since(house, found, step, ended)]
     found.steps = with_references(house.directory, house.dialect, found.steps)
+    return found
+
+
+def _is_password(item: JournalStep) -> bool:
+    return bool(item.record["step"] == "password")
+
+
+def _without_owner(house: House, item: JournalStep, born: Collection[str]) -> bool:
+    dn = item.record["dn"]
+    return dn in born or (item.state == BEGUN and house.directory.get(names.parse(dn)) is None)
+
+
+def _few(findings: Sequence[Finding]) -> list[Finding]:
+    """The findings, of which many that say the same of many objects become one."""
+    same = Counter((finding.what, finding.fatal) for finding in findings)
+    found = [finding for finding in findings if same[finding.what, finding.fatal] <= _SAME]
+    for what, fatal in same:
+        if same[what, fatal] > _SAME:
+            first = next(f for f in findings if (f.what, f.fatal) == (what, fatal))
+            found.append(structs.replace(first, where=f"{same[what, fatal]} objects, the first {first.where}"))
     return found
 
 
