@@ -270,9 +270,13 @@ class Slapd:
     def settings(self) -> Settings:
         return settings((self.url,), sasl="external")
 
+    def as_root(self) -> Settings:
+        """As the root identity, which only the tests have: no rule holds for it."""
+        return settings((self.url,), bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone"))
+
     def begin(self) -> None:
         """Make the entry at the top, which only the root identity may; nothing else is done by it."""
-        root = open_directory(settings((self.url,), bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone")))
+        root = open_directory(self.as_root())
         classes = ["top", "organization", "dcObject"]
         top = AddEntry(names.parse(SUFFIX), {"objectClass": list(classes), "o": ["Marrowick"], "dc": ["marrowick"]})
         assert root.execute([top], atomic=True) == [None]

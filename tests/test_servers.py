@@ -52,10 +52,6 @@ def root(port: int, **more) -> Settings:
     return settings((f"ldap://127.0.0.1:{port}",), bind_dn=f"cn=root,{SUFFIX}", secret=secret, plain=True, **more)
 
 
-def root_of(server) -> Settings:
-    return settings((server.url,), bind_dn=f"cn=root,{SUFFIX}", secret=Secret("the-tests-alone"))
-
-
 def test_a_server_that_is_killed_and_comes_back_loses_nothing(slapd):
     directory = open_directory(slapd.settings())
     assert make(directory, unit(BASE), unit(DECK)) == [None, None]
@@ -396,7 +392,7 @@ def test_a_password_that_a_rule_refuses_which_nobody_could_see(house, tmp_path):
     hidden = f'access to dn.exact="cn=rules,{SUFFIX}" by * none\n'
     with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY, access=hidden, right="write")) as server:
         mine = house(open_directory(server.settings()))
-        root = open_directory(root_of(server))
+        root = open_directory(server.as_root())
         assert make(root, policy(pwdMinLength=["30"], pwdCheckQuality=["2"])) == [None]
         root.close()
         make(mine.directory, unit(BASE))

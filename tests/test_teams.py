@@ -8,8 +8,10 @@ import pytest
 
 from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
+from vandrel.directory import dn as names
 from vandrel.directory.active import entrusted, remote
 from vandrel.directory.active.descriptor import Acl, Descriptor, Entry, decode, encode
+from vandrel.directory.operations import AddEntry, Change, ModifyEntry
 from vandrel.errors import VandrelError
 from vandrel.jobs.due import intentions
 from vandrel.jobs.edit import Editor
@@ -461,6 +463,48 @@ def test_the_rules_in_force_are_told_with_their_source_and_each_is_named(place):
     ages = folder.run("show", "agross", "--password-rules", *more).out
     assert "too old from" in ages
     assert "never" not in ages
+
+
+def test_the_same_rules_kept_by_a_standard_server(tmp_path):
+    """The test set as a password policy of slapd, for an identity that it does not let off."""
+    setup = servers.Setup(
+        modules=("ppolicy",), right="write",
+        overlays=f'overlay ppolicy\nppolicy_default "cn=rules,{servers.SUFFIX}"\n',
+    )  # fmt: skip
+    with servers.running(setup) as server:
+        (tmp_path / "connections.yaml").write_text(SLAPD.format(url=server.url, dn=TOVE))
+        env = {"VANDREL_DIRECTORY": "harbour"}
+        assert Folder(tmp_path, {}).run("demo", "demo", "--no-tour", "--directory", "harbour").code == 0
+        folder, root = Folder(tmp_path / "demo", env), servers.open_directory(server.as_root())
+        rules = names.parse(f"cn=rules,{servers.SUFFIX}")
+        policy = {
+            "objectClass": ["device", "pwdPolicy"], "pwdAttribute": ["userPassword"], "pwdInHistory": ["24"],
+            "pwdMaxAge": [str(42 * 86400)], "pwdMinAge": ["86400"], "pwdMinLength": ["7"], "pwdCheckQuality": ["2"],
+        }  # fmt: skip
+        assert root.execute([AddEntry(rules, policy)], atomic=True) == [None]
+        begin, end = charter_text().index("passwords:\n"), charter_text().index("kinds:\n")
+        (folder.path / "set.yaml").write_text(charter_text()[:begin] + LOOSE + charter_text()[end:])
+        shown = folder.run("show", "agross", "--password-rules", "--charter", "set.yaml").out
+        for rule in ("7 characters or more", "none of the last 24", "42 days", "within 1 day"):
+            (line,) = [line for line in shown.splitlines() if rule in line] or [shown]
+            assert line.endswith("server: rules"), line
+
+        def give(password: str) -> tuple[int, str]:
+            done = folder.run(
+                "reset", "agross", "--password", "-", "--keep", "-y", "--charter", "set.yaml", stdin=f"{password}\n"
+            )
+            assert password not in done.out + done.err
+            return done.code, done.err
+
+        assert give("Kv9-xx")[0] == 25
+        young, told = give("Kv9-fjord-lamp")  # the demo has given one today
+        assert (young, "young" in told) == (25, True), told
+        older = ModifyEntry(rules, (Change("pwdMinAge", ("86400",), ("0",)),))
+        assert root.execute([older], atomic=True) == [None]
+        assert give("Kv9-fjord-lamp")[0] == give("Rx4-lamp-fjord")[0] == 0
+        used, told = give("Kv9-fjord-lamp")
+        assert (used, "history" in told) == (25, True), told
+        root.close()
 
 
 # --- bad input, command by command
