@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import signal
 import sqlite3
 from collections.abc import Callable, Iterator
@@ -20,6 +21,7 @@ from vandrel.record.journal import RUNNING
 
 from . import servers
 from .conftest import Folder
+from .test_teams import BAD
 
 #: Bound over the network, with the rights of a group.
 CONNECTION = """\
@@ -229,3 +231,21 @@ def test_rights_that_end_in_the_middle(harbour, name):
     if prepared:
         harbour.run("undo", str(prepared))
     assert harbour.state() == begin
+
+
+#: What a domain keeps, and the others cannot.
+OF_A_DOMAIN = {"edit alund password-fixed=yes -y", "edit /Shore entrusted+=gg-it:unlock -y"}
+
+
+@pytest.mark.parametrize("kind", ["harbour", "domain"])
+def test_bad_input_is_told_apart_on_servers_as_well(request, kind):
+    place = request.getfixturevalue(kind)
+    before, wrong = place.state(), []
+    for words, code in BAD:
+        if kind == "domain" and words in OF_A_DOMAIN:
+            continue
+        done = place.folder.run(*shlex.split(words))
+        if done.code != code:
+            wrong.append((words, done.code, done.err[:200]))
+    assert wrong == []
+    assert place.state() == before
