@@ -8,8 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from vandrel.charter.building import Context, EmptyField, build, fit
 from vandrel.charter.naming import NamingRule
-from vandrel.charter.pattern import Context, EmptyField, PatternError, build, fit, parse
+from vandrel.charter.pattern import PatternError, parse
 from vandrel.charter.targets import TARGETS
 from vandrel.errors import VandrelError
 

@@ -12,10 +12,11 @@ from typing import TypeVar
 from zoneinfo import ZoneInfo
 
 from vandrel.charter import passwords
+from vandrel.charter.building import Context, EmptyField, build
 from vandrel.charter.document import Document, GroupKind, Kind, Naming, NamingLike
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.naming import NamingRule
-from vandrel.charter.pattern import Context, EmptyField, Pattern, build, parse
+from vandrel.charter.pattern import Pattern, parse
 from vandrel.charter.targets import TARGETS, Target
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN

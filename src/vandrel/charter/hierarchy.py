@@ -6,8 +6,9 @@ from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
 
+from vandrel.charter.building import Context, EmptyField, build
 from vandrel.charter.document import Document, Unit
-from vandrel.charter.pattern import Context, EmptyField, PatternError, build, parse
+from vandrel.charter.pattern import PatternError, parse
 from vandrel.directory.place import Place
 
 _DEEPEST = 24

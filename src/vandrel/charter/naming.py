@@ -8,10 +8,9 @@ from functools import cached_property, lru_cache
 
 from msgspec import Struct, structs
 
-from vandrel.charter.pattern import (
+from vandrel.charter.building import (
     Context,
     EmptyField,
-    Pattern,
     Piece,
     build,
     fit,
@@ -19,6 +18,7 @@ from vandrel.charter.pattern import (
     straights,
     to_expression,
 )
+from vandrel.charter.pattern import Pattern
 from vandrel.charter.targets import Target
 from vandrel.errors import VandrelError
 from vandrel.text.people import PARTICLES

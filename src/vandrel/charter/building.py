@@ -1,0 +1,365 @@
+"""Building names from patterns: piece by piece, in one go where nothing has to be cut, or column by column for many."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import lru_cache
+from itertools import repeat
+
+from msgspec import Struct
+
+from vandrel.charter.pattern import Literal, Pattern, Placeholder, Section
+from vandrel.text import people
+from vandrel.text.transliterate import to_ascii
+
+_SEPARATORS = re.compile(r"([\s\-\u2010\u2011._]+)")
+_JOINERS = {"tight": "", "plain": "", "hyphens": "-", "dots": ".", "underscores": "_"}
+
+
+class Piece(Struct):
+    """A part of a name while it is built: words with the separators before them.
+
+    Pieces that come from a literal, a counter or a number are fixed: they are never cut.
+    """
+
+    words: list[tuple[str, str]]
+    fixed: bool
+
+    def __str__(self) -> str:
+        return "".join(separator + word for separator, word in self.words)
+
+
+class Context(Struct, frozen=True):
+    """What building needs besides the fields: how the rule writes, and what may not stand in the name.
+
+    ``letters_pass`` says that no ASCII letter or digit is forbidden. ``unknown`` fields are built as a wild card
+    (`to_expression`), for running a pattern backwards.
+    """
+
+    style: tuple[str, ...] = ()
+    language: str = ""
+    particles: frozenset[str] = people.PARTICLES
+    forbidden: frozenset[str] = frozenset()
+    unknown: frozenset[str] = frozenset()
+    letters_pass: bool = False
+    #: Nor any letter or digit of other scripts.
+    all_letters_pass: bool = False
+    #: Nor what stands between the words of a name.
+    words_pass: bool = False
+
+
+_FIXED = frozenset({"count", "number", "suffix", "domain", "year"})
+
+
+@lru_cache(maxsize=65_536)  # many people share a given name, and each name is written for several targets
+def _words(value: str, part: str, styles: tuple[str, ...], context: Context) -> tuple[tuple[str, str], ...]:
+    """The words of a value with the separators before them: of a part of it, as the styles write it."""
+    if context.letters_pass and part != "initials" and value.isascii() and value.isalpha():
+        return (("", _cased(value, styles)),)  # one plain word is its own first, last and bare part
+    match part:
+        case "bare":
+            value = people.without_particles(value, context.particles)
+        case "first":
+            value = (people.parts(people.without_particles(value, context.particles)) or [""])[0]
+        case "last":
+            value = (people.parts(value) or [""])[-1]
+        case "initials":
+            value = people.initials(value)
+    joiner = next((_JOINERS[word] for word in reversed(styles) if word in _JOINERS), None)
+    out: list[tuple[str, str]] = []
+    separator = ""
+    for index, chunk in enumerate(_SEPARATORS.split(" ".join(value.split()))):
+        if index % 2:
+            separator = chunk
+            continue
+        for more, word in _written(chunk, styles, context):
+            # Tight and its like rule the spaces only: a hyphen or dot of the name stays, save under plain.
+            between = separator or more
+            if joiner is not None and (between.isspace() or "plain" in styles):
+                between = joiner
+            if "ascii" in styles:
+                between = to_ascii(between)
+            between = "".join(char for char in between if char not in context.forbidden)
+            if word:
+                out.append((between if out else "", word))
+                separator = ""
+    return tuple(out)
+
+
+def _cased(word: str, styles: tuple[str, ...]) -> str:
+    for style in styles:
+        if style == "lower":
+            word = word.lower()
+        elif style == "upper":
+            word = word.upper()
+        elif style == "title" and (word.isupper() or word.islower()):
+            word = word[:1].upper() + word[1:].lower()
+    return word
+
+
+def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[tuple[str, str]]:
+    """One word as the styles write it; what transliteration made of it may be several."""
+    if "ascii" in styles:
+        word = to_ascii(word, context.language)
+    word = _cased(word, styles)
+    for number, part in enumerate(word.split(" ")):
+        if part.isalnum() and (context.all_letters_pass or (context.letters_pass and part.isascii())):
+            yield (" " if number else "", part)  # the usual case, without a look at each letter
+            continue
+        kept = "".join(
+            char
+            for char in part
+            if char not in context.forbidden and char.isprintable() and ("plain" not in styles or char.isalnum())
+        )
+        yield (" " if number else "", kept)
+
+
+def _piece(placeholder: Placeholder, values: Mapping[str, str], context: Context, count: int | None) -> Piece | None:
+    if placeholder.field == "count":
+        return Piece([("", str(count).zfill(placeholder.pad))], True) if count is not None else None
+    if placeholder.field in context.unknown:
+        return Piece([("", _wild(placeholder))], True)
+    value = values.get(placeholder.field, "")
+    if placeholder.field in ("suffix", "domain"):  # a domain is no name to be rewritten
+        return Piece([("", value)], True) if value else None
+    if not value:
+        return None
+    words = list(_words(value, placeholder.part, (*context.style, *placeholder.style), context))
+    if not placeholder.whole:
+        # A slice counts letters across words: the separators do not count, and do not come along.
+        letters = "".join(word for _, word in words)[placeholder.start : placeholder.stop]
+        words = [("", letters)] if letters else []
+    if placeholder.pad and words:
+        words = [("", str(Piece(words, True)).zfill(placeholder.pad))]
+    return Piece(words, placeholder.field in _FIXED) if words else None
+
+
+class EmptyField(Exception):
+    """A field outside of [ ] has nothing to give; ``field`` is its name."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(name)
+        self.field = name
+
+
+def build(pattern: Pattern, values: Mapping[str, str], context: Context, count: int | None = None) -> list[Piece]:
+    """The pieces of a name.
+
+    Raises:
+        EmptyField: a field that the pattern needs is empty, or nothing is left of it once it is written.
+
+    """
+    pieces: list[Piece] = []
+    for item in pattern.items:
+        match item:
+            case Literal(text):
+                pieces.append(Piece([("", text)], True))
+            case Placeholder():
+                piece = _piece(item, values, context, count)
+                if piece is None:
+                    raise EmptyField(item.field)
+                pieces.append(piece)
+            case Section(inner):
+                built = [
+                    Piece([("", part.text)], True)
+                    if isinstance(part, Literal)
+                    else _piece(part, values, context, count)
+                    for part in inner
+                ]
+                if any(isinstance(part, Placeholder) and part.field in context.unknown for part in inner):
+                    pieces.append(Piece([("", _ANYTHING)], True))
+                elif None not in built:
+                    pieces += [piece for piece in built if piece is not None]
+    return pieces
+
+
+class _Texts(dict[str, str]):
+    """What one placeholder makes of values, each worked out once."""
+
+    def __init__(self, placeholder: Placeholder, context: Context) -> None:
+        super().__init__()
+        self._placeholder, self._context = placeholder, context
+
+    def __missing__(self, value: str) -> str:
+        text = self._made(value) if value else ""
+        if len(self) < _MOST_KEPT:
+            self[value] = text
+        return text
+
+    def _made(self, value: str) -> str:
+        placeholder, context = self._placeholder, self._context
+        styles = (*context.style, *placeholder.style)
+        if value.isalnum() and "ascii" in styles and context.letters_pass and not placeholder.pad:
+            word = to_ascii(value, context.language)
+            if word.isalnum() and placeholder.part != "initials":  # one word still, which needs no second look
+                return _cased(word, styles)[placeholder.start : placeholder.stop]
+        piece = _piece(placeholder, {placeholder.field: value}, context, None)
+        return str(piece) if piece is not None else ""
+
+
+_MOST_KEPT = 65_536
+_texts_of = lru_cache(maxsize=1024)(_Texts)
+
+
+def straight(pattern: Pattern, values: Mapping[str, str], context: Context, count: int | None = None) -> str:
+    """The name as `build` makes it where nothing has to be cut, without its pieces: much faster.
+
+    Raises:
+        EmptyField: as `build` does.
+
+    """
+    out: list[str] = []
+    for item in pattern.items:
+        if isinstance(item, Literal):
+            out.append(item.text)
+            continue
+        if isinstance(item, Placeholder):
+            text = _straight(item, values, context, count)
+            if not text:
+                raise EmptyField(item.field)
+            out.append(text)
+            continue
+        inner = [p.text if isinstance(p, Literal) else _straight(p, values, context, count) for p in item.items]
+        if all(inner):
+            out += inner
+    return "".join(out)
+
+
+def straights(
+    pattern: Pattern, columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], context: Context, count: int
+) -> list[str]:  # fmt: skip
+    """What `straight` makes for each of many, column by column; empty where a field that is needed gives nothing.
+
+    Args:
+        pattern: one without a counter.
+        columns: the values of the fields that differ: one for each.
+        shared: the values of the fields that all have in common.
+        context: as for `straight`.
+        count: how many there are.
+
+    """
+    parts: list[Iterable[str]] = []
+    needed: list[list[str]] = []
+    for item in pattern.items:
+        match item:
+            case Literal(text):
+                parts.append(repeat(text, count))
+            case Placeholder():
+                needed.append(_column(item, columns, shared, context, count))
+                parts.append(needed[-1])
+            case Section(inner):
+                texts = [
+                    [p.text] * count if isinstance(p, Literal) else _column(p, columns, shared, context, count)
+                    for p in inner
+                ]
+                parts.append(["".join(row) if all(row) else "" for row in zip(*texts, strict=True)])
+    made = list(map("".join, zip(*parts, strict=True)))
+    for column in needed:
+        if not all(column):
+            made = [text if part else "" for text, part in zip(made, column, strict=True)]
+    return made
+
+
+def _column(
+    item: Placeholder, columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], context: Context, count: int
+) -> list[str]:
+    if item.field not in columns:
+        return [_straight(item, shared, context, None)] * count
+    field, (start, stop) = item.field, (item.start, item.stop)
+    if item.pad or item.part == "initials" or item.field in ("suffix", "domain") or not context.letters_pass:
+        return [_straight(item, {field: value}, context, None) for value in columns[field]]
+    texts = _texts_of(item, context)
+    if _stays(item, context):
+        ordinary = _ORDINARY.fullmatch
+        return [value if value.isalnum() or ordinary(value) else texts[value] for value in columns[field]]
+    any_script = _any_script(item, context)
+    styles = tuple(style for style in (*context.style, *item.style) if style in _CASES)
+    # The same as `_straight`, which a call for each value would double in time.
+    return [
+        (_cased(value, styles) if styles else value)[start:stop]
+        if value.isalnum() and (any_script or value.isascii())
+        else texts[value]
+        for value in columns[field]
+    ]
+
+
+#: Words with single marks between them, of which a pattern without any styles changes nothing.
+_ORDINARY = re.compile(r"[^\W_]+(?:[ .'-][^\W_]+)*")
+
+
+def _any_script(item: Placeholder, context: Context) -> bool:
+    """Whether letters of any script come through a placeholder."""
+    return context.all_letters_pass and "ascii" not in context.style and "ascii" not in item.style
+
+
+def _stays(item: Placeholder, context: Context) -> bool:
+    """Whether ordinary values come through a placeholder as they are."""
+    return context.words_pass and item.whole and not (item.part or item.pad or context.style or item.style)
+
+
+_CASES = frozenset(("lower", "upper", "title"))
+
+
+def _straight(placeholder: Placeholder, values: Mapping[str, str], context: Context, count: int | None) -> str:
+    if placeholder.field == "count":
+        return str(count).zfill(placeholder.pad) if count is not None else ""
+    value = values.get(placeholder.field, "")
+    plain = value.isalnum() and context.letters_pass and (value.isascii() or _any_script(placeholder, context))
+    if plain and not placeholder.pad and placeholder.part != "initials":
+        # One plain word is its own first, last and bare part.
+        text = _cased(value, context.style) if context.style else value
+        text = _cased(text, placeholder.style) if placeholder.style else text
+        return text if placeholder.whole else text[placeholder.start : placeholder.stop]
+    if _stays(placeholder, context) and _ORDINARY.fullmatch(value):
+        return value
+    return _texts_of(placeholder, context)[value] if value else ""
+
+
+# A wild card in a built name is one private-use character: its offset is how many letters it may stand for.
+_WILD = 0xE000
+_ANYTHING = chr(_WILD + 0x100)
+
+
+def _wild(placeholder: Placeholder) -> str:
+    start, stop = placeholder.start or 0, placeholder.stop
+    letters = stop - start if stop is not None else (-start if start < 0 else 0)
+    return chr(_WILD + min(letters, 0xFF))
+
+
+def to_expression(pieces: list[Piece], prepared: Callable[[str], str]) -> str:
+    """A regular expression that the prepared form of the name fits; wild cards fit what is not known."""
+    out = []
+    for piece in pieces:
+        text = str(piece)
+        offset = ord(text) - _WILD if len(text) == 1 else -1
+        if 0 <= offset <= 0x100:
+            out.append(".*" if text == _ANYTHING else f".{{1,{offset}}}" if offset else ".+")
+        else:
+            out.append(re.escape(prepared(text)))
+    return "".join(out)
+
+
+def fit(pieces: list[Piece], longest: int) -> str | None:
+    """The name in `longest` characters at most; None where even the shortest form is longer.
+
+    First whole words go from the end of the longest piece that has several (the second half of a double surname),
+    then letters from the longest piece. Counters, numbers and literals stay.
+    """
+    excess = sum(len(str(piece)) for piece in pieces) - longest
+    soft = [piece for piece in pieces if not piece.fixed]
+    while excess > 0:
+        double = [piece for piece in soft if len(piece.words) > 1]
+        if double:
+            separator, word = max(double, key=lambda piece: len(str(piece))).words.pop()
+            excess -= len(separator) + len(word)
+            continue
+        piece = max(soft, key=lambda piece: len(str(piece)), default=None)
+        if piece is None or len(str(piece)) < 2:
+            return None
+        separator, word = piece.words[0]
+        others = max((len(str(other)) for other in soft if other is not piece), default=1)
+        cut = min(excess, max(1, len(word) - others), len(word) - 1)
+        piece.words[0] = (separator, word[: len(word) - cut])
+        excess -= cut
+    return "".join(map(str, pieces))
