@@ -7,6 +7,7 @@ import re
 import shlex
 import signal
 import sqlite3
+import time
 from collections.abc import Callable, Iterator
 from contextlib import closing
 from pathlib import Path
@@ -189,6 +190,28 @@ def _ctrl_c(harbour: Harbour, name: str) -> None:
     if prepared:
         harbour.run("undo", str(prepared))
     assert harbour.state() == begin
+
+
+def test_ctrl_c_in_the_middle_of_an_import_into_a_file(demo):
+    assert demo.run("invent", "crew", "3000", "--to", "crew.csv").code == 0
+    assert demo.run("import", "crew.csv", "--propose", "--kind", "crew").code == 0
+    process = demo.start("import", "crew.csv", "--hand-out", "h.csv", "--yes")
+    deadline, made = time.monotonic() + 60, 0
+    while time.monotonic() < deadline and process.poll() is None and not made:
+        with closing(sqlite3.connect(demo.path / "journal.db")) as journal:
+            (made,) = journal.execute("SELECT made FROM job ORDER BY number DESC LIMIT 1 OFFSET 0").fetchone()
+            (title,) = journal.execute("SELECT title FROM job ORDER BY number DESC").fetchone()
+        made = made if title == "import crew.csv" else 0
+    process.send_signal(signal.SIGINT)
+    _, err = process.communicate(timeout=60)
+    job = demo.run("journal", "--last", "1", "--json").json["jobs"][0]
+    assert (process.returncode, job["state"]) == (CODES["interrupted"][0], "broken off"), err
+    assert 0 < job["made"] < job["planned"]
+    assert f"vandrel resume {job['number']}" in err
+    assert demo.run("resume", "-y", timeout=120).code == 0
+    assert len(demo.run("find", "--json").json["rows"]) == 3064
+    assert len((demo.path / "h.csv").read_text().splitlines()) == 3001
+    assert "there already" in demo.run("import", "crew.csv", "--dry-run").out
 
 
 def test_a_job_of_which_nothing_was_made_is_let_go(harbour):
