@@ -52,6 +52,10 @@ class Result:
         return json.loads(self.out)
 
 
+#: Background jobs of a shell begin with Ctrl-C ignored, and so does what they start: the program is to heed it.
+_HEEDING = "import os, signal, sys; signal.signal(signal.SIGINT, signal.SIG_DFL); os.execv(sys.argv[1], sys.argv[1:])"
+
+
 @dataclass
 class Folder:
     """A folder with a charter and a directory, and the program run in it."""
@@ -87,7 +91,7 @@ class Folder:
 
     def start(self, *words: str) -> subprocess.Popen[str]:
         return subprocess.Popen(
-            [str(PROGRAM), *words], cwd=self.path, env=self.environment(), text=True,
+            [sys.executable, "-c", _HEEDING, str(PROGRAM), *words], cwd=self.path, env=self.environment(), text=True,
             stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
         )  # fmt: skip
 
