@@ -398,6 +398,8 @@ def test_a_series_skips_what_is_taken_and_shows_the_first_and_the_last(place):
         "kiosk04",
         "kiosk05",
     ]
+    capitals = [word.upper() if word == "kiosk" else word for word in words]  # the same name, spelled otherwise
+    assert "KIOSK06" in folder.run(*capitals, "--count", "1", "-n").out
     assert folder.run(*words, "--count", "2", "--taken", "refuse", "--hand-out", "k3.csv").code == 23
     assert folder.run("series", "computer", "SH-DESK-", "--count", "2", "--digits", "3", "-y").code == 0
     assert folder.run("show", "sh-desk-002").code == 0

@@ -104,12 +104,13 @@ def _items(session: Session, sort: str, fields: dict[str, tuple[str, ...]]) -> I
 
 def _is_taken(session: Session, ledger: Ledger, sort: str, called: str) -> bool:
     """Whether somebody is called so already."""
-    dialect = session.house.dialect
+    from vandrel.jobs.register import Register
+
     if sort == "group":
         from vandrel.jobs.create_object import first_name
 
         called = first_name(session.house, next(iter(session.charter.document.groups), ""), called)
     login = f"{called.upper()}$" if sort == "computer" else called
-    if any(ledger.holder(attribute, value) for attribute, value in dialect.unique_forms("login", login)):
+    if not Register(session.house, ledger).is_free("login", login):
         return True
     return sort != "account" and any(key.endswith(called.casefold()) for key in ledger.names)

@@ -57,10 +57,6 @@ class Ledger:
         """Who has which value of an attribute that must be unique, by the key of the value."""
         return self._holders.get(attribute, {})
 
-    def holder(self, attribute: str, key: str) -> DN | None:
-        """Who has the value with this key of an attribute that must be unique."""
-        return self._holders.get(attribute, {}).get(key)
-
 
 def key_of(fields: Iterable[str], read: Callable[[str], Sequence[str]]) -> Key:
     """The values of these fields as they are compared; empty where one is missing."""

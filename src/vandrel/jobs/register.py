@@ -53,10 +53,10 @@ class Register:
     def is_free(self, target: str, value: str) -> bool:
         """Whether nobody at all has a name; only with a ledger."""
         assert self._ledger is not None
-        for attribute, key in self.claims(target, value):
-            if key in self._reserved.get(attribute, ()) or key in self._ledger.held(attribute):
-                return False
-        return True
+        return not any(
+            key in self._reserved.get(attribute, ()) or key in self._ledger.held(attribute)
+            for attribute, key in self.claims(target, value)
+        )
 
     def holder(self, target: str, value: str, but: DN | None = None) -> DN | None:
         """Who has this logon name, principal name or mail address, other than `but`; None if it is free."""
@@ -66,7 +66,7 @@ class Register:
         claims = self.claims(target, value)
         for (attribute, stored), (_, key) in zip(forms, claims, strict=True):
             if self._ledger is not None:
-                found = self._ledger.holder(attribute, key)
+                found = self._ledger.held(attribute).get(key)
             else:
                 found = self._house.directory.holders(attribute, [stored]).get(stored)
             if found is not None and found != but:
