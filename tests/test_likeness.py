@@ -15,9 +15,10 @@ from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
 from vandrel.dialects.standard import StandardDialect
-from vandrel.intake.convert import Converter, Item
+from vandrel.intake.convert import Converter
 from vandrel.intake.description import Column, Description
 from vandrel.intake.invent import people
+from vandrel.intake.item import Item
 from vandrel.intake.table import Row
 from vandrel.jobs import likeness, roster
 from vandrel.jobs.draft import Alike
@@ -58,8 +59,13 @@ def test_rows_are_read_by_column_as_they_are_cell_by_cell():
     for _ in range(1500):
         rows = [odd_row(chance, number) for number in range(2, 10)]
         converter = Converter(described, HEADER, {"site": ["Northquay", "Sandhaven"]})
-        assert list(converter.items(rows)) == [converter.item(row) for row in rows]
-        quick += sum(found is not None for found in converter._quick.read([row.cells for row in rows]))
+        together = list(converter.items(rows))
+        quick += sum(item.own is None for item in together)
+        for one, row in zip(together, rows, strict=True):
+            other = converter.item(row)
+            assert [one.values(name) for name in HEADER] == [other.values(name) for name in HEADER]
+            assert (one.row, one.fields, one.words) == (other.row, other.fields, other.words)
+            assert (one.columns, one.findings, one.secret) == (other.columns, other.findings, other.secret)
     assert 0.6 < quick / (1500 * 8) < 0.95  # both ways were gone
 
 

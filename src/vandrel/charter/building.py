@@ -30,7 +30,7 @@ class Piece(Struct):
         return "".join(separator + word for separator, word in self.words)
 
 
-class Context(Struct, frozen=True):
+class Context(Struct, frozen=True, cache_hash=True):
     """What building needs besides the fields: how the rule writes, and what may not stand in the name.
 
     ``letters_pass`` says that no ASCII letter or digit is forbidden. ``unknown`` fields are built as a wild card
@@ -269,23 +269,31 @@ def _column(
     field, (start, stop) = item.field, (item.start, item.stop)
     if item.pad or item.part == "initials" or item.field in ("suffix", "domain") or not context.letters_pass:
         return [_straight(item, {field: value}, context, None) for value in columns[field]]
-    texts = _texts_of(item, context)
+    texts, column = _texts_of(item, context), columns[field]
+    together = "\n".join(column)
     if _stays(item, context):
+        if _ALL_ORDINARY.fullmatch(together):
+            return list(column)
         ordinary = _ORDINARY.fullmatch
-        return [value if value.isalnum() or ordinary(value) else texts[value] for value in columns[field]]
-    any_script = _any_script(item, context)
+        return [value if value.isalnum() or ordinary(value) else texts[value] for value in column]
+    # The same as `_straight`, for all values in one go: a call for each would take three times as long.
     styles = tuple(style for style in (*context.style, *item.style) if style in _CASES)
-    # The same as `_straight`, which a call for each value would double in time.
-    return [
-        (_cased(value, styles) if styles else value)[start:stop]
-        if value.isalnum() and (any_script or value.isascii())
-        else texts[value]
-        for value in columns[field]
-    ]
+    if styles and ("title" in styles or together.count("\n") >= len(column)):
+        cased: Sequence[str] = [_cased(value, styles) for value in column]
+    else:
+        cased = _cased(together, styles).split("\n") if styles else column
+    made = [text[start:stop] for text in cased] if not item.whole else list(cased)
+    odd = [n for n, fits in enumerate(map(str.isalnum, column)) if not fits]
+    if not (together.isascii() or _any_script(item, context)):
+        odd += [n for n, fits in enumerate(map(str.isascii, column)) if not fits]
+    for n in odd:
+        made[n] = texts[column[n]]
+    return made
 
 
 #: Words with single marks between them, of which a pattern without any styles changes nothing.
-_ORDINARY = re.compile(r"[^\W_]+(?:[ .'-][^\W_]+)*")
+_ORDINARY = re.compile(r"[^\W_]++(?:[ .'-][^\W_]++)*+")
+_ALL_ORDINARY = re.compile(rf"{_ORDINARY.pattern}(?:\n{_ORDINARY.pattern})*+")
 
 
 def _any_script(item: Placeholder, context: Context) -> bool:

@@ -31,8 +31,8 @@ _DIGITS = re.compile(r"\d+")
 _TRIM = " .-_"
 _TOO_LONG = ""
 #: Names that need no second look, whatever they are for: letters and digits, and single marks between them.
-_SOUND = re.compile(r"[A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*")
-_SOUND_WORDS = re.compile(r"[^\W_]+(?:(?:, | |[.'-])[^\W_]+)*")
+_SOUND = r"[A-Za-z0-9]++(?:[._-][A-Za-z0-9]++)*+"
+_SOUND_WORDS = r"[^\W_]++(?:(?:, | |[.'-])[^\W_]++)*+"
 #: A domain with which no address becomes too long in all.
 _SHORT = 150
 
@@ -117,13 +117,14 @@ class NamingRule(Struct, frozen=True, dict=True):
 
         """
         context = self._context(values)
-        quick = self._if_short(straight(pattern, values, context, count))
+        text = straight(pattern, values, context, count)
+        quick = text if self.is_sound((text,)) else self._if_short(text)
         if quick != _TOO_LONG:
             return quick
         pieces = build(pattern, values, context, count)
         before, behind = _at(pieces) if self.target.at else (pieces, "")
-        text = fit(before, self.limit)
-        return self._tidy(text, behind) if text is not None else None
+        cut = fit(before, self.limit)
+        return self._tidy(cut, behind) if cut is not None else None
 
     def _if_short(self, quick: str) -> str | None:
         """The name where nothing has to be cut, the usual case; None where it is no legal one."""
@@ -143,36 +144,40 @@ class NamingRule(Struct, frozen=True, dict=True):
         if pattern.counter:
             return [""] * count
         found = straights(pattern, columns, shared, self._context(shared), count)
-        if not self._all_sound(found):
-            sound = self._sound()
-            found = [text if sound(text) else (self._if_short(text) or "" if text else "") for text in found]
-        if self.reserved:
+        if not self.is_sound(found):
+            sound = self.is_sound
+            found = [text if sound((text,)) else (self._if_short(text) or "" if text else "") for text in found]
+        if self.reserved and not self.reserved.isdisjoint("\n".join(found).casefold().split("\n")):
             found = ["" if text.casefold() in self.reserved else text for text in found]
         return found
 
-    def _all_sound(self, names: Sequence[str]) -> bool:
-        """Whether all of these are plain letters and digits, and none too long."""
-        together = "".join(names)
+    def is_sound(self, names: Sequence[str]) -> bool:
+        """Whether none of these needs a second look: legal ones all, as they are, and none too long.
+
+        At addresses of several domains it says no, and there is something to be found out for each.
+        """
+        behind = ""
+        if self.target.at:
+            local, at, domain = names[0].rpartition("@") if names else ("", "", "")
+            if not local:
+                return False
+            behind = at + domain
         return (
-            not self.target.at and together.isascii() and together.isalnum() and all(names)
-            and max(map(len, names)) <= self.limit
+            self._sound(behind).fullmatch("\n".join(names)) is not None
+            and max(map(len, names)) <= self.limit + len(behind)
         )  # fmt: skip
 
-    def _sound(self) -> Callable[[str], object]:
-        """A look at a name that passes those that need no second one."""
-        limit = self.limit
-        fits = (_SOUND_WORDS if " " in self.target.edges else _SOUND).fullmatch
-        if not self.target.at:
-            return lambda name: len(name) <= limit and fits(name)
-        domains: dict[str, bool] = {}
+    def _sound(self, behind: str) -> re.Pattern[str]:
+        """What many sound names fit, one in each line, of which each ends so."""
+        if behind not in self._sounds:
+            legal = not behind or (len(behind) < _SHORT and not self.target.fault(f"x{behind}"))
+            one = (_SOUND_WORDS if " " in self.target.edges else _SOUND) + re.escape(behind)
+            self._sounds[behind] = re.compile(f"{one}(?:\n{one})*+" if legal else "(?!)")
+        return self._sounds[behind]
 
-        def address(name: str) -> object:
-            local, _, domain = name.partition("@")
-            if domain not in domains:
-                domains[domain] = len(domain) < _SHORT and not self.target.fault(f"x@{domain}")
-            return domains[domain] and len(local) <= limit and fits(local)
-
-        return address
+    @cached_property
+    def _sounds(self) -> dict[str, re.Pattern[str]]:
+        return {}
 
     def _tidy(self, text: str, behind: str) -> str | None:
         """A name without what pieces leave at its edges and seams; None where it is no legal one."""
@@ -182,11 +187,16 @@ class NamingRule(Struct, frozen=True, dict=True):
         value = text + behind
         return value if not self.target.fault(value) else None
 
-    def candidates(self, values: Mapping[str, str]) -> Iterator[Candidate]:
-        """All names that the rule allows, in order, each once; endless where the last rung counts."""
-        seen = set()
+    def candidates(self, values: Mapping[str, str], known: str = "") -> Iterator[Candidate]:
+        """All names that the rule allows, in order, each once; endless where the last rung counts.
+
+        With a name ``known`` that the first rung makes, those behind it.
+        """
+        seen = {known}
         for number, pattern in enumerate(self.rungs, 1):
             counter = pattern.counter
+            if known and number == 1 and not counter:
+                continue
             counts = range(counter.first, counter.first + _MOST) if counter else (None,)
             for count in counts:
                 try:
@@ -197,19 +207,20 @@ class NamingRule(Struct, frozen=True, dict=True):
                     seen.add(value)
                     yield Candidate(value, number, pattern.text, count)
 
-    def choose(self, values: Mapping[str, str], taken: Callable[[str], str]) -> Choice:
+    def choose(self, values: Mapping[str, str], taken: Callable[[str], str], known: str = "") -> Choice:
         """The first candidate that is free.
 
         Args:
             values: the fields; a missing one counts as empty.
             taken: says why a name cannot be had, or returns an empty string.
+            known: what the first rung makes, where that was worked out before, and cannot be had.
 
         Raises:
             VandrelError: ``empty-name`` where no rung makes a name at all, ``taken`` where none is free.
 
         """
         passed: list[Passed] = []
-        for candidate in self.candidates(values):
+        for candidate in self.candidates(values, known):
             why = "a reserved word" if candidate.value.casefold() in self.reserved else taken(candidate.value)
             if not why:
                 return Choice(candidate, tuple(passed))

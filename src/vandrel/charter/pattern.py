@@ -44,7 +44,7 @@ class Literal(Struct, frozen=True):
     text: str
 
 
-class Placeholder(Struct, frozen=True):
+class Placeholder(Struct, frozen=True, cache_hash=True):
     """``start`` and ``stop`` are a Python slice of the letters, or None; ``pad`` and ``first`` are for numbers."""
 
     field: str

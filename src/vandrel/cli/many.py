@@ -152,7 +152,8 @@ def _order(item: tuple[State, int]) -> int:
 def make(session: Session, roster: Roster, sort: str, title: str) -> int:
     """Make what the roster holds: question, passwords, progress, results; returns the exit code."""
     from vandrel.cli.passwords import HandOut
-    from vandrel.jobs.roster import State, batches
+    from vandrel.jobs.batches import batches
+    from vandrel.jobs.roster import State
     from vandrel.steps.runner import Plan
 
     args = session.args
@@ -188,8 +189,8 @@ def _checked(session: Session, roster: Roster, wanted: Sequence[Line], sort: str
 
     """
     from vandrel.errors import Refused
+    from vandrel.jobs.batches import batches
     from vandrel.jobs.draft import Alike
-    from vandrel.jobs.roster import batches
     from vandrel.secret import Secret
 
     stand_in = Secret("", generated=True)

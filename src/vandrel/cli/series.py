@@ -11,7 +11,7 @@ from vandrel.cli.session import Session
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from vandrel.intake.convert import Item
+    from vandrel.intake.item import Item
     from vandrel.jobs.ledger import Ledger
 
 NAME = "series"
@@ -81,7 +81,7 @@ def _code(trap: str) -> str:
 
 def _items(session: Session, sort: str, fields: dict[str, tuple[str, ...]]) -> Iterator[Item]:
     """One item for each number that is free, or for each number where those that are taken are refused."""
-    from vandrel.intake.convert import Item
+    from vandrel.intake.item import Item
     from vandrel.jobs.ledger import Ledger
 
     args = session.args

@@ -6,26 +6,16 @@ import re
 from collections.abc import Mapping, Sequence
 from datetime import date
 
-from msgspec import Struct
-
 from vandrel.fields import FIELDS, Shape
 from vandrel.intake.description import PASSWORD, Column
+from vandrel.intake.item import Sheaf, Values
 from vandrel.intake.table import Cell, text
 from vandrel.intake.traps import LIKE_NUMBERS, NOTHING, SPOILT, STRANGE, Fits, day, formats_of, suspect, unquoted
 
-Values = tuple[str, ...]
-
 #: With which no value begins unless a spreadsheet, or somebody wary of one, had a hand in it.
-_BEGINNINGS = ("'", "=", "#")
+_BEGINNINGS = ("'", "=", "#", " ")
 #: A row with so few cells filled may be a line of totals.
 _FEW = 2
-
-
-class Found(Struct):
-    """The values of one row, by field and by word."""
-
-    fields: dict[str, Values]
-    words: dict[str, str]
 
 
 def _is_day(column: Column) -> bool:
@@ -43,7 +33,7 @@ class Columns:
         self._suspect = suspect(quote)
         #: The values of cells that many have in common, by field.
         self._shared: dict[str, dict[str, Values]] = {}
-        self._marks = ["\t", "\r", *(f"\n{char}" for char in _BEGINNINGS), *([quote] if quote else [])]
+        self._marks = [" \n", *(f"\n{char}" for char in _BEGINNINGS), *([quote] if quote else [])]
         fields = [column.field for _, column in plan if column.field]
         shapes = {FIELDS[name].shape for name in fields if name in FIELDS}
         # Passwords, yes and no, and fields of several columns are read cell by cell.
@@ -52,33 +42,49 @@ class Columns:
         )
         self._misfits = {index: re.compile(fits.misfit, re.MULTILINE) for index, fits in tests.items() if fits.misfit}
 
-    def read(self, rows: Sequence[Sequence[Cell]]) -> list[Found | None]:
-        """The values of each row; None for a row that takes a closer look."""
-        found: list[Found | None] = [None] * len(rows)
+    def read(self, rows: Sequence[Sequence[Cell]]) -> tuple[Sheaf, list[int | None]]:
+        """The values of rows, and the place of each row among them; None for one that takes a closer look."""
         width = len(self._header)
+        places: list[int | None] = [None] * len(rows)
         whole = [n for n, cells in enumerate(rows) if len(cells) == width and cells.count("") < width - _FEW]
         if self._none or not whole:
-            return found
+            return Sheaf({}, {}), places
         columns: list[Sequence[Cell]] = list(zip(*(rows[n] for n in whole), strict=True))
         odd = {n for n, cell in enumerate(columns[0]) if cell == self._header[0]}
-        texts = {index: self._texts(column, columns[index], odd) for index, column in self._plan}
-        for index, fits in self._tests.items():
-            self._misplaced(index, fits, texts[index], odd)
-        read = {column.field: self._values(column, texts[index], odd) for index, column in self._plan if column.field}
-        read = {name: column for name, column in read.items() if any(column)}
-        if not read:
-            return found
-        words = [(column.word, texts[index]) for index, column in self._plan if column.word]
-        full = all(map(all, read.values()))
-        for place, (row, values) in enumerate(zip(whole, zip(*read.values(), strict=True), strict=True)):
-            if place in odd:
-                continue
-            fields = (
-                dict(zip(read, values, strict=True)) if full else {n: v for n, v in zip(read, values, strict=True) if v}
-            )
-            said = {word: cells[place] for word, cells in words if cells[place]} if words else {}
-            found[row] = Found({**self._constants, **fields} if self._constants else fields, said)
-        return found
+        found = {name: [values] * len(whole) for name, values in self._constants.items()}
+        words: dict[str, Sequence[str]] = {}
+        filled = False
+        for index, column in self._plan:
+            texts, values = self._column(index, column, columns[index], odd)
+            if column.word:
+                words[column.word] = texts
+            if column.field and any(values):
+                found[column.field], filled = values, True
+        if filled:
+            for place, row in enumerate(whole):
+                places[row] = place if place not in odd else None
+        return Sheaf(found, words), places
+
+    def _column(
+        self, index: int, column: Column, cells: Sequence[Cell], odd: set[int]
+    ) -> tuple[Sequence[str], list[Values]]:
+        """The cells of one column as text and as values; where one is odd, its place is added."""
+        distinct = set(cells) if set(map(type, cells)) == {str} else set[Cell]()
+        # Of a column in which the same few cells come again and again, one of each is looked at.
+        few = bool(distinct) and len(distinct) * 2 <= len(cells)
+        looked = list(distinct) if few else cells
+        bad: set[int] = set()
+        texts = self._texts(column, looked, bad)
+        self._misplaced(index, texts, bad)
+        values = self._values(column, texts, bad, few=few)
+        if not few:
+            odd |= bad
+            return texts, values
+        if bad:
+            wrong = {looked[n] for n in bad}
+            odd |= {n for n, cell in enumerate(cells) if cell in wrong}
+        texts = list(map(dict(zip(looked, texts, strict=True)).__getitem__, cells)) if column.word else ()
+        return texts, list(map(dict(zip(looked, values, strict=True)).__getitem__, cells))
 
     def _texts(self, column: Column, cells: Sequence[Cell], odd: set[int]) -> Sequence[str]:
         """The cells of a column as text; those that may hide something are odd."""
@@ -103,24 +109,25 @@ class Columns:
         """Whether any cell may be a trap: what takes the least time first, for most columns have none."""
         return (
             any(mark in lines for mark in self._marks)
-            or lines[:1] in _BEGINNINGS
-            or not NOTHING.isdisjoint(map(str.casefold, cells))
-            or any(map(str.__ne__, cells, map(str.strip, cells)))
+            or lines.startswith(_BEGINNINGS)
+            or lines.endswith(" ")
+            or not "".join(cells).isprintable()  # of white space, the space alone is
+            or not NOTHING.isdisjoint(lines.casefold().split("\n"))
             or not (lines.isascii() or STRANGE.search(lines) is None)
             or (field in LIKE_NUMBERS and SPOILT.search(lines) is not None)
         )
 
-    def _misplaced(self, index: int, fits: Fits, cells: Sequence[str], odd: set[int]) -> None:
+    def _misplaced(self, index: int, cells: Sequence[str], odd: set[int]) -> None:
         """Cells that may not belong into their column."""
-        misfit = self._misfits.get(index)
-        if misfit is None:
+        misfit, fits = self._misfits.get(index), self._tests.get(index)
+        if misfit is not None and misfit.search("\n".join(cells)):
+            odd |= {n for n, value in enumerate(cells) if misfit.search(value)}
+        elif misfit is None and fits is not None:
             bad = {value for value in set(cells) if value and not fits.test(value)}
             odd |= {n for n, value in enumerate(cells) if value in bad} if bad else set()
-        elif misfit.search("\n".join(cells)):
-            odd |= {n for n, value in enumerate(cells) if misfit.search(value)}
 
-    def _values(self, column: Column, cells: Sequence[str], odd: set[int]) -> list[Values]:
-        """The values of each cell; the same cells share theirs, which are most of what is kept of a large file."""
+    def _values(self, column: Column, cells: Sequence[str], odd: set[int], *, few: bool) -> list[Values]:
+        """The values of each cell; where there are but a few, they are kept once for the whole file."""
         known = FIELDS.get(column.field)
         if _is_day(column):
             days = {value: day(value, formats_of(column)) for value in set(cells)}
@@ -131,9 +138,7 @@ class Columns:
         split = column.split if known is not None and known.many else ""
         if split and any(split in value for value in cells):
             return [tuple(part.strip() for part in value.split(split) if part.strip()) for value in cells]
-        distinct = set(cells)
-        if len(distinct) * 2 > len(cells):
+        if not few:
             return [(value,) if value else () for value in cells]
         shared = self._shared.setdefault(column.field, {"": ()})
-        shared |= {value: (value,) for value in distinct - shared.keys()}
-        return [shared[value] for value in cells]
+        return [shared.setdefault(value, (value,)) for value in cells]

@@ -8,13 +8,11 @@ from datetime import date, datetime, time, timedelta
 from functools import partial
 from itertools import islice
 
-import msgspec
-from msgspec import Struct
-
 from vandrel.fields import FIELDS, Shape
 from vandrel.intake.columns import Columns
 from vandrel.intake.description import PASSWORD, Column, Description
 from vandrel.intake.finding import RowFinding
+from vandrel.intake.item import Item
 from vandrel.intake.table import Cell, Row, text
 from vandrel.intake.traps import (
     ERRORS,
@@ -40,36 +38,10 @@ _SERIAL = re.compile(r"\d{5}(\.0)?")
 #: Cells that must fit the column beside before a row counts as shifted.
 _TELLING = 3
 #: Rows that are read together.
-_TOGETHER = 1000
+_TOGETHER = 5000
 
 #: In a column of passwords: one is to be generated.
 GENERATE = "generate"
-
-
-class Item(Struct):
-    """One row as fields: their values, and the column that each came from."""
-
-    row: int
-    fields: dict[str, tuple[str, ...]] = msgspec.field(default_factory=dict)
-    columns: dict[str, str] = msgspec.field(default_factory=dict)
-    words: dict[str, str] = msgspec.field(default_factory=dict)
-    secret: Secret | None = None
-    findings: list[RowFinding] = msgspec.field(default_factory=list)
-
-    def one(self, field: str) -> str:
-        values = self.fields.get(field, ())
-        return values[0] if values else ""
-
-    def values(self, field: str) -> tuple[str, ...]:
-        return self.fields.get(field, ())
-
-    @property
-    def stops(self) -> bool:
-        return bool(self.findings) and any(finding.fatal for finding in self.findings)
-
-    def fault(self, field: str, value: str, trap: str, what: str, remedy: str = "", *, fatal: bool = True) -> None:
-        shown = "" if field == PASSWORD else value[:120]
-        self.findings.append(RowFinding(self.row, self.columns.get(field, field), shown, trap, what, remedy, fatal))
 
 
 class Converter:
@@ -94,7 +66,8 @@ class Converter:
 
     def item(self, row: Row) -> Item:
         """The values of one row; what cannot be read is left out and found fault with."""
-        item = Item(row.number, dict(self._constants), self._given)
+        words: dict[str, str] = {}
+        item = Item(row.number, dict(self._constants), self._given, words)
         cells = row.cells
         if fault := self._misplaced(row):
             item.findings.append(fault)
@@ -107,7 +80,7 @@ class Converter:
             if cell == "" and column.field != PASSWORD and not column.no:
                 continue
             if column.word:
-                item.words[column.word] = unquoted(text(cell))
+                words[column.word] = unquoted(text(cell))
             if not column.field:
                 continue
             if (values := read(item, name, cell)) is not None and values:
@@ -119,8 +92,12 @@ class Converter:
         """The values of each row: of rows with nothing wrong column by column, of any other cell by cell."""
         rows = iter(rows)
         while chunk := list(islice(rows, _TOGETHER)):
-            for row, found in zip(chunk, self._quick.read([row.cells for row in chunk]), strict=True):
-                yield self.item(row) if found is None else Item(row.number, found.fields, self._given, found.words)
+            sheaf, places = self._quick.read([row.cells for row in chunk])
+            for row, place in zip(chunk, places, strict=True):
+                if place is None:
+                    yield self.item(row)
+                else:
+                    yield Item(row.number, columns=self._given, sheaf=sheaf, place=place)
 
     # --- one cell
 

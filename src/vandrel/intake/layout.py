@@ -6,6 +6,7 @@ import codecs
 import csv
 from collections import Counter
 from collections.abc import Iterator
+from io import StringIO
 from pathlib import Path
 
 from msgspec import Struct
@@ -17,6 +18,8 @@ SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "pipe"}
 
 #: More than this is no line of a roster; it would only fill the memory.
 LONGEST_LINE = 1_000_000
+#: Characters that are read at once.
+_BLOCK = 262_144
 _SAMPLE = 65_536
 _SAMPLE_LINES = 50
 #: Octets that Windows-1252 gives no letter, and Latin-1 none that anybody types.
@@ -122,19 +125,25 @@ def lines(path: Path, encoding: str) -> Iterator[str]:
 
     """
     with path.open(encoding=encoding, errors="replace", newline="") as source:
-        number = 0
+        number, rest = 0, ""
         while True:
             try:
-                line = source.readline(LONGEST_LINE)
+                block = source.read(_BLOCK)
             except UnicodeError as error:  # UTF-16 without its mark
                 raise VandrelError("bad-value", f"this is no {encoding}: {error}", where=str(path)) from None
-            if not line:
-                return
-            number += 1
-            if len(line) >= LONGEST_LINE:
+            rest += block
+            # A line ends in LF, CR LF or CR; whether an LF follows the last CR is not known yet.
+            end = rest.rfind("\n") + 1 or rest.rfind("\r", 0, -1) + 1 if block else len(rest)
+            found = list(StringIO(rest[:end], newline=""))
+            rest = rest[end:]
+            if max(map(len, found), default=0) >= LONGEST_LINE or len(rest) >= LONGEST_LINE:
+                number += next((n for n, line in enumerate(found, 1) if len(line) >= LONGEST_LINE), len(found) + 1)
                 what = f"line {number} has more than {LONGEST_LINE:,} characters"
                 raise VandrelError("bad-value", what, where=str(path), remedy="this is no table of rows")
-            yield line
+            yield from found
+            if not block:
+                return
+            number += len(found)
 
 
 def _first_lines(path: Path, encoding: str) -> Iterator[str]:

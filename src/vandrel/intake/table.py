@@ -69,7 +69,7 @@ class Table(Struct, frozen=True):
         for row in self._all():
             if waiting:
                 waiting = row.number < self.layout.header
-            elif not row.empty:
+            elif any(row.cells) or not row.empty:
                 yield row
 
     def sample(self) -> list[Row]:

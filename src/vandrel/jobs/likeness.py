@@ -7,13 +7,17 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from functools import lru_cache, partial
+from itertools import compress, repeat
+
+import msgspec
+from msgspec import Struct
 
 from vandrel.charter.document import Kind
 from vandrel.charter.pattern import parse
-from vandrel.directory.dn import DN, LEVEL, escape_value
+from vandrel.directory.dn import DN, LEVEL, escape_all
 from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, NAMED
-from vandrel.intake.convert import Item
+from vandrel.intake.item import Item, Sheaf, Values, columns_of
 from vandrel.jobs import values as given_values
 from vandrel.jobs.create import Creator
 from vandrel.jobs.draft import Alike, Draft, Shared
@@ -21,8 +25,6 @@ from vandrel.jobs.house import House
 from vandrel.jobs.register import Column
 from vandrel.text import people
 from vandrel.text.prep import prepare_all
-
-Values = Mapping[str, tuple[str, ...]]
 
 _first_letters = lru_cache(maxsize=4096)(people.initials)
 
@@ -40,9 +42,7 @@ def own_fields(house: House, kind: Kind, names: Collection[str]) -> list[str]:
 class Likeness:
     """Accounts that differ in their own fields and names alone."""
 
-    def __init__(
-        self, house: House, creator: Creator, model: Draft, own: Sequence[str], rows: Sequence[Values]
-    ) -> None:
+    def __init__(self, house: House, creator: Creator, model: Draft, own: Sequence[str], rows: Sequence[Item]) -> None:
         """Work out the columns.
 
         Args:
@@ -50,19 +50,18 @@ class Likeness:
             creator: who worked out the model, and knows which names are given.
             model: the account that these are like; it has no findings, and none of its names was typed.
             own: the fields of which each has a value of its own.
-            rows: the values of each, of which those beside `own` are the model's.
+            rows: the rows, of which the values beside `own` are the model's.
 
         """
         assert model.dn is not None
         self._house, self._creator, self._model = house, creator, model
         self._order = creator.order(model.kind)
+        self._rules = {target: rule for target, rule, _ in self._order}
         self._unit = model.dn.parent
         count = len(rows)
         columns: dict[str, Sequence[str]] = {}
         sound = [True] * count
-        # All of one row at a time: rows lie far apart, and going through them once for each field takes twice as long.
-        each = [[row[name] for name in own] for row in rows]
-        for name, given in zip(own, zip(*each, strict=True), strict=True):
+        for name, given in zip(own, columns_of(rows, own), strict=True):
             columns[name] = [values[0] for values in given]
             if max(map(len, given)) > 1:
                 sound = [so_far and len(values) == 1 for so_far, values in zip(sound, given, strict=True)]
@@ -77,12 +76,15 @@ class Likeness:
         self._sound = sound
         self._shared = Shared(model, model.values(), tuple(columns), {name: n for n, name in enumerate(columns)})
         self._rows = list(zip(*columns.values(), strict=True))
-        self._names = list(zip(*self._dns(columns["name"]), strict=True))
+        self._names, self._keys = self._dns(columns["name"])
         #: For each name that must be unique, its attributes; the first is the one under which it is given.
         self._unique = {
             target: found for target, _, _ in self._order if (found := self._claims(target, columns[target]))
         }
-        self._claimed = [(c.keys, c.given, c.held) for found in self._unique.values() for c in found]
+        claimed = [claim for found in self._unique.values() for claim in found]
+        self._claimed = [(claim.keys, names) for claim in claimed for names in (claim.given, claim.held)
+                         if names or names is claim.given]  # fmt: skip
+        self._reserving = [(found[0].keys, found[0].given) for found in self._unique.values()]
 
     def _claims(self, target: str, names: Sequence[str]) -> list[Column]:
         return self._creator.register.columns(target, names)
@@ -103,35 +105,38 @@ class Likeness:
         own = self._rows[number]
         if not (self._sound[number] and all(own)):
             return None
-        text, key = self._names[number]
-        register = self._creator.register
+        key, register = self._keys[number], self._creator.register
         if not register.is_sibling_free(key):
-            return self._by_the_ladders(own)
-        for keys, given, held in self._claimed:
-            if keys[number] in given or keys[number] in held:
-                return self._by_the_ladders(own)
-        dn = DN.stored(text, key)
-        for found in self._unique.values():
-            found[0].given[found[0].keys[number]] = dn
+            return self._by_the_ladders(number, own)
+        for keys, names in self._claimed:
+            if keys[number] in names:
+                return self._by_the_ladders(number, own)
+        dn = DN.stored(self._names[number], key)
+        for keys, given in self._reserving:
+            given[keys[number]] = dn
         register.reserve_name(dn)
         return Alike(self._shared, own, dn)
 
-    def _dns(self, names: Sequence[str]) -> tuple[Iterable[str], Iterable[str]]:
+    def _dns(self, names: Sequence[str]) -> tuple[list[str], list[str]]:
         """The distinguished names of these, and their keys."""
         behind, before = f",{self._unit}", f"{self._unit.key}{LEVEL}cn="
-        return (f"cn={escape_value(name)}{behind}" for name in names), (before + key for key in prepare_all(names))
+        return [f"cn={name}{behind}" for name in escape_all(names)], [before + key for key in prepare_all(names)]
 
-    def _by_the_ladders(self, own: tuple[str, ...]) -> Alike | None:
+    def _by_the_ladders(self, number: int, own: tuple[str, ...]) -> Alike | None:
         """The same where a name is taken: each name that is, and each built from one that changes, is chosen anew."""
         register = self._creator.register
         values = {**self._seen, **dict(zip(self._shared.own, own, strict=True))}
         changed: set[str] = set()
         for target, rule, tied in self._order:
             taken = partial(self._taken, values, target, tied)
-            if not rule.fields() & changed and not taken(values[target]):
-                continue
+            known = values[target] if rule.fields().isdisjoint(changed) else ""
+            if known:
+                as_first = all(self._rules[other].fields().isdisjoint(changed) for other in tied)
+                hit = any(self._is_hit(number, name) for name in (target, *tied)) if as_first else taken(known)
+                if not hit:
+                    continue
             try:
-                name = rule.choose(values, taken).chosen.value
+                name = rule.choose(values, taken, known).chosen.value
             except VandrelError:
                 return None  # it is told the full way
             if not self._passes(target, (name,)):
@@ -139,12 +144,24 @@ class Likeness:
             if name != values[target]:
                 changed.add(target)
                 values[target] = name
-        (text,), (key,) = self._dns((values["name"],))
+        text, key = self._names[number], self._keys[number]
+        if "name" in changed:
+            (text,), (key,) = self._dns((values["name"],))
         dn = DN.stored(text, key)
-        for target in self._unique:
-            register.reserve(target, values[target], dn)
+        for target, claims in self._unique.items():
+            if target in changed:
+                register.reserve(target, values[target], dn)
+            else:
+                claims[0].given[claims[0].keys[number]] = dn
         register.reserve_name(dn)
-        return Alike(self._shared, tuple(values[name] for name in self._shared.own), dn)
+        return Alike(self._shared, tuple([values[name] for name in self._shared.own]), dn)
+
+    def _is_hit(self, number: int, target: str) -> bool:
+        """Whether the first candidate for a name is taken itself."""
+        if target == "name":
+            return not self._creator.register.is_sibling_free(self._keys[number])
+        claims = self._unique.get(target, ())
+        return any(claim.keys[number] in claim.given or claim.keys[number] in claim.held for claim in claims)
 
     def _taken(self, values: Mapping[str, str], target: str, tied: Sequence[str], name: str) -> str:
         """Whether a name cannot be had, as `vandrel.jobs.create.Creator.why` finds it, without the words."""
@@ -152,56 +169,91 @@ class Likeness:
         if target == "name":
             _, (key,) = self._dns((name,))
             return "" if register.is_sibling_free(key) else "taken"
-        if not register.is_free(target, name):
+        if target in self._unique and not register.is_free(target, name):
             return "taken"
         for other in tied:
-            rule = self._house.charter.naming(other, self._model.kind)
-            made = next(rule.candidates({**values, target: name}), None)
+            made = next(self._rules[other].candidates({**values, target: name}), None)
             if made is not None and not register.is_free(other, made.value):
                 return "taken"
         return ""
 
 
+class Layout(Struct, frozen=True):
+    """Which fields rows of one sort have: those of which each has its own, the others, and the rows by those."""
+
+    own: Sequence[str]
+    others: Sequence[str]
+    rows: dict[tuple[Values, ...], list[Item]] = msgspec.field(default_factory=dict)
+
+
 class Alikes:
     """The rows of a file that may go by a likeness: new accounts that have the same but for what is their own."""
 
-    def __init__(self, house: House, creator: Creator, kind: str, items: Sequence[Item]) -> None:
+    def __init__(self, house: House, creator: Creator, kind: str, items: Iterable[Item]) -> None:
         """Sort the rows; `kind` is that of rows that do not say theirs."""
         self._house, self._creator, self._kind = house, creator, kind
-        self._layouts: dict[tuple[object, ...], tuple[list[str], list[str]] | None] = {}
-        self._like: dict[tuple[object, ...], list[Item]] = {}
+        self._layouts: dict[tuple[str, ...], Layout | None] = {}
         self._ready: dict[int, tuple[Likeness, int]] = {}
+        by_sheaf: dict[int, tuple[Sheaf, list[Item]]] = {}
         for item in items:
-            if not item.stops and (key := self._key(item)) is not None:
-                self._like.setdefault(key, []).append(item)
+            if item.findings and item.stops:
+                continue
+            if item.sheaf is not None and item.own is None:
+                by_sheaf.setdefault(id(item.sheaf), (item.sheaf, []))[1].append(item)
+            elif (layout := self._layout(item)) is not None:
+                layout.rows.setdefault(_others(item, layout), []).append(item)
+        for sheaf, rows in by_sheaf.values():
+            self._sort(sheaf, rows)
 
-    def _layout(self, item: Item) -> tuple[list[str], list[str]] | None:
-        """Of the fields that a row has, those that are its own, and the others; None where a name was typed."""
-        kind = item.one("kind") or self._kind
-        which = (kind, *item.fields)
+    def _sort(self, sheaf: Sheaf, items: Sequence[Item]) -> None:
+        """Sort rows that were read together: first by the fields that they have, then by what is in them."""
+        names, columns = list(sheaf.columns), sheaf.columns.values()
+        filled = list(zip(*(map(bool, column) for column in columns), strict=True))
+        kinds = sheaf.columns.get("kind")
+        own_kind = (self._kind,)
+        sorts: dict[tuple[str, tuple[bool, ...]], list[Item]] = {}
+        for item in items:
+            said = (kinds[item.place] if kinds is not None else ()) or own_kind
+            sorts.setdefault((said[0], filled[item.place]), []).append(item)
+        for (kind, mask), rows in sorts.items():
+            layout = self._laid_out(kind, list(compress(names, mask)))
+            if layout is None:
+                continue
+            places = [item.place for item in rows]
+            others = [map(sheaf.columns[name].__getitem__, places) for name in layout.others]
+            for item, key in zip(rows, zip(*others, strict=True) if others else repeat(()), strict=False):
+                layout.rows.setdefault(key, []).append(item)
+
+    def _laid_out(self, kind: str, names: Sequence[str]) -> Layout | None:
+        """Of these fields of rows, those that are their own, and the others; None where a name was typed."""
+        which = (kind, *names)
         if which not in self._layouts:
             known = self._house.charter.document.kinds.get(kind)
-            own = (
-                own_fields(self._house, known, item.fields) if known and item.fields.keys().isdisjoint(NAMED) else None
-            )
-            self._layouts[which] = (own, [name for name in item.fields if name not in own]) if own is not None else None
+            if known is None or any(name in NAMED for name in names):
+                self._layouts[which] = None
+            else:
+                own = own_fields(self._house, known, names)
+                self._layouts[which] = Layout(own, [name for name in names if name not in own])
         return self._layouts[which]
 
-    def _key(self, item: Item) -> tuple[object, ...] | None:
-        layout = self._layout(item)
-        return (*item.fields, *map(item.fields.__getitem__, layout[1])) if layout is not None else None
+    def _layout(self, item: Item) -> Layout | None:
+        return self._laid_out(item.one("kind") or self._kind, list(item.fields))
 
     def draft(self, item: Item) -> Alike | None:
         """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""
         likeness, number = self._ready.pop(item.row, (None, 0))
         return likeness.draft(number) if likeness is not None else None
 
-    def learn(self, item: Item, draft: Draft | Alike | None) -> None:
+    def learn(self, item: Item, draft: Draft) -> None:
         """A row was worked out in full: those that are like it need not be."""
         layout = self._layout(item)
-        if layout is None or not isinstance(draft, Draft) or draft.findings or draft.dn is None:
+        if layout is None or draft.findings or draft.dn is None:
             return
-        others = [other for other in self._like.pop(self._key(item) or (), ()) if other is not item]
+        others = [other for other in layout.rows.pop(_others(item, layout), ()) if other is not item]
         if others:
-            likeness = Likeness(self._house, self._creator, draft, layout[0], [other.fields for other in others])
+            likeness = Likeness(self._house, self._creator, draft, layout.own, others)
             self._ready |= {other.row: (likeness, number) for number, other in enumerate(others)}
+
+
+def _others(item: Item, layout: Layout) -> tuple[Values, ...]:
+    return tuple(map(item.fields.__getitem__, layout.others))

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 from enum import Enum
-from functools import partial
 
 import msgspec
 from msgspec import Struct, structs
@@ -16,33 +15,21 @@ from vandrel.collector import at_rest
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import Finding, VandrelError
-from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
-from vandrel.intake.convert import Item
+from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT, Shape
 from vandrel.intake.description import PLACE, Description
 from vandrel.intake.finding import RowFinding
-from vandrel.jobs import create_object
+from vandrel.intake.item import Item, columns_of, named_in
+from vandrel.jobs import create_object, file_wide
 from vandrel.jobs.assignments import Assignment
 from vandrel.jobs.create import Creator
-from vandrel.jobs.create import steps as account_steps
 from vandrel.jobs.draft import Alike, Derived, Draft
-from vandrel.jobs.edit import Edit, Editor, in_order
+from vandrel.jobs.edit import Edit, Editor
 from vandrel.jobs.house import House
-from vandrel.jobs.ledger import Key, Ledger, key_of
+from vandrel.jobs.ledger import Key, Ledger
 from vandrel.jobs.likeness import Alikes
 from vandrel.jobs.resolve import SORTS, NotOne, resolve
-from vandrel.secret import Secret
-from vandrel.steps.step import Add, Set, Step
 from vandrel.text.nearest import listed
 from vandrel.text.prep import prepare
-
-#: Rows that are made together, with their passwords and groups, before the next ones.
-TOGETHER = 1000
-#: Fields in which hardly two people have the same.
-_TELLING = ("given", "surname", "phone", "name")
-#: Fields whose numbers may begin with zeros, which a spreadsheet strips.
-_WITH_ZEROS = ("number", "badge", "postcode")
-#: Differing digits in one column from which on leading zeros must have been lost.
-_FEW = 3
 
 
 class State(Enum):
@@ -99,30 +86,33 @@ class Planner:
     def plan(self, items: Iterable[Item]) -> Roster:
         """Work out all rows. New names are given in the order of the key, whichever way the file is sorted."""
         with at_rest():
-            return self._plan(items)
+            return self._plan(list(items))
 
-    def _plan(self, items: Iterable[Item]) -> Roster:
-        lines = [Line(item) for item in items]
-        self._columns_as_a_whole(lines)
-        keys = self._keys(lines)
-        kinds = {line.item.one("kind") or self._described.kind for line in lines} - {""}
-        ledger = Ledger(self._house, self._described.key, set(keys.values()), kinds, self._described.sort)
+    def _plan(self, items: Sequence[Item]) -> Roster:
+        file_wide.lost_zeros(items)
+        keys = file_wide.keys(self._house, self._described, items)
+        (kinds,) = columns_of(items, ("kind",))
+        ledger = Ledger(
+            self._house, self._described.key, set(keys),
+            {kind[0] if kind else self._described.kind for kind in set(kinds)} - {""}, self._described.sort,
+        )  # fmt: skip
+        lines = list(map(Line, items))
         new: list[tuple[Key, Line]] = []
         editor = Editor(self._house)
-        for line in lines:
-            if line.item.stops:
+        for line, key in zip(lines, keys, strict=True):
+            item = line.item
+            if item.findings and item.stops:
                 continue
-            key = keys.get(line.item.row, ())
-            found = ledger.found.get(key, []) if key else []
+            found = ledger.found.get(key, ()) if key else ()
             if len(found) > 1:
                 what = (
                     f"{len(found)} objects have this {' and '.join(self._described.key)}: {found[0].dn}, {found[1].dn}"
                 )
-                line.item.fault(self._described.key[0], " ".join(key), "ambiguous", what, "mend one of them first")
+                item.fault(self._described.key[0], " ".join(key), "ambiguous", what, "mend one of them first")
             elif found:
                 self._existing(line, found[0], editor)
             elif self._described.mode == "update":
-                line.item.fault(
+                item.fault(
                     self._first_key(), " ".join(key), "not-found", "nobody is found by it, and nobody is to be created",
                     "mode: both creates who is missing",
                 )  # fmt: skip
@@ -134,73 +124,8 @@ class Planner:
         update = self._described.mode != "create"
         return Roster(lines, [Missing(key, dn) for key, dn in ledger.others] if update else [])
 
-    # --- the file as a whole
-
     def _first_key(self) -> str:
         return self._described.key[0] if self._described.key else "name"
-
-    def _keys(self, lines: Sequence[Line]) -> dict[int, Key]:
-        """The key of each row; a row without one, and one that stands there again, is at fault."""
-        fields = self._described.key
-        found: dict[int, Key] = {}
-        first: dict[Key, int] = {}
-        look: dict[tuple[object, ...], list[Item]] = {}
-        for line in lines:
-            item = line.item
-            if not fields or item.stops:
-                continue
-            key = key_of(fields, partial(self._as_kept, item) if self._described.sort == GROUP else item.values)
-            if not any(key):
-                what = f"{fields[0]} is empty, by which a row is recognized when the file is read again"
-                item.fault(fields[0], "", "required", what, "give it")
-                continue
-            if key in first:
-                what = f"the same {' and '.join(fields)} stands in row {first[key]}"
-                item.fault(fields[0], " ".join(key), "twice", what, "take one of the two rows out")
-                continue
-            first[key], found[item.row] = item.row, key
-            if len(item.fields) - len(fields) > _FEW:
-                self._look_alike(item, look)
-        return found
-
-    def _look_alike(self, item: Item, seen: dict[tuple[object, ...], list[Item]]) -> None:
-        """Whether all but the key stands in another row as well; `seen` has the rows so far by some of their fields."""
-        others = seen.setdefault(tuple(map(item.fields.get, _TELLING)), [])
-        fields = self._described.key
-        for other in others:
-            if all(
-                item.fields.get(name) == other.fields.get(name) for name in {*item.fields, *other.fields} - {*fields}
-            ):
-                what = f"all but the {' and '.join(fields)} is as in row {other.row}: the same person twice?"
-                value = " ".join(map(item.one, fields))
-                item.fault(fields[0], value, "twice", what, "take one out, if they are one", fatal=False)
-                return
-        others.append(item)
-
-    def _as_kept(self, item: Item, field: str) -> tuple[str, ...]:
-        """The values of a field as the directory has them: the name of a group is made from the word in its row."""
-        values = item.values(field)
-        if field != "name" or not values:
-            return values
-        kind = item.one("kind") or self._described.kind or next(iter(self._house.charter.document.groups), "")
-        try:
-            return (create_object.first_name(self._house, kind, values[0]),)
-        except VandrelError:
-            return values  # the draft says what is wrong
-
-    @staticmethod
-    def _columns_as_a_whole(lines: Sequence[Line]) -> None:
-        """Numbers that have lost their leading zeros: others of the column have them, and are longer."""
-        for field in _WITH_ZEROS:
-            found = [(line, value) for line in lines if (value := line.item.one(field)).isdecimal()]
-            padded = {len(value) for _, value in found if value.startswith("0")}
-            if len(padded) != 1:
-                continue
-            width = padded.pop()
-            for line, value in found:
-                if len(value) < width:
-                    what = f"{len(value)} digits where others have {width}: leading zeros are lost"
-                    line.item.fault(field, value, "zeros-lost", what, f"write {value.zfill(width)}; or pad: {width}")
 
     # --- who exists
 
@@ -235,42 +160,48 @@ class Planner:
 
     def _draft(self, lines: Sequence[Line], ledger: Ledger) -> None:
         creator = Creator(self._house, self._today, ledger)
-        named = set[str]().union(*(line.item.fields for line in lines))
-        if any(_is_reference(name, self._described.sort) for name in named):
+        items = [line.item for line in lines]
+        for item in items if self._described.built else ():
+            self._build(item)
+        if any(_is_reference(name, self._described.sort) for name in named_in(items)):
             for line in lines:
                 self._mates |= {prepare(name): line for name in _names_of(line.item) if name}
         pending: list[tuple[Line, str, list[str | Line]]] = []
         coming: set[DN] = set()
-        for line in lines if self._described.built else ():
-            self._build(line.item)
-        alike = Alikes(
-            self._house, creator, self._described.kind, [line.item for line in lines if self._described.sort == ACCOUNT]
-        )
+        alike = Alikes(self._house, creator, self._described.kind, items if self._described.sort == ACCOUNT else ())
         for line in lines:
-            line.draft = alike.draft(line.item)
-            if line.draft is None:
+            draft = alike.draft(line.item)
+            if draft is not None:
+                line.draft, line.dn = draft, draft.dn
+                if line.item.secret is not None:
+                    self._check_secret(line.item, draft)
+            else:
                 waiting = len(pending)
-                try:
-                    line.draft = self._drafted(line, creator, pending)
-                except VandrelError as error:
-                    self._note(line.item, error.findings)
-                    continue
-                if len(pending) == waiting and not line.item.stops:
+                self._in_full(line, creator, pending, coming)
+                if len(pending) == waiting and isinstance(line.draft, Draft) and not line.item.stops:
                     alike.learn(line.item, line.draft)
-            if isinstance(line.draft, Alike):
-                self._check_secret(line.item, line.draft)
-            line.dn = line.draft.dn
-            if self._described.sort == UNIT and line.dn is not None:
-                coming.add(line.dn)
-            if line.draft.findings:
-                # The unit that holds it may stand in another row, which comes before.
-                mended = line.dn is not None and line.dn.parent in coming
-                self._note(line.item, [f for f in line.draft.findings if not (mended and f.code == "no-parent")])
-            line.state = State.REFUSED if line.item.stops or line.dn is None else State.NEW
+            refused = line.dn is None or (line.item.findings and line.item.stops)
+            line.state = State.REFUSED if refused else State.NEW
         for line, field, targets in pending:
             names = [str(target.dn) if isinstance(target, Line) else target for target in targets]
             if isinstance(line.draft, Draft):
                 line.draft.derived[field] = Derived(field, tuple(name for name in names if name != "None"), "typed")
+
+    def _in_full(
+        self, line: Line, creator: Creator, pending: list[tuple[Line, str, list[str | Line]]], coming: set[DN]
+    ) -> None:  # fmt: skip
+        """One row by itself; `coming` are the units that the file makes."""
+        try:
+            draft = self._drafted(line, creator, pending)
+        except VandrelError as error:
+            self._note(line.item, error.findings)
+            return
+        line.draft, line.dn = draft, draft.dn
+        if draft.dn is not None and self._described.sort == UNIT:
+            coming.add(draft.dn)
+        # The unit that holds it may stand in another row, which comes before.
+        mended = draft.dn is not None and draft.dn.parent in coming
+        self._note(line.item, [f for f in draft.findings if not (mended and f.code == "no-parent")])
 
     def _build(self, item: Item) -> None:
         """The values that the description builds from others."""
@@ -382,76 +313,3 @@ def _names_of(item: Item) -> Iterator[str]:
 
 def _by_content(item: Item) -> tuple[str, ...]:
     return tuple(f"{name}={'|'.join(values)}" for name, values in sorted(item.fields.items()))
-
-
-# --- making it
-
-
-class Batch(Struct):
-    """Steps of some rows, and where a new turn must begin: after what the others build upon."""
-
-    steps: list[Step]
-    cut: int
-    lines: list[Line]
-
-
-def batches(
-    house: House, lines: Sequence[Line], secret: Callable[[Line], Secret | None], sort: str, kept: str = ""
-) -> Iterator[Batch]:
-    """The steps of all rows that are to be made, a thousand rows at a time: objects, passwords, then memberships.
-
-    `secret` gives the password of a new account, or None; `kept` names the file where generated ones stand.
-    """
-    wanted = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
-    later: list[Step] = []
-    known = {line.dn.key for line in wanted if line.dn is not None and line.state is State.NEW}
-    for start in range(0, len(wanted), TOGETHER):
-        chunk = wanted[start : start + TOGETHER]
-        new = [line for line in chunk if line.draft is not None and line.state is State.NEW]
-        if sort == ACCOUNT:
-            made = account_steps(house, [(line.draft, secret(line)) for line in new if line.draft], kept)
-        else:
-            made = [step for line in new if line.draft for step in _objects(house, line, sort)]
-        made, references = _references_apart(house, made, known)
-        later += references
-        edits = in_order(house, [line.edit for line in chunk if line.edit is not None])
-        cut = next((n for n, step in enumerate(made) if not _is_birth(step, known)), len(made))
-        if made or edits:
-            yield Batch([*made, *edits], cut, chunk)
-    for start in range(0, len(later), TOGETHER):
-        yield Batch(later[start : start + TOGETHER], 0, [])
-
-
-def _objects(house: House, line: Line, sort: str) -> list[Step]:
-    assert isinstance(line.draft, Draft)
-    made = create_object.steps(house, line.draft, sort)
-    groups = line.item.fields.get("groups", ())
-    return [*made, *create_object.join_groups(house, line.draft, groups)] if sort == COMPUTER else made
-
-
-def _is_birth(step: Step, known: set[str]) -> bool:
-    return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in known)
-
-
-def _references_apart(house: House, steps: list[Step], known: set[str]) -> tuple[list[Step], list[Step]]:
-    """Names of file-mates go into steps of their own, at the end: there may be a circle of people who report."""
-    schema, apart, made = house.directory.schema, [], []
-    for step in steps:
-        if isinstance(step, Add):
-            for name in schema.references_in(step.attributes) - {"member"}:
-                mates = [v for v in step.attributes[name] if str(schema.key(name, v)) in known]
-                if mates:
-                    rest = [value for value in step.attributes[name] if value not in mates]
-                    attributes = {k: v for k, v in step.attributes.items() if k != name} | (
-                        {name: rest} if rest else {}
-                    )
-                    step = Add(step.dn, attributes)  # noqa: PLW2901
-                    apart.append(_adding(step.dn, name, mates))
-        made.append(step)
-    return made, apart
-
-
-def _adding(dn: DN, name: str, values: Sequence[str | bytes]) -> Step:
-    from vandrel.directory.operations import Change
-
-    return Set(dn, (Change(name, added=tuple(values)),))

@@ -39,17 +39,15 @@ def prepare(text: str) -> str:
 
 def prepare_all(texts: Sequence[str]) -> list[str]:
     """What `prepare` makes of each of many values, in one go where all of them are plain."""
-    together = "\n".join(texts)
-    plain = together.isascii() and "".join(texts).isprintable()
-    if (
-        plain
-        and "  " not in together
-        and "\n " not in together
-        and " \n" not in together
-        and together.strip(" ") == together
-    ):
-        return together.lower().split("\n") if texts else []
-    return [prepare(text) for text in texts]
+    together = "\n".join(("", *texts, ""))
+    if not "".join(texts).isprintable() or any(spaces in together for spaces in ("  ", "\n ", " \n")):
+        return [prepare(text) for text in texts]
+    found = together.lower().split("\n")[1:-1]
+    if not together.isascii():
+        for number, text in enumerate(texts):
+            if not text.isascii():
+                found[number] = prepare(text)
+    return found
 
 
 def prepare_fragment(text: str, *, initial: bool = False, final: bool = False) -> str:

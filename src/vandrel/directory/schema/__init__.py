@@ -211,12 +211,10 @@ class Schema:
 
     def passes(self, name: str, values: Sequence[str]) -> bool:
         """A quick look at thousands of values of one line: `check_value` has nothing against them if it says so."""
-        attribute, valid = self._validators[self.attribute_name(name)]
+        attribute, _ = self._validators[self.attribute_name(name)]
         if not "".join(values).isprintable() or (attribute.limit and max(map(len, values)) > attribute.limit):
             return False
-        if attribute.syntax == syntaxes.DIRECTORY_STRING:
-            return all(values)
-        return not any(map(valid, values))
+        return syntaxes.pass_all(attribute.syntax, values)
 
     def _class_findings(self, classes: tuple[str, ...], where: str) -> list[Finding]:
         findings = [

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from vandrel.directory import dn
 from vandrel.errors import VandrelError
@@ -46,16 +46,23 @@ def _is_dn(value: str) -> str:
 class _Fits:
     """The check by a pattern, compiled at the first value: most of a schema is never asked for in one run."""
 
-    __slots__ = ("_match", "_pattern", "_why")
+    __slots__ = ("_lines", "_match", "_pattern", "_why")
 
     def __init__(self, pattern: str, why: str) -> None:
         self._pattern, self._why = pattern, why
         self._match: Callable[[str], object] | None = None
+        self._lines: Callable[[str], object] | None = None
 
     def __call__(self, value: str) -> str:
         if self._match is None:
             self._match = re.compile(self._pattern).fullmatch
         return "" if self._match(value) else self._why
+
+    def all(self, values: Sequence[str]) -> bool:
+        """Whether all of these fit; they are one line each."""
+        if self._lines is None:
+            self._lines = re.compile(f"(?:{self._pattern})(?:\n(?:{self._pattern}))*+").fullmatch
+        return self._lines("\n".join(values)) is not None
 
 
 def _is_time(value: str) -> str:
@@ -92,6 +99,18 @@ def validator(syntax: str) -> Callable[[Value], str]:
         return lambda value: "" if isinstance(value, bytes) else "must be given as octets"
     check = _CHECKS.get(syntax, _any_text)
     return lambda value: check(value) if isinstance(value, str) else "must be text"
+
+
+def pass_all(syntax: str, values: Sequence[str]) -> bool:
+    """Whether a syntax has nothing against any of many values, which are texts of one line each."""
+    if syntax in BINARY:
+        return not values
+    check = _CHECKS.get(syntax, _any_text)
+    if check is _is_text:
+        return all(values)
+    if check is _is_ia5:
+        return "".join(values).isascii()
+    return check.all(values) if isinstance(check, _Fits) else not any(map(check, values))
 
 
 def _any_text(value: str) -> str:

@@ -1,0 +1,105 @@
+"""One row of a file as fields: by itself, or as a place among rows that were read together, column by column."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from itertools import groupby
+from operator import attrgetter
+
+from msgspec import Struct
+
+from vandrel.intake.description import PASSWORD
+from vandrel.intake.finding import RowFinding
+from vandrel.secret import Secret
+
+Values = tuple[str, ...]
+
+
+class Sheaf(Struct, frozen=True, eq=False):
+    """Rows that were read together: the values of each, by field, and its texts, by word."""
+
+    columns: Mapping[str, Sequence[Values]]
+    words: Mapping[str, Sequence[str]]
+
+
+class Item(Struct):
+    """One row.
+
+    Attributes:
+        row: its number in the file, counted from 1.
+        own: its values by field; None while nobody has asked for all of them, and they stand in the sheaf alone.
+        columns: the header of the column that each field came from.
+        said: its texts by word.
+        sheaf: the rows that it was read with, if any.
+        place: where it stands among those, counted from 0.
+        secret: the password of the row.
+        findings: what is wrong with it.
+
+    """
+
+    row: int
+    own: dict[str, Values] | None = None
+    columns: Mapping[str, str] = {}
+    said: dict[str, str] | None = None
+    sheaf: Sheaf | None = None
+    place: int = 0
+    secret: Secret | None = None
+    findings: list[RowFinding] = []
+
+    @property
+    def fields(self) -> dict[str, Values]:
+        """The values by field, of those that have any."""
+        if self.own is None:
+            columns = self.sheaf.columns if self.sheaf is not None else {}
+            self.own = {name: values for name, column in columns.items() if (values := column[self.place])}
+        return self.own
+
+    @property
+    def words(self) -> dict[str, str]:
+        if self.said is not None or self.sheaf is None:
+            return self.said or {}
+        return {word: text for word, texts in self.sheaf.words.items() if (text := texts[self.place])}
+
+    def values(self, field: str) -> Values:
+        if self.own is not None or self.sheaf is None:
+            return self.fields.get(field, ())
+        column = self.sheaf.columns.get(field)
+        return column[self.place] if column is not None else ()
+
+    def one(self, field: str) -> str:
+        values = self.values(field)
+        return values[0] if values else ""
+
+    @property
+    def stops(self) -> bool:
+        return bool(self.findings) and any(finding.fatal for finding in self.findings)
+
+    def fault(self, field: str, value: str, trap: str, what: str, remedy: str = "", *, fatal: bool = True) -> None:
+        shown = "" if field == PASSWORD else value[:120]
+        self.findings.append(RowFinding(self.row, self.columns.get(field, field), shown, trap, what, remedy, fatal))
+
+
+def columns_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Values]]:
+    """The values of some fields of many rows: a column for each field."""
+    found: list[list[Values]] = [[] for _ in fields]
+    for sheaf, run in groupby(items, attrgetter("sheaf")):
+        rows = list(run)
+        together = sheaf is not None and all(item.own is None for item in rows)
+        places = [item.place for item in rows] if together else []
+        for field, values in zip(fields, found, strict=True):
+            if not together:
+                values.extend(item.values(field) for item in rows)
+            elif (column := sheaf.columns.get(field)) is not None:
+                values.extend(map(column.__getitem__, places))
+            else:
+                values.extend([()] * len(rows))
+    return found
+
+
+def named_in(items: Iterable[Item]) -> set[str]:
+    """All fields of which any row has a value."""
+    found: set[str] = set()
+    for sheaf, run in groupby(items, attrgetter("sheaf")):
+        rows = [item for item in run if item.own is not None or sheaf is None]
+        found.update(*(item.fields for item in rows), sheaf.columns if sheaf is not None else ())
+    return found

@@ -1,0 +1,106 @@
+"""What the rows of a file say only together: keys that stand there twice, people who do, zeros that were lost."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from vandrel.errors import VandrelError
+from vandrel.fields import GROUP
+from vandrel.intake.description import Description
+from vandrel.intake.item import Item, Values, columns_of, named_in
+from vandrel.jobs import create_object
+from vandrel.jobs.house import House
+from vandrel.jobs.ledger import Key
+from vandrel.text.prep import prepare_all
+
+#: Fields in which hardly two people have the same.
+_TELLING = ("given", "surname", "phone", "name")
+#: Fields whose numbers may begin with zeros, which a spreadsheet strips.
+_WITH_ZEROS = ("number", "badge", "postcode")
+#: Fields besides the key from which on it is worth a word that two rows have the same in all of them.
+_FEW = 4
+
+
+def lost_zeros(items: Sequence[Item]) -> None:
+    """Find fault with numbers that have lost their leading zeros: others of the column have them, and are longer."""
+    for field in sorted(named_in(items).intersection(_WITH_ZEROS)):
+        (column,) = columns_of(items, (field,))
+        values = [found[0] if found else "" for found in column]
+        padded = {len(value) for value in values if value[:1] == "0" and value.isdecimal()}
+        if len(padded) != 1:
+            continue
+        width = padded.pop()
+        if min(map(len, values)) >= width:
+            continue
+        for item, value in zip(items, values, strict=True):
+            if len(value) < width and value.isdecimal():
+                what = f"{len(value)} digits where others have {width}: leading zeros are lost"
+                item.fault(field, value, "zeros-lost", what, f"write {value.zfill(width)}; or pad: {width}")
+
+
+def keys(house: House, described: Description, items: Sequence[Item]) -> list[Key]:
+    """The key of each row; empty, with a fault found, for a row without one and for one that stands there again."""
+    fields = described.key
+    if not fields:
+        return [()] * len(items)
+    columns = [
+        _as_kept(house, described, field, items, column) if described.sort == GROUP else column
+        for field, column in zip(fields, columns_of(items, fields), strict=True)
+    ]
+    prepared = [prepare_all([values[0] if values else "" for values in column]) for column in columns]
+    telling = list(zip(*columns_of(items, _TELLING), strict=True))
+    first: dict[Key, int] = {}
+    told: dict[tuple[Values, ...], Item] = {}
+    contents: dict[frozenset[tuple[str, Values]], int] = {}
+    found: list[Key] = [()] * len(items)
+    for number, (item, key) in enumerate(zip(items, zip(*prepared, strict=True), strict=True)):
+        if item.findings and item.stops:
+            continue
+        if not any(key):
+            what = f"{fields[0]} is empty, by which a row is recognized when the file is read again"
+            item.fault(fields[0], "", "required", what, "give it")
+        elif (row := first.setdefault(key, item.row)) != item.row:
+            what = f"the same {' and '.join(fields)} stands in row {row}"
+            item.fault(fields[0], " ".join(key), "twice", what, "take one of the two rows out")
+        else:
+            found[number] = key
+            other = told.setdefault(telling[number], item)
+            if other is not item:
+                _look_alike(item, other, fields, contents)
+    return found
+
+
+def _look_alike(item: Item, first: Item, key: Sequence[str], seen: dict[frozenset[tuple[str, Values]], int]) -> None:
+    """Whether all but the key stands in another row as well.
+
+    `first` is the first row that is like this one in what tells people apart; `seen` has the contents of all that
+    were looked at, with the number of the row.
+    """
+    seen.setdefault(_content(first, key), first.row)
+    own = _content(item, key)
+    row = seen.setdefault(own, item.row)
+    if row != item.row and len(own) >= _FEW:
+        what = f"all but the {' and '.join(key)} is as in row {row}: the same person twice?"
+        value = " ".join(map(item.one, key))
+        item.fault(key[0], value, "twice", what, "take one out, if they are one", fatal=False)
+
+
+def _content(item: Item, key: Sequence[str]) -> frozenset[tuple[str, Values]]:
+    return frozenset((name, values) for name, values in item.fields.items() if name not in key)
+
+
+def _as_kept(
+    house: House, described: Description, field: str, items: Sequence[Item], column: Sequence[Values]
+) -> Sequence[Values]:  # fmt: skip
+    """The values of a field as the directory has them: the name of a group is made from the word in its row."""
+    if field != "name":
+        return column
+    usual = next(iter(house.charter.document.groups), "")
+    kept: list[Values] = []
+    for item, values in zip(items, column, strict=True):
+        try:
+            kind = item.one("kind") or described.kind or usual
+            kept.append((create_object.first_name(house, kind, values[0]),) if values else ())
+        except VandrelError:
+            kept.append(values)  # the draft says what is wrong
+    return kept
