@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from statistics import median
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
@@ -49,6 +50,13 @@ def rows(count: int) -> list[list[str]]:
     return found
 
 
+def read(path: Path) -> float:
+    begun = time.perf_counter()
+    with path.open(encoding="utf-8-sig", newline="") as file:
+        assert sum(1 for _ in csv.DictReader(file)) > 0
+    return time.perf_counter() - begun
+
+
 def check(house: House, path: Path) -> float:
     begun = time.perf_counter()
     described, table, _ = propose(open_table(path), house.charter, "account", "crew")
@@ -76,17 +84,15 @@ def main() -> int:
         for size in (1000, count):
             path = folder / f"{size}.csv"
             write_rows(path, HEADER, rows(size))
-            # The machine may be faster now and slower then: the least of several, by turns.
-            bares, checks = [], []
-            for _ in range(3):
-                begun = time.perf_counter()
-                with path.open(encoding="utf-8-sig", newline="") as file:
-                    assert sum(1 for _ in csv.DictReader(file)) == size
-                bares.append(time.perf_counter() - begun)
+            # The machine may be faster now and slower then: each check beside a bare reading before and behind it.
+            bares, checks = [read(path)], []
+            for _ in range(7):
                 checks.append(check(house, path))
-            bare, ours = min(bares), min(checks)
+                bares.append(read(path))
+            times = [2 * ours / sum(bares[n : n + 2]) for n, ours in enumerate(checks)]
+            ours, bare = min(checks), min(bares)
             print(f"check of {size:,} rows: {ours:.2f} s, {ours / size * 1e6:.0f} µs a row; DictReader {bare:.3f} s: "
-                  f"{ours / bare:.0f} x (goal 12)")  # fmt: skip
+                  f"{median(times):.1f} x, from {min(times):.1f} to {max(times):.1f} (goal 12)")  # fmt: skip
         sheet = folder / "roster.xlsx"
         write_rows(sheet, HEADER, rows(count))
         begun = time.perf_counter()

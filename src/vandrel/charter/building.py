@@ -190,15 +190,16 @@ class _Texts(dict[str, str]):
     def _made(self, value: str) -> str:
         placeholder, context = self._placeholder, self._context
         styles = (*context.style, *placeholder.style)
-        if value.isalnum() and "ascii" in styles and context.letters_pass and not placeholder.pad:
-            word = to_ascii(value, context.language)
-            if word.isalnum() and placeholder.part != "initials":  # one word still, which needs no second look
+        if value.isalnum() and context.letters_pass and placeholder.part != "initials" and not placeholder.pad:
+            # One plain word is its own first, last and bare part.
+            word = to_ascii(value, context.language) if "ascii" in styles else value
+            if word.isalnum() and (word.isascii() or _any_script(placeholder, context)):
                 return _cased(word, styles)[placeholder.start : placeholder.stop]
         piece = _piece(placeholder, {placeholder.field: value}, context, None)
         return str(piece) if piece is not None else ""
 
 
-_MOST_KEPT = 65_536
+_MOST_KEPT = 16_384
 _texts_of = lru_cache(maxsize=1024)(_Texts)
 
 
@@ -209,6 +210,9 @@ def straight(pattern: Pattern, values: Mapping[str, str], context: Context, coun
         EmptyField: as `build` does.
 
     """
+    for field in pattern.needs:
+        if not values.get(field):
+            raise EmptyField(field)
     out: list[str] = []
     for item in pattern.items:
         if isinstance(item, Literal):
@@ -313,14 +317,6 @@ def _straight(placeholder: Placeholder, values: Mapping[str, str], context: Cont
     if placeholder.field == "count":
         return str(count).zfill(placeholder.pad) if count is not None else ""
     value = values.get(placeholder.field, "")
-    plain = value.isalnum() and context.letters_pass and (value.isascii() or _any_script(placeholder, context))
-    if plain and not placeholder.pad and placeholder.part != "initials":
-        # One plain word is its own first, last and bare part.
-        text = _cased(value, context.style) if context.style else value
-        text = _cased(text, placeholder.style) if placeholder.style else text
-        return text if placeholder.whole else text[placeholder.start : placeholder.stop]
-    if _stays(placeholder, context) and _ORDINARY.fullmatch(value):
-        return value
     return _texts_of(placeholder, context)[value] if value else ""
 
 

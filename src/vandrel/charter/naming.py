@@ -195,7 +195,7 @@ class NamingRule(Struct, frozen=True, dict=True):
         seen = {known}
         for number, pattern in enumerate(self.rungs, 1):
             counter = pattern.counter
-            if known and number == 1 and not counter:
+            if (known and number == 1 and not counter) or not all(map(values.get, pattern.needs)):
                 continue
             counts = range(counter.first, counter.first + _MOST) if counter else (None,)
             for count in counts:

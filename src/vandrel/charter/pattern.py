@@ -83,6 +83,11 @@ class Pattern(Struct, frozen=True, dict=True):
         return frozenset(placeholder.field for placeholder in self.placeholders())
 
     @cached_property
+    def needs(self) -> tuple[str, ...]:
+        """The fields without which nothing comes of the pattern."""
+        return tuple(item.field for item in self.items if isinstance(item, Placeholder) and item.field != "count")
+
+    @cached_property
     def counter(self) -> Placeholder | None:
         return next((item for item in self.placeholders() if item.field == "count"), None)
 

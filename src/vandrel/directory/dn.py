@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import suppress
 from functools import lru_cache
 
@@ -49,13 +49,6 @@ def escape_value(value: str) -> str:
     if text.endswith(" ") and value != " ":
         text = text[:-1] + "\\ "
     return text
-
-
-def escape_all(values: Sequence[str]) -> Sequence[str]:
-    """What `escape_value` makes of each of many values, in one go where none has anything to escape."""
-    lines = "\n".join(("", *values, ""))
-    plain = _SPECIAL.search("".join(values)) is None and not any(edge in lines for edge in ("\n ", "\n#", " \n"))
-    return values if plain else [escape_value(value) for value in values]
 
 
 def _format_rdn(rdn: Rdn) -> str:

@@ -8,7 +8,8 @@ from datetime import date
 
 from vandrel.fields import FIELDS, Shape
 from vandrel.intake.description import PASSWORD, Column
-from vandrel.intake.item import Sheaf, Values
+from vandrel.intake.item import Cell as Value
+from vandrel.intake.item import Sheaf, Values, cell_of
 from vandrel.intake.table import Cell, text
 from vandrel.intake.traps import LIKE_NUMBERS, NOTHING, SPOILT, STRANGE, Fits, day, formats_of, suspect, unquoted
 
@@ -31,8 +32,8 @@ class Columns:
     ) -> None:  # fmt: skip
         self._header, self._plan, self._tests, self._constants = header, plan, tests, constants
         self._suspect = suspect(quote)
-        #: The values of cells that many have in common, by field.
-        self._shared: dict[str, dict[str, Values]] = {}
+        #: The values that many cells have in common.
+        self._shared: dict[str, str] = {}
         self._marks = [" \n", *(f"\n{char}" for char in _BEGINNINGS), *([quote] if quote else [])]
         fields = [column.field for _, column in plan if column.field]
         shapes = {FIELDS[name].shape for name in fields if name in FIELDS}
@@ -51,7 +52,9 @@ class Columns:
             return Sheaf({}, {}), places
         columns: list[Sequence[Cell]] = list(zip(*(rows[n] for n in whole), strict=True))
         odd = {n for n, cell in enumerate(columns[0]) if cell == self._header[0]}
-        found = {name: [values] * len(whole) for name, values in self._constants.items()}
+        found: dict[str, Sequence[Value]] = {
+            name: [cell_of(values)] * len(whole) for name, values in self._constants.items()
+        }
         words: dict[str, Sequence[str]] = {}
         filled = False
         for index, column in self._plan:
@@ -67,7 +70,7 @@ class Columns:
 
     def _column(
         self, index: int, column: Column, cells: Sequence[Cell], odd: set[int]
-    ) -> tuple[Sequence[str], list[Values]]:
+    ) -> tuple[Sequence[str], Sequence[Value]]:
         """The cells of one column as text and as values; where one is odd, its place is added."""
         distinct = set(cells) if set(map(type, cells)) == {str} else set[Cell]()
         # Of a column in which the same few cells come again and again, one of each is looked at.
@@ -96,7 +99,7 @@ class Columns:
             odd |= {n for n, cell in enumerate(cells) if isinstance(cell, bool) or not isinstance(cell, sorts)}
             found = list(map(text, cells))
             lines = "\n".join(found)
-        if "'" in lines:
+        if lines.startswith("'") or "\n'" in lines:
             found = list(map(unquoted, found))
             lines = "\n".join(found)
         if lines.count("\n") >= len(found):
@@ -126,19 +129,17 @@ class Columns:
             bad = {value for value in set(cells) if value and not fits.test(value)}
             odd |= {n for n, value in enumerate(cells) if value in bad} if bad else set()
 
-    def _values(self, column: Column, cells: Sequence[str], odd: set[int], *, few: bool) -> list[Values]:
-        """The values of each cell; where there are but a few, they are kept once for the whole file."""
+    def _values(self, column: Column, cells: Sequence[str], odd: set[int], *, few: bool) -> Sequence[Value]:
+        """What each cell holds; where there are but a few, they are kept once for the whole file."""
         known = FIELDS.get(column.field)
         if _is_day(column):
             days = {value: day(value, formats_of(column)) for value in set(cells)}
             odd |= {n for n, value in enumerate(cells) if value and not days[value]}
-            return [(days[value],) if days[value] else () for value in cells]
+            return [days[value] if value else "" for value in cells]
         if column.pad:
             cells = [value.zfill(column.pad) if value.isdecimal() else value for value in cells]
         split = column.split if known is not None and known.many else ""
         if split and any(split in value for value in cells):
-            return [tuple(part.strip() for part in value.split(split) if part.strip()) for value in cells]
-        if not few:
-            return [(value,) if value else () for value in cells]
-        shared = self._shared.setdefault(column.field, {"": ()})
-        return [shared.setdefault(value, (value,)) for value in cells]
+            parted = (tuple(part.strip() for part in value.split(split) if part.strip()) for value in cells)
+            return [cell_of(parts) for parts in parted]
+        return [self._shared.setdefault(value, value) for value in cells] if few else cells

@@ -13,12 +13,14 @@ from vandrel.intake.finding import RowFinding
 from vandrel.secret import Secret
 
 Values = tuple[str, ...]
+#: A single value, or none where it is empty; or several as a tuple.
+Cell = str | Values
 
 
 class Sheaf(Struct, frozen=True, eq=False):
-    """Rows that were read together: the values of each, by field, and its texts, by word."""
+    """Rows that were read together: what each has, by field, and its texts, by word."""
 
-    columns: Mapping[str, Sequence[Values]]
+    columns: Mapping[str, Sequence[Cell]]
     words: Mapping[str, Sequence[str]]
 
 
@@ -51,7 +53,7 @@ class Item(Struct):
         """The values by field, of those that have any."""
         if self.own is None:
             columns = self.sheaf.columns if self.sheaf is not None else {}
-            self.own = {name: values for name, column in columns.items() if (values := column[self.place])}
+            self.own = {name: _values(cell) for name, column in columns.items() if (cell := column[self.place])}
         return self.own
 
     @property
@@ -64,7 +66,7 @@ class Item(Struct):
         if self.own is not None or self.sheaf is None:
             return self.fields.get(field, ())
         column = self.sheaf.columns.get(field)
-        return column[self.place] if column is not None else ()
+        return _values(column[self.place]) if column is not None else ()
 
     def one(self, field: str) -> str:
         values = self.values(field)
@@ -79,21 +81,38 @@ class Item(Struct):
         self.findings.append(RowFinding(self.row, self.columns.get(field, field), shown, trap, what, remedy, fatal))
 
 
-def columns_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Values]]:
-    """The values of some fields of many rows: a column for each field."""
-    found: list[list[Values]] = [[] for _ in fields]
+def cell_of(values: Values) -> Cell:
+    """Values as a cell has them."""
+    return values if len(values) > 1 else values[0] if values else ""
+
+
+def _values(cell: Cell) -> Values:
+    if isinstance(cell, str):
+        return (cell,) if cell else ()
+    return cell
+
+
+def cells_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Cell]]:
+    """What many rows have in some fields: a column for each field."""
+    found: list[list[Cell]] = [[] for _ in fields]
     for sheaf, run in groupby(items, attrgetter("sheaf")):
         rows = list(run)
-        together = sheaf is not None and all(item.own is None for item in rows)
+        together = sheaf is not None and all([item.own is None for item in rows])  # noqa: C419 - in half the time
         places = [item.place for item in rows] if together else []
-        for field, values in zip(fields, found, strict=True):
+        for field, cells in zip(fields, found, strict=True):
             if not together:
-                values.extend(item.values(field) for item in rows)
+                cells += [cell_of(item.values(field)) for item in rows]
             elif (column := sheaf.columns.get(field)) is not None:
-                values.extend(map(column.__getitem__, places))
+                cells += map(column.__getitem__, places)  # noqa: PLW2901
             else:
-                values.extend([()] * len(rows))
+                cells += [""] * len(rows)  # noqa: PLW2901
     return found
+
+
+def firsts_of(items: Iterable[Item], field: str) -> list[str]:
+    """The first value of a field of many rows; empty where there is none."""
+    (cells,) = cells_of(items, (field,))
+    return [cell if isinstance(cell, str) else cell[0] for cell in cells]
 
 
 def named_in(items: Iterable[Item]) -> set[str]:

@@ -61,7 +61,14 @@ class Alike(Struct):
 
     shared: Shared
     own: tuple[str, ...]
-    dn: DN
+    named: DN | None = None
+
+    @property
+    def dn(self) -> DN:
+        if self.named is None:
+            assert self.shared.model.dn is not None
+            self.named = self.shared.model.dn.parent.child("cn", self.value("name"))
+        return self.named
 
     def value(self, name: str) -> str:
         """The first value of a field, or an empty string."""

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from vandrel.errors import VandrelError
 from vandrel.fields import GROUP
 from vandrel.intake.description import Description
-from vandrel.intake.item import Item, Values, columns_of, named_in
+from vandrel.intake.item import Cell, Item, Values, cells_of, firsts_of, named_in
 from vandrel.jobs import create_object
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Key
@@ -24,8 +24,7 @@ _FEW = 4
 def lost_zeros(items: Sequence[Item]) -> None:
     """Find fault with numbers that have lost their leading zeros: others of the column have them, and are longer."""
     for field in sorted(named_in(items).intersection(_WITH_ZEROS)):
-        (column,) = columns_of(items, (field,))
-        values = [found[0] if found else "" for found in column]
+        values = firsts_of(items, field)
         padded = {len(value) for value in values if value[:1] == "0" and value.isdecimal()}
         if len(padded) != 1:
             continue
@@ -43,14 +42,13 @@ def keys(house: House, described: Description, items: Sequence[Item]) -> list[Ke
     fields = described.key
     if not fields:
         return [()] * len(items)
-    columns = [
-        _as_kept(house, described, field, items, column) if described.sort == GROUP else column
-        for field, column in zip(fields, columns_of(items, fields), strict=True)
-    ]
-    prepared = [prepare_all([values[0] if values else "" for values in column]) for column in columns]
-    telling = list(zip(*columns_of(items, _TELLING), strict=True))
+    columns = {field: firsts_of(items, field) for field in fields}
+    if described.sort == GROUP and "name" in columns:
+        columns["name"] = _as_kept(house, described, items, columns["name"])
+    prepared = map(prepare_all, columns.values())
+    telling = list(zip(*cells_of(items, _TELLING), strict=True))
     first: dict[Key, int] = {}
-    told: dict[tuple[Values, ...], Item] = {}
+    told: dict[tuple[Cell, ...], Item] = {}
     contents: dict[frozenset[tuple[str, Values]], int] = {}
     found: list[Key] = [()] * len(items)
     for number, (item, key) in enumerate(zip(items, zip(*prepared, strict=True), strict=True)):
@@ -89,18 +87,14 @@ def _content(item: Item, key: Sequence[str]) -> frozenset[tuple[str, Values]]:
     return frozenset((name, values) for name, values in item.fields.items() if name not in key)
 
 
-def _as_kept(
-    house: House, described: Description, field: str, items: Sequence[Item], column: Sequence[Values]
-) -> Sequence[Values]:  # fmt: skip
-    """The values of a field as the directory has them: the name of a group is made from the word in its row."""
-    if field != "name":
-        return column
+def _as_kept(house: House, described: Description, items: Sequence[Item], names: Sequence[str]) -> list[str]:
+    """The names of groups as the directory has them, made from the words in the rows."""
     usual = next(iter(house.charter.document.groups), "")
-    kept: list[Values] = []
-    for item, values in zip(items, column, strict=True):
+    kept = []
+    for item, name in zip(items, names, strict=True):
         try:
             kind = item.one("kind") or described.kind or usual
-            kept.append((create_object.first_name(house, kind, values[0]),) if values else ())
+            kept.append(create_object.first_name(house, kind, name) if name else "")
         except VandrelError:
-            kept.append(values)  # the draft says what is wrong
+            kept.append(name)  # the draft says what is wrong
     return kept

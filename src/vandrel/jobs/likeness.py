@@ -5,7 +5,7 @@ What comes of it is what the full way makes of each; whatever is out of the ordi
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Container, Iterable, Mapping, Sequence
 from functools import lru_cache, partial
 from itertools import compress, repeat
 
@@ -13,18 +13,19 @@ import msgspec
 from msgspec import Struct
 
 from vandrel.charter.document import Kind
+from vandrel.charter.naming import NamingRule
 from vandrel.charter.pattern import parse
-from vandrel.directory.dn import DN, LEVEL, escape_all
+from vandrel.directory.dn import LEVEL
 from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, NAMED
-from vandrel.intake.item import Item, Sheaf, Values, columns_of
+from vandrel.intake.item import Cell, Item, Sheaf, cells_of
 from vandrel.jobs import values as given_values
 from vandrel.jobs.create import Creator
 from vandrel.jobs.draft import Alike, Draft, Shared
 from vandrel.jobs.house import House
 from vandrel.jobs.register import Column
 from vandrel.text import people
-from vandrel.text.prep import prepare_all
+from vandrel.text.prep import prepare, prepare_all
 
 _first_letters = lru_cache(maxsize=4096)(people.initials)
 
@@ -37,6 +38,22 @@ def own_fields(house: House, kind: Kind, names: Collection[str]) -> list[str]:
         name for name in names
         if name in FIELDS and name not in built_upon and given_values.plain(house, FIELDS[name], ACCOUNT)
     ]  # fmt: skip
+
+
+class Climb(Struct):
+    """An account whose names are chosen anew: its values, and which of its names have changed.
+
+    ``free`` has names that hang on one that was chosen: found free with it, when those had changed.
+    """
+
+    values: dict[str, str]
+    changed: set[str] = set()
+    free: dict[str, tuple[str, frozenset[str]]] = {}
+
+    def ready(self, target: str, rule: NamingRule) -> str:
+        """The name that was found free already; empty where there is none, or what it is built from has changed."""
+        name, changed = self.free.get(target, ("", frozenset()))
+        return name if name and rule.fields() & self.changed <= changed else ""
 
 
 class Likeness:
@@ -61,10 +78,9 @@ class Likeness:
         count = len(rows)
         columns: dict[str, Sequence[str]] = {}
         sound = [True] * count
-        for name, given in zip(own, columns_of(rows, own), strict=True):
-            columns[name] = [values[0] for values in given]
-            if max(map(len, given)) > 1:
-                sound = [so_far and len(values) == 1 for so_far, values in zip(sound, given, strict=True)]
+        for name, cells in zip(own, cells_of(rows, own), strict=True):
+            # Of several values the likeness has none: the row is not sound.
+            columns[name] = [cell if isinstance(cell, str) else "" for cell in cells]
         if "initials" in model.derived and "initials" not in own:
             columns["initials"] = self._initials(columns, count)
         self._seen = creator.seen(model)
@@ -73,18 +89,32 @@ class Likeness:
         for name, column in columns.items():
             if not self._passes(name, column):
                 sound = [so_far and self._passes(name, (value,)) for so_far, value in zip(sound, column, strict=True)]
+        for column in columns.values():
+            if not all(column):
+                sound = [so_far and bool(value) for so_far, value in zip(sound, column, strict=True)]
         self._sound = sound
         self._shared = Shared(model, model.values(), tuple(columns), {name: n for n, name in enumerate(columns)})
         self._rows = list(zip(*columns.values(), strict=True))
-        self._names, self._keys = self._dns(columns["name"])
+        self._keys = prepare_all(columns["name"])
         #: For each name that must be unique, its attributes; the first is the one under which it is given.
         self._unique = {
             target: found for target, _, _ in self._order if (found := self._claims(target, columns[target]))
         }
-        claimed = [claim for found in self._unique.values() for claim in found]
-        self._claimed = [(claim.keys, names) for claim in claimed for names in (claim.given, claim.held)
-                         if names or names is claim.given]  # fmt: skip
+        register = creator.register
+        before = f"{self._unit.key}{LEVEL}cn="
+        self._siblings = register.siblings(before)
         self._reserving = [(found[0].keys, found[0].given) for found in self._unique.values()]
+        #: Where to look for names that are taken. What the directory has does not change meanwhile.
+        self._claimed: list[tuple[list[str], Container[str]]] = [(self._keys, self._siblings)]
+        for claim in (claim for found in self._unique.values() for claim in found):
+            self._claimed += [(claim.keys, claim.given)]
+            self._claimed += [(claim.keys, claim.held)] if not claim.held.keys().isdisjoint(claim.keys) else []
+        self._held_siblings = {key for key in self._keys if before + key in register.held_names}
+        if self._held_siblings:
+            self._claimed.append((self._keys, self._held_siblings))
+        fields = frozenset[str]().union(*(rule.fields() for rule in self._rules.values()), ("language",))
+        #: What naming rules see that all have in common.
+        self._in_common = {name: self._seen[name] for name in fields if self._seen.get(name)}
 
     def _claims(self, target: str, names: Sequence[str]) -> list[Column]:
         return self._creator.register.columns(target, names)
@@ -103,78 +133,71 @@ class Likeness:
     def draft(self, number: int) -> Alike | None:
         """The account of one row, its names given to it; None where that takes the full way."""
         own = self._rows[number]
-        if not (self._sound[number] and all(own)):
+        if not self._sound[number]:
             return None
-        key, register = self._keys[number], self._creator.register
-        if not register.is_sibling_free(key):
-            return self._by_the_ladders(number, own)
         for keys, names in self._claimed:
             if keys[number] in names:
                 return self._by_the_ladders(number, own)
-        dn = DN.stored(self._names[number], key)
+        made = Alike(self._shared, own)
         for keys, given in self._reserving:
-            given[keys[number]] = dn
-        register.reserve_name(dn)
-        return Alike(self._shared, own, dn)
-
-    def _dns(self, names: Sequence[str]) -> tuple[list[str], list[str]]:
-        """The distinguished names of these, and their keys."""
-        behind, before = f",{self._unit}", f"{self._unit.key}{LEVEL}cn="
-        return [f"cn={name}{behind}" for name in escape_all(names)], [before + key for key in prepare_all(names)]
+            given[keys[number]] = made
+        self._siblings.add(self._keys[number])
+        return made
 
     def _by_the_ladders(self, number: int, own: tuple[str, ...]) -> Alike | None:
         """The same where a name is taken: each name that is, and each built from one that changes, is chosen anew."""
         register = self._creator.register
-        values = {**self._seen, **dict(zip(self._shared.own, own, strict=True))}
-        changed: set[str] = set()
+        climb = Climb(self._in_common | dict(zip(self._shared.own, own, strict=True)))
+        values, changed = climb.values, climb.changed
         for target, rule, tied in self._order:
-            taken = partial(self._taken, values, target, tied)
-            known = values[target] if rule.fields().isdisjoint(changed) else ""
-            if known:
-                as_first = all(self._rules[other].fields().isdisjoint(changed) for other in tied)
-                hit = any(self._is_hit(number, name) for name in (target, *tied)) if as_first else taken(known)
-                if not hit:
-                    continue
-            try:
-                name = rule.choose(values, taken, known).chosen.value
-            except VandrelError:
-                return None  # it is told the full way
+            name = climb.ready(target, rule)
+            if not name:
+                taken = partial(self._taken, climb, target, tied)
+                known = values[target] if rule.fields().isdisjoint(changed) else ""
+                if known:
+                    as_first = all(self._rules[other].fields().isdisjoint(changed) for other in tied)
+                    hit = any(self._is_hit(number, name) for name in (target, *tied)) if as_first else taken(known)
+                    if not hit:
+                        continue
+                try:
+                    name = rule.choose(values, taken, known).chosen.value
+                except VandrelError:
+                    return None  # it is told the full way
             if not self._passes(target, (name,)):
                 return None
             if name != values[target]:
                 changed.add(target)
                 values[target] = name
-        text, key = self._names[number], self._keys[number]
-        if "name" in changed:
-            (text,), (key,) = self._dns((values["name"],))
-        dn = DN.stored(text, key)
+        made = Alike(self._shared, tuple([values[name] for name in self._shared.own]))
         for target, claims in self._unique.items():
             if target in changed:
-                register.reserve(target, values[target], dn)
+                register.reserve(target, values[target], made)
             else:
-                claims[0].given[claims[0].keys[number]] = dn
-        register.reserve_name(dn)
-        return Alike(self._shared, tuple([values[name] for name in self._shared.own]), dn)
+                claims[0].given[claims[0].keys[number]] = made
+        self._siblings.add(prepare(values["name"]))
+        return made
 
     def _is_hit(self, number: int, target: str) -> bool:
         """Whether the first candidate for a name is taken itself."""
         if target == "name":
-            return not self._creator.register.is_sibling_free(self._keys[number])
+            return self._keys[number] in self._siblings or self._keys[number] in self._held_siblings
         claims = self._unique.get(target, ())
         return any(claim.keys[number] in claim.given or claim.keys[number] in claim.held for claim in claims)
 
-    def _taken(self, values: Mapping[str, str], target: str, tied: Sequence[str], name: str) -> str:
+    def _taken(self, climb: Climb, target: str, tied: Sequence[str], name: str) -> str:
         """Whether a name cannot be had, as `vandrel.jobs.create.Creator.why` finds it, without the words."""
         register = self._creator.register
         if target == "name":
-            _, (key,) = self._dns((name,))
-            return "" if register.is_sibling_free(key) else "taken"
+            return "" if register.is_sibling_free(f"{self._unit.key}{LEVEL}cn={prepare(name)}") else "taken"
         if target in self._unique and not register.is_free(target, name):
             return "taken"
         for other in tied:
-            made = next(self._rules[other].candidates({**values, target: name}), None)
-            if made is not None and not register.is_free(other, made.value):
+            made = next(self._rules[other].candidates({**climb.values, target: name}), None)
+            if made is None:
+                continue
+            if not register.is_free(other, made.value):
                 return "taken"
+            climb.free[other] = made.value, frozenset((*climb.changed, target))
         return ""
 
 
@@ -183,7 +206,7 @@ class Layout(Struct, frozen=True):
 
     own: Sequence[str]
     others: Sequence[str]
-    rows: dict[tuple[Values, ...], list[Item]] = msgspec.field(default_factory=dict)
+    rows: dict[tuple[Cell, ...], list[Item]] = msgspec.field(default_factory=dict)
 
 
 class Alikes:
@@ -210,13 +233,12 @@ class Alikes:
         names, columns = list(sheaf.columns), sheaf.columns.values()
         filled = list(zip(*(map(bool, column) for column in columns), strict=True))
         kinds = sheaf.columns.get("kind")
-        own_kind = (self._kind,)
-        sorts: dict[tuple[str, tuple[bool, ...]], list[Item]] = {}
+        sorts: dict[tuple[Cell, tuple[bool, ...]], list[Item]] = {}
         for item in items:
-            said = (kinds[item.place] if kinds is not None else ()) or own_kind
-            sorts.setdefault((said[0], filled[item.place]), []).append(item)
+            kind = (kinds[item.place] if kinds is not None else "") or self._kind
+            sorts.setdefault((kind, filled[item.place]), []).append(item)
         for (kind, mask), rows in sorts.items():
-            layout = self._laid_out(kind, list(compress(names, mask)))
+            layout = self._laid_out(str(kind), list(compress(names, mask)))
             if layout is None:
                 continue
             places = [item.place for item in rows]
@@ -255,5 +277,5 @@ class Alikes:
             self._ready |= {other.row: (likeness, number) for number, other in enumerate(others)}
 
 
-def _others(item: Item, layout: Layout) -> tuple[Values, ...]:
-    return tuple(map(item.fields.__getitem__, layout.others))
+def _others(item: Item, layout: Layout) -> tuple[Cell, ...]:
+    return tuple([cell for (cell,) in cells_of((item,), layout.others)])

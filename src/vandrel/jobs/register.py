@@ -3,19 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import Protocol
 
 from msgspec import Struct
 
-from vandrel.directory.dn import DN
+from vandrel.directory.dn import DN, LEVEL
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Ledger
+
+
+class _HasName(Protocol):
+    @property
+    def dn(self) -> DN | None: ...
+
+
+#: To whom a name is given: its own name, its unit and what it is called there, or what has a name.
+Holder = DN | tuple[DN, str] | _HasName
 
 
 class Column(Struct):
     """One attribute in which names must be unique: the keys of many, who is given one, and who holds one."""
 
     keys: list[str]
-    given: dict[str, DN | tuple[DN, str]]
+    given: dict[str, Holder]
     held: Mapping[str, DN]
 
 
@@ -30,8 +40,9 @@ class Register:
         self._house = house
         self._ledger = ledger
         #: By attribute and key, to whom a name is given: its name, or its unit and what it is called there.
-        self._reserved: dict[str, dict[str, DN | tuple[DN, str]]] = {}
-        self._names: set[str] = set()
+        self._reserved: dict[str, dict[str, Holder]] = {}
+        #: The names that were given to objects: by the key as far as the value in it, the keys of the values.
+        self._siblings: dict[str, set[str]] = {}
 
     def claims(self, target: str, value: str) -> list[tuple[str, str]]:
         """The attributes in which a name must not stand a second time, each with the key of the value there."""
@@ -72,9 +83,8 @@ class Register:
             if found is not None and found != but:
                 return found
         planned = next((self._reserved[a][key] for a, key in claims if key in self._reserved.get(a, ())), None)
-        if isinstance(planned, tuple):
-            planned = planned[0].child("cn", planned[1])
-        return planned if planned != but else None
+        named = _name_of(planned) if planned is not None else None
+        return named if named != but else None
 
     def why_taken(self, target: str, value: str, but: DN | None = None) -> str:
         """In words, why a name cannot be had; empty if it can."""
@@ -83,7 +93,7 @@ class Register:
 
     def why_sibling(self, dn: DN) -> str:
         """In words, why an object cannot have this name; empty if it can."""
-        if dn.key in self._names or self._is_there(dn):
+        if self._is_given(dn.key) or self._is_there(dn):
             return f"taken by its sibling in {self._house.place(dn.parent)}"
         return ""
 
@@ -93,7 +103,7 @@ class Register:
     def say(self, dn: DN) -> str:
         return f"{dn.name} in {self._house.place(dn.parent)}"
 
-    def reserve(self, target: str, value: str, dn: DN | tuple[DN, str]) -> None:
+    def reserve(self, target: str, value: str, dn: Holder) -> None:
         """Take note that a name is given to an object: by its name, or its unit and what it is called there."""
         for attribute, key in self.claims(target, value)[:1]:
             self._reserved.setdefault(attribute, {})[key] = dn
@@ -101,7 +111,34 @@ class Register:
     def is_sibling_free(self, key: str) -> bool:
         """Whether no object has the name with this key; only with a ledger."""
         assert self._ledger is not None
-        return key not in self._names and key not in self._ledger.names
+        return not self._is_given(key) and key not in self._ledger.names
+
+    def _is_given(self, key: str) -> bool:
+        before, value = _apart(key)
+        return value in self._siblings.get(before, ())
+
+    def siblings(self, before: str) -> set[str]:
+        """The keys of the values of all names that were given and whose keys begin so, up to the value."""
+        return self._siblings.setdefault(before, set())
+
+    @property
+    def held_names(self) -> set[str]:
+        """The keys of the names of all objects that there are; only with a ledger."""
+        assert self._ledger is not None
+        return self._ledger.names
 
     def reserve_name(self, dn: DN) -> None:
-        self._names.add(dn.key)
+        before, value = _apart(dn.key)
+        self.siblings(before).add(value)
+
+
+def _name_of(holder: Holder) -> DN | None:
+    if isinstance(holder, DN):
+        return holder
+    return holder[0].child("cn", holder[1]) if isinstance(holder, tuple) else holder.dn
+
+
+def _apart(key: str) -> tuple[str, str]:
+    """The key of a name as far as the value of its first part, and that value."""
+    start = key.index("=", key.rfind(LEVEL) + 1) + 1
+    return key[:start], key[start:]

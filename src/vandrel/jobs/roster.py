@@ -18,7 +18,7 @@ from vandrel.errors import Finding, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT, Shape
 from vandrel.intake.description import PLACE, Description
 from vandrel.intake.finding import RowFinding
-from vandrel.intake.item import Item, columns_of, named_in
+from vandrel.intake.item import Item, firsts_of, named_in
 from vandrel.jobs import create_object, file_wide
 from vandrel.jobs.assignments import Assignment
 from vandrel.jobs.create import Creator
@@ -49,7 +49,12 @@ class Line(Struct):
     state: State = State.REFUSED
     draft: Draft | Alike | None = None
     edit: Edit | None = None
-    dn: DN | None = None
+    found: DN | None = None
+
+    @property
+    def dn(self) -> DN | None:
+        """The name of the object that is there, or that is to be."""
+        return self.found or (self.draft.dn if self.draft is not None else None)
 
 
 class Missing(Struct, frozen=True):
@@ -81,7 +86,7 @@ class Planner:
         self._described = described
         self._today = today
         self._resolved: dict[tuple[str, str], str | Finding] = {}
-        self._mates: dict[str, Line] = {}
+        self._mates: dict[str, list[Line]] = {}
 
     def plan(self, items: Iterable[Item]) -> Roster:
         """Work out all rows. New names are given in the order of the key, whichever way the file is sorted."""
@@ -91,10 +96,10 @@ class Planner:
     def _plan(self, items: Sequence[Item]) -> Roster:
         file_wide.lost_zeros(items)
         keys = file_wide.keys(self._house, self._described, items)
-        (kinds,) = columns_of(items, ("kind",))
+        kinds = set(firsts_of(items, "kind"))
         ledger = Ledger(
             self._house, self._described.key, set(keys),
-            {kind[0] if kind else self._described.kind for kind in set(kinds)} - {""}, self._described.sort,
+            {kind or self._described.kind for kind in kinds} - {""}, self._described.sort,
         )  # fmt: skip
         lines = list(map(Line, items))
         new: list[tuple[Key, Line]] = []
@@ -118,9 +123,7 @@ class Planner:
                 )  # fmt: skip
             else:
                 new.append((key, line))
-        # A key is nobody else's; what has none goes by all that it has.
-        new.sort(key=lambda pair: (pair[0], () if pair[0] else _by_content(pair[1].item)))
-        self._draft([line for _, line in new], ledger)
+        self._draft(new, ledger)
         update = self._described.mode != "create"
         return Roster(lines, [Missing(key, dn) for key, dn in ledger.others] if update else [])
 
@@ -130,7 +133,7 @@ class Planner:
     # --- who exists
 
     def _existing(self, line: Line, entry: Entry, editor: Editor) -> None:
-        line.dn = entry.dn
+        line.found = entry.dn
         if self._described.mode == "create":
             line.state = State.THERE
             return
@@ -158,30 +161,35 @@ class Planner:
 
     # --- who is new
 
-    def _draft(self, lines: Sequence[Line], ledger: Ledger) -> None:
+    def _draft(self, new: list[tuple[Key, Line]], ledger: Ledger) -> None:
         creator = Creator(self._house, self._today, ledger)
-        items = [line.item for line in lines]
+        items = [line.item for _, line in new]
         for item in items if self._described.built else ():
             self._build(item)
         if any(_is_reference(name, self._described.sort) for name in named_in(items)):
-            for line in lines:
-                self._mates |= {prepare(name): line for name in _names_of(line.item) if name}
+            for _, line in new:
+                for name in _names_of(line.item):
+                    self._mates.setdefault(prepare(name), []).append(line)
         pending: list[tuple[Line, str, list[str | Line]]] = []
         coming: set[DN] = set()
         alike = Alikes(self._house, creator, self._described.kind, items if self._described.sort == ACCOUNT else ())
-        for line in lines:
+        # A key is nobody else's; what has none goes by all that it has.
+        new.sort(key=lambda pair: (pair[0], () if pair[0] else _by_content(pair[1].item)))
+        for _, line in new:
             draft = alike.draft(line.item)
             if draft is not None:
-                line.draft, line.dn = draft, draft.dn
+                line.draft = draft
                 if line.item.secret is not None:
                     self._check_secret(line.item, draft)
             else:
                 waiting = len(pending)
                 self._in_full(line, creator, pending, coming)
-                if len(pending) == waiting and isinstance(line.draft, Draft) and not line.item.stops:
+                if isinstance(line.draft, Draft) and len(pending) == waiting and not line.item.stops:
                     alike.learn(line.item, line.draft)
-            refused = line.dn is None or (line.item.findings and line.item.stops)
-            line.state = State.REFUSED if refused else State.NEW
+                if line.dn is None:
+                    continue
+            if not (line.item.findings and line.item.stops):
+                line.state = State.NEW
         for line, field, targets in pending:
             names = [str(target.dn) if isinstance(target, Line) else target for target in targets]
             if isinstance(line.draft, Draft):
@@ -196,7 +204,7 @@ class Planner:
         except VandrelError as error:
             self._note(line.item, error.findings)
             return
-        line.draft, line.dn = draft, draft.dn
+        line.draft = draft
         if draft.dn is not None and self._described.sort == UNIT:
             coming.add(draft.dn)
         # The unit that holds it may stand in another row, which comes before.
@@ -256,9 +264,13 @@ class Planner:
 
     def _target(self, item: Item, field: str, value: str) -> str | Line | None:
         """Whom a value means: somebody of the same file, or somebody in the directory."""
-        mate = self._mates.get(prepare(value))
-        if mate is not None:
-            return mate
+        mates = self._mates.get(prepare(value), ())
+        if len(mates) > 1:
+            what = f"{len(mates)} rows are called so: {listed([str(mate.item.row) for mate in mates[:4]], 'and')}"
+            item.fault(field, value, "ambiguous", what, "write the number of the one who is meant")
+            return None
+        if mates:
+            return mates[0]
         return self._one(field, value, item, SORTS)
 
     def _one(self, field: str, value: str, item: Item, sorts: tuple[str, ...]) -> str | None:
@@ -304,11 +316,11 @@ def _is_reference(name: str, sort: str) -> bool:
     return name in FIELDS and FIELDS[name].shape is Shape.REFERENCE and sort in FIELDS[name].on
 
 
-def _names_of(item: Item) -> Iterator[str]:
+def _names_of(item: Item) -> set[str]:
     """By what the others of the file may call somebody."""
-    yield from (item.one(name) for name in ("number", "login", "mail", "full"))
-    if item.one("given") and item.one("surname"):
-        yield f"{item.one('given')} {item.one('surname')}"
+    both = (item.one("given"), item.one("surname"))
+    names = [item.one(name) for name in ("number", "login", "mail", "full")]
+    return {*names, " ".join(both) if all(both) else ""} - {""}
 
 
 def _by_content(item: Item) -> tuple[str, ...]:

@@ -20,7 +20,10 @@ def fold(text: str) -> str:
     """Map, normalize (NFKC) and fold the case of `text`; white space stays as it is (RFC 4518, 2.2 to 2.3)."""
     if text.isascii() and text.isprintable():
         return text.lower()
-    text = _SPACE_LIKE.sub(" ", _NOTHING.sub("", text))
+    return _normalized(_SPACE_LIKE.sub(" ", _NOTHING.sub("", text)))
+
+
+def _normalized(text: str) -> str:
     # Folding can undo normalization and the reverse (U+0345, U+1E9E), so once more.
     return unicodedata.normalize("NFKC", unicodedata.normalize("NFKC", text.casefold()).casefold())
 
@@ -42,12 +45,25 @@ def prepare_all(texts: Sequence[str]) -> list[str]:
     together = "\n".join(("", *texts, ""))
     if not "".join(texts).isprintable() or any(spaces in together for spaces in ("  ", "\n ", " \n")):
         return [prepare(text) for text in texts]
-    found = together.lower().split("\n")[1:-1]
+    lower = together.lower()
+    if lower == together and lower.isascii():
+        return list(texts)  # the same texts, and not as many more of them
+    found = lower.split("\n")[1:-1]
     if not together.isascii():
-        for number, text in enumerate(texts):
-            if not text.isascii():
-                found[number] = prepare(text)
+        others = [number for number, plain in enumerate(map(str.isascii, texts)) if not plain]
+        for number, text in zip(others, _prepare_printable([texts[number] for number in others]), strict=True):
+            found[number] = text
     return found
+
+
+def _prepare_printable(texts: Sequence[str]) -> list[str]:
+    """What `prepare` makes of texts that are printable and have single spaces inside alone."""
+    lines = "\n".join(texts)
+    if _NOTHING.search(lines) is None:  # then a line is prepared in the middle of others as by itself
+        folded = _normalized(lines)
+        if "  " not in folded and "\n " not in folded and " \n" not in folded and folded == folded.strip(" "):
+            return folded.split("\n")
+    return [prepare(text) for text in texts]
 
 
 def prepare_fragment(text: str, *, initial: bool = False, final: bool = False) -> str:
