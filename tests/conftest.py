@@ -128,6 +128,15 @@ def charter() -> Charter:
     return from_text(charter_text(), Path("charter.yaml"))
 
 
+@pytest.fixture(scope="session", autouse=True)
+def nothing_is_left() -> Iterator[None]:
+    """Servers that several modules use end with the last test."""
+    yield
+    from . import servers
+
+    servers.at_the_end.close()
+
+
 @dataclass
 class Workbench:
     """The core, without the interface: a house, its runner and its journal."""

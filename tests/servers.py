@@ -12,7 +12,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -308,7 +308,6 @@ class Domain:
         made = subprocess.run(words, input=f"{self.PASSWORD}\n", capture_output=True, text=True, check=False)
         assert made.returncode == 0, made.stderr
         self._process: subprocess.Popen[bytes] | None = None
-        self.start()
 
     def start(self) -> None:
         log = (self.folder / "output").open("ab")
@@ -354,20 +353,78 @@ def _free_address() -> str:
                 return address
 
 
-@contextmanager
-def domain() -> Iterator[Domain]:
-    """A domain in memory, gone afterwards."""
-    if find_spec("ldap") is None or not Path(SAMBA).exists() or os.getuid():
-        not_installed("python-ldap and samba, run as root, for the tests on a server with the Active Directory schema")
-    folder = Path(tempfile.mkdtemp(prefix="vandrel-ad-", dir="/dev/shm"))
-    server = None
-    try:
-        server = Domain(folder)
-        yield server
-    finally:
+class Again:
+    """A server, if any, and folders, kept as they are now: to begin from there again takes less than to make them."""
+
+    def __init__(self, server: Slapd | Domain | None, *folders: Path) -> None:
+        self._server = server
+        self._folders = [*folders, *([server.folder] if server is not None else [])]
         if server is not None:
             server.stop()
-        shutil.rmtree(folder)
+        for folder in self._folders:
+            _copy(folder, _beside(folder))
+            at_the_end.callback(shutil.rmtree, _beside(folder))
+
+    @contextmanager
+    def begun(self) -> Iterator[None]:
+        for folder in self._folders:
+            shutil.rmtree(folder)
+            _copy(_beside(folder), folder)
+        if self._server is not None:
+            self._server.start()
+        try:
+            yield
+        finally:
+            if self._server is not None:
+                self._server.stop()
+
+
+def _beside(folder: Path) -> Path:
+    return folder.with_name(f"{folder.name}.kept")
+
+
+def _copy(folder: Path, target: Path) -> None:
+    subprocess.run(["cp", "-a", "--sparse=always", str(folder), str(target)], check=True)  # databases have holes
+
+
+#: What goes when a worker has run all of its tests.
+at_the_end = ExitStack()
+_domains: list[tuple[Domain, Again]] = []
+
+
+def made(kind: str) -> Slapd | Domain:
+    """A server, running, whose folder goes at the end."""
+    folder = Path(tempfile.mkdtemp(prefix="vandrel-", dir="/dev/shm"))
+    at_the_end.callback(shutil.rmtree, folder)
+    server: Slapd | Domain
+    if kind == "slapd":
+        _need_slapd()
+        server = Slapd(folder, Setup())
+        server.start()
+        server.begin()
+    else:
+        _need_samba()
+        server = Domain(folder)
+        server.start()
+    at_the_end.callback(server.stop)
+    return server
+
+
+def _need_samba() -> None:
+    if find_spec("ldap") is None or not Path(SAMBA).exists() or os.getuid():
+        not_installed("python-ldap and samba, run as root, for the tests on a server with the Active Directory schema")
+
+
+@contextmanager
+def domain() -> Iterator[Domain]:
+    """A domain in memory with nothing in it; one at a time."""
+    if not _domains:
+        server = made("domain")
+        assert isinstance(server, Domain)
+        _domains.append((server, Again(server)))
+    server, again = _domains[0]
+    with again.begun():
+        yield server
 
 
 def with_certificate(folder: Path, name: str = "127.0.0.1") -> tuple[Setup, Path]:

@@ -97,10 +97,11 @@ def directory(request: pytest.FixtureRequest, tmp_path) -> Iterator[Directory]:
     )  # fmt: skip
     assert not any(outcomes), outcomes
     yield found
-    left = sorted((entry.dn for entry in found.search(BASE)), key=len, reverse=True)
-    for dn in left:
-        release = ModifyEntry(dn, (Change("vandrelProtected", removed=("TRUE",)),))
-        found.execute([release, DeleteEntry(dn)], atomic=False)
+    # The group first: a server mends it with each of its members that goes.
+    left = sorted((entry.dn for entry in found.search(BASE)), key=lambda dn: (dn != TEAM, -len(dn)))
+    release = [ModifyEntry(dn, (Change("vandrelProtected", removed=("TRUE",)),)) for dn in left]
+    found.execute([step for pair in zip(release, map(DeleteEntry, left), strict=True) for step in pair], atomic=False)
+    assert not list(found.search(BASE))
     found.close()
 
 

@@ -307,6 +307,18 @@ def test_the_mended_file_goes_in_slips_are_printed_and_again_changes_nothing(pla
     assert fields["manager"][0]
 
 
+def test_two_rows_of_one_name_are_no_manager_and_rows_that_repeat_are_named(demo):
+    row = ("Northquay", "Deck", "Hands")
+    table(demo, "m", ("number", "given", "surname", "site", "department", "category", "manager"),
+          ("7001", "Ada", "Twin", *row, ""), ("7002", "Ada", "Twin", "Kelness", *row[1:], ""), ("7003", "Bo", "Under", *row, "Ada Twin"),
+          ("7004", "Cy", "Under", *row, "7002"), ("7005", "Cy", "Under", *row, "7002"), kind="crew", key="[number]")  # fmt: skip
+    checked = demo.run("import", "m.csv", "-n", "--json")
+    assert [(f["row"], f["column"], f["trap"], f["fatal"]) for f in checked.json["findings"]] == [
+        (4, "manager", "ambiguous", True), (6, "number", "twice", False),
+    ]  # fmt: skip
+    assert "rows are called so: 2 and 3" in checked.json["findings"][0]["what"]
+
+
 # --- updates, and other sorts
 
 

@@ -104,6 +104,13 @@ def items(count: int, seed: int) -> list[Item]:
     return found
 
 
+def read_together(found: list[Item]) -> list[Item]:
+    """The same rows as they come out of a file."""
+    names = sorted({name for item in found for name in item.fields})
+    converter = Converter(Description(columns={name: Column(field=name) for name in names}), names, {})
+    return list(converter.items([Row(item.row, [item.one(name) for name in names]) for item in found]))
+
+
 #: Ladders that soon come to their end, names that hang on others, separators of one's own, and what a place is built from.
 OTHER = [
     (" middle 1}{surname bare}", " middle 1}{surname bare}"),
@@ -116,7 +123,8 @@ OTHER = [
 
 
 @pytest.mark.parametrize("number", range(len(OTHER)))
-def test_accounts_worked_out_together_are_those_worked_out_alone(bench, monkeypatch, number):
+@pytest.mark.parametrize("source", [list, read_together])
+def test_accounts_worked_out_together_are_those_worked_out_alone(bench, monkeypatch, number, source):
     said = charter_text()
     assert OTHER[number][0] in said or number == 0
     charter = from_text(said.replace(*OTHER[number]), Path("charter.yaml"))
@@ -124,7 +132,7 @@ def test_accounts_worked_out_together_are_those_worked_out_alone(bench, monkeypa
     described = Description(kind="crew", key=["number"])
 
     def worked_out() -> roster.Roster:
-        return Planner(house, described, date(2026, 11, 23)).plan(items(300, number))
+        return Planner(house, described, date(2026, 11, 23)).plan(source(items(300, number)))
 
     quick = worked_out()
     monkeypatch.setattr(likeness.Alikes, "draft", lambda self, item: None)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import shutil
 from collections.abc import Iterator
-from contextlib import ExitStack
 from pathlib import Path
 
 import pytest
@@ -37,28 +36,37 @@ connections:
 TOVE = "cn=Tove Ødegård,ou=Office,ou=Shore,dc=marrowick,dc=example"
 
 
+#: By the sort of directory, the folder where the demo's tour was taken, and both as they were then.
+_toured: dict[str, tuple[Folder, servers.Again]] = {}
+
+
 @pytest.fixture(scope="module", params=["embedded", "slapd", "domain"])
 def place(request, tmp_path_factory) -> Iterator[tuple[str, Folder]]:
     """A folder where the demo's tour was taken, and the sort of directory that it was taken on."""
-    folder = tmp_path_factory.mktemp(request.param)
+    if request.param not in _toured:
+        _toured[request.param] = _tour(request.param, tmp_path_factory.mktemp(request.param))
+    folder, again = _toured[request.param]
+    with again.begun():
+        yield request.param, folder
+
+
+def _tour(kind: str, folder: Path) -> tuple[Folder, servers.Again]:
     env = {"XDG_CACHE_HOME": str(folder / "cache"), "XDG_CONFIG_HOME": str(folder / "config")}
-    with ExitStack() as stack:
-        if request.param == "embedded":
-            more = []
-        else:
-            slapd = request.param == "slapd"
-            server = stack.enter_context(servers.running() if slapd else servers.domain())
-            (folder / "connections.yaml").write_text(
-                (SLAPD if slapd else DOMAIN).format(url=server.url, dn=TOVE, ca_file=getattr(server, "ca_file", ""))
+    server, more = None, []
+    if kind != "embedded":
+        server, more = servers.made(kind), ["--directory", "harbour"]
+        (folder / "connections.yaml").write_text(
+            (SLAPD if kind == "slapd" else DOMAIN).format(
+                url=server.url, dn=TOVE, ca_file=getattr(server, "ca_file", "")
             )
-            for name, password in (("hers", "Kv9-fjord-lamp"), ("his", servers.Domain.PASSWORD)):
-                (folder / name).write_text(password)
-                (folder / name).chmod(0o600)
-            more = ["--directory", "harbour"]
-        made = Folder(folder, env).run("demo", "demo", *more)
-        assert made.code == 0, made.out + made.err  # every command of the tour ended as the tour says
-        inside = Folder(folder / "demo", env | ({"VANDREL_DIRECTORY": "harbour"} if more else {}))
-        yield request.param, inside
+        )
+        for name, password in (("hers", "Kv9-fjord-lamp"), ("his", servers.Domain.PASSWORD)):
+            (folder / name).write_text(password)
+            (folder / name).chmod(0o600)
+    made = Folder(folder, env).run("demo", "demo", *more)
+    assert made.code == 0, made.out + made.err  # every command of the tour ended as the tour says
+    inside = Folder(folder / "demo", env | ({"VANDREL_DIRECTORY": "harbour"} if more else {}))
+    return inside, servers.Again(server, folder)
 
 
 def test_a_day(place):

@@ -9,11 +9,15 @@ from contextlib import contextmanager
 
 @contextmanager
 def at_rest() -> Iterator[None]:
-    """Let it rest: it would look through all objects again and again, and find none to let go."""
+    """Let it rest: it would look through all objects again and again, and find none to let go.
+
+    Afterwards it leaves alone what there is by then, which goes when nobody refers to it any more.
+    """
     running = gc.isenabled()
     gc.disable()
     try:
         yield
     finally:
         if running:
+            gc.freeze()
             gc.enable()

@@ -19,7 +19,7 @@ from vandrel.charter.building import (
     to_expression,
 )
 from vandrel.charter.pattern import Pattern
-from vandrel.charter.targets import Target
+from vandrel.charter.targets import LONGEST_ADDRESS, Target
 from vandrel.errors import VandrelError
 from vandrel.text.people import PARTICLES
 from vandrel.text.prep import fold, prepare
@@ -79,6 +79,11 @@ class NamingRule(Struct, frozen=True, dict=True):
     def limit(self) -> int:
         """The greatest length in characters (for an address, before the @)."""
         return min(self.longest or self.target.longest, self.target.longest)
+
+    @property
+    def greatest(self) -> int:
+        """The greatest length in all."""
+        return LONGEST_ADDRESS if self.target.at else self.limit
 
     def fields(self) -> frozenset[str]:
         return self._fields

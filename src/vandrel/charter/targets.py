@@ -13,6 +13,8 @@ from msgspec import Struct
 
 _ATOM = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789!#$%&'*+/=?^_`{|}~-."
 _HOST = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-"
+#: Characters of an address in all: RFC 5321, 4.5.3.1.3, less the angle brackets of a path.
+LONGEST_ADDRESS = 254
 _LOGON_FORBIDDEN = frozenset('"/\\[]:;|=,+*?<>@ ')
 
 
@@ -53,8 +55,8 @@ class Target(Struct, frozen=True):
             return f"may not begin or end with {edge!r}"
         if self.at and ".." in local:
             return "may not have two dots side by side"
-        if self.at and len(value) > 254:
-            return f"takes 254 characters in all at most, and this has {len(value)}"
+        if self.at and len(value) > LONGEST_ADDRESS:
+            return f"takes {LONGEST_ADDRESS} characters in all at most, and this has {len(value)}"
         return ""
 
     def allows(self, char: str) -> bool:

@@ -87,7 +87,7 @@ class Likeness:
         for target, rule, _ in self._order:
             columns[target] = rule.firsts(columns, self._seen, count)
         for name, column in columns.items():
-            if not self._passes(name, column):
+            if not (self._is_legal(name) or self._passes(name, column)):
                 sound = [so_far and self._passes(name, (value,)) for so_far, value in zip(sound, column, strict=True)]
         for column in columns.values():
             if not all(column):
@@ -119,16 +119,26 @@ class Likeness:
     def _claims(self, target: str, names: Sequence[str]) -> list[Column]:
         return self._creator.register.columns(target, names)
 
+    def _is_legal(self, target: str) -> bool:
+        """Whether the schema takes all that a naming rule can make."""
+        attribute = self._house.dialect.attribute(target, ACCOUNT) if target in self._rules else ""
+        return bool(attribute) and self._house.directory.schema.takes_text(attribute, self._rules[target].greatest)
+
     def _passes(self, name: str, values: Sequence[str]) -> bool:
         """Whether a quick look at values is enough; at names, which the charter built, the schema's alone."""
         attribute = self._house.dialect.attribute(name, ACCOUNT)
         return not attribute or self._house.directory.schema.passes(attribute, values)
 
     def _initials(self, columns: Mapping[str, Sequence[str]], count: int) -> list[str]:
+        firsts: list[Sequence[str]] = []
+        for name in ("given", "middle", "surname"):
+            if name in columns:
+                part = columns[name]
+                firsts.append([value[:1].upper() if value.isalnum() else _first_letters(value) for value in part])
+            elif letters := _first_letters(self._model.value(name)):
+                firsts.append([letters] * count)
         most = self._creator.longest("initials")
-        parts = [columns.get(name) or [self._model.value(name)] * count for name in ("given", "middle", "surname")]
-        firsts = [[value[:1].upper() if value.isalnum() else _first_letters(value) for value in part] for part in parts]
-        return ["".join(row)[:most] for row in zip(*firsts, strict=True)]
+        return ["".join(row)[:most] for row in zip(*firsts, strict=True)] if firsts else [""] * count
 
     def draft(self, number: int) -> Alike | None:
         """The account of one row, its names given to it; None where that takes the full way."""
@@ -163,7 +173,7 @@ class Likeness:
                     name = rule.choose(values, taken, known).chosen.value
                 except VandrelError:
                     return None  # it is told the full way
-            if not self._passes(target, (name,)):
+            if not (self._is_legal(target) or self._passes(target, (name,))):
                 return None
             if name != values[target]:
                 changed.add(target)
@@ -234,6 +244,9 @@ class Alikes:
         filled = list(zip(*(map(bool, column) for column in columns), strict=True))
         kinds = sheaf.columns.get("kind")
         sorts: dict[tuple[Cell, tuple[bool, ...]], list[Item]] = {}
+        if kinds is None and len(masks := set(filled)) == 1:
+            sorts[self._kind, masks.pop()] = list(items)
+            items = ()
         for item in items:
             kind = (kinds[item.place] if kinds is not None else "") or self._kind
             sorts.setdefault((kind, filled[item.place]), []).append(item)

@@ -216,6 +216,11 @@ class Schema:
             return False
         return syntaxes.pass_all(attribute.syntax, values)
 
+    def takes_text(self, name: str, longest: int) -> bool:
+        """Whether an attribute takes every printable text of one character to so many."""
+        attribute, _ = self._validators[self.attribute_name(name)]
+        return attribute.syntax == syntaxes.DIRECTORY_STRING and not 0 < attribute.limit < longest
+
     def _class_findings(self, classes: tuple[str, ...], where: str) -> list[Finding]:
         findings = [
             Finding("schema", f"the schema has no object class {name!r}", where)
