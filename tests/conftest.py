@@ -5,10 +5,15 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
+import socket
 import subprocess
 import sys
+import tempfile
 from collections.abc import Iterator
+from contextlib import ExitStack
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -56,6 +61,45 @@ class Result:
 _HEEDING = "import os, signal, sys; signal.signal(signal.SIGINT, signal.SIG_DFL); os.execv(sys.argv[1], sys.argv[1:])"
 
 
+class Warm:
+    """A process that runs the program, and has read its modules already (`warm.py`)."""
+
+    def __init__(self) -> None:
+        self._asking, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        with theirs:
+            number = theirs.fileno()
+            words = [sys.executable, str(Path(__file__).with_name("warm.py")), str(number)]
+            subprocess.Popen(words, pass_fds=(number,))
+
+    def run(self, words: list[str], folder: Path, environment: dict[str, str], stdin: str, timeout: float) -> Result:
+        request = json.dumps({"words": words, "folder": str(folder), "environment": environment})
+        with ExitStack() as stack:
+            files = [stack.enter_context(tempfile.TemporaryFile()) for _ in range(3)]
+            files[0].write(stdin.encode())
+            files[0].seek(0)
+            told, telling = (stack.enter_context(end) for end in socket.socketpair())
+            numbers = [*(file.fileno() for file in files), telling.fileno()]
+            socket.send_fds(self._asking, [request.encode()], numbers)
+            telling.close()
+            lines = stack.enter_context(told.makefile())
+            pid = int(lines.readline())
+            told.settimeout(timeout)
+            try:
+                code = int(lines.readline())
+            except TimeoutError:
+                os.kill(pid, signal.SIGKILL)
+                raise subprocess.TimeoutExpired(words, timeout) from None
+            for file in files:
+                file.seek(0)
+            out, err = (file.read().decode(errors="replace").replace("\r\n", "\n") for file in files[1:])
+        return Result(code, out, err)
+
+
+@lru_cache(maxsize=1)
+def _warm() -> Warm:
+    return Warm()
+
+
 @dataclass
 class Folder:
     """A folder with a charter and a directory, and the program run in it."""
@@ -64,20 +108,10 @@ class Folder:
     env: dict[str, str] = field(default_factory=dict)
 
     def run(self, *words: str, stdin: str = "", timeout: float = 60, **more: str) -> Result:
-        done = subprocess.run(
-            [str(PROGRAM), *words],
-            cwd=self.path,
-            input=stdin,
-            capture_output=True,
-            text=True,
-            errors="replace",
-            timeout=timeout,
-            env=self.environment() | more,
-            check=False,
-        )
-        assert "Traceback" not in done.stderr, done.stderr
-        assert done.returncode != CODES["internal"][0], done.stderr
-        return Result(done.returncode, done.stdout, done.stderr)
+        done = _warm().run([str(PROGRAM), *words], self.path, self.environment() | more, stdin, timeout)
+        assert "Traceback" not in done.err, done.err
+        assert done.code != CODES["internal"][0], done.err
+        return done
 
     def environment(self) -> dict[str, str]:
         own = {

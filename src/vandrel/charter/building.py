@@ -210,9 +210,6 @@ def straight(pattern: Pattern, values: Mapping[str, str], context: Context, coun
         EmptyField: as `build` does.
 
     """
-    for field in pattern.needs:
-        if not values.get(field):
-            raise EmptyField(field)
     out: list[str] = []
     for item in pattern.items:
         if isinstance(item, Literal):

@@ -167,6 +167,8 @@ class NamingRule(Struct, frozen=True, dict=True):
             if not local:
                 return False
             behind = at + domain
+        if len(names) == 1:
+            return len(names[0]) <= self.limit + len(behind) and self._sound(behind).fullmatch(names[0]) is not None
         return (
             self._sound(behind).fullmatch("\n".join(names)) is not None
             and max(map(len, names)) <= self.limit + len(behind)

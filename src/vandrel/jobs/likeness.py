@@ -80,14 +80,16 @@ class Likeness:
         sound = [True] * count
         for name, cells in zip(own, cells_of(rows, own), strict=True):
             # Of several values the likeness has none: the row is not sound.
-            columns[name] = [cell if isinstance(cell, str) else "" for cell in cells]
+            plain = set(map(type, cells)) == {str}
+            columns[name] = cells if plain else [cell if isinstance(cell, str) else "" for cell in cells]  # type: ignore[assignment]
         if "initials" in model.derived and "initials" not in own:
             columns["initials"] = self._initials(columns, count)
         self._seen = creator.seen(model)
+        self._legal = frozenset(filter(self._is_legal, self._rules))
         for target, rule, _ in self._order:
             columns[target] = rule.firsts(columns, self._seen, count)
         for name, column in columns.items():
-            if not (self._is_legal(name) or self._passes(name, column)):
+            if not (name in self._legal or self._passes(name, column)):
                 sound = [so_far and self._passes(name, (value,)) for so_far, value in zip(sound, column, strict=True)]
         for column in columns.values():
             if not all(column):
@@ -121,7 +123,7 @@ class Likeness:
 
     def _is_legal(self, target: str) -> bool:
         """Whether the schema takes all that a naming rule can make."""
-        attribute = self._house.dialect.attribute(target, ACCOUNT) if target in self._rules else ""
+        attribute = self._house.dialect.attribute(target, ACCOUNT)
         return bool(attribute) and self._house.directory.schema.takes_text(attribute, self._rules[target].greatest)
 
     def _passes(self, name: str, values: Sequence[str]) -> bool:
@@ -160,20 +162,24 @@ class Likeness:
         climb = Climb(self._in_common | dict(zip(self._shared.own, own, strict=True)))
         values, changed = climb.values, climb.changed
         for target, rule, tied in self._order:
-            name = climb.ready(target, rule)
+            name = climb.ready(target, rule) if climb.free else ""
             if not name:
                 taken = partial(self._taken, climb, target, tied)
-                known = values[target] if rule.fields().isdisjoint(changed) else ""
-                if known:
-                    as_first = all(self._rules[other].fields().isdisjoint(changed) for other in tied)
-                    hit = any(self._is_hit(number, name) for name in (target, *tied)) if as_first else taken(known)
-                    if not hit:
+                known = values[target]
+                if not changed:
+                    if not (
+                        self._is_hit(number, target) or (tied and any(self._is_hit(number, name) for name in tied))
+                    ):
                         continue
+                elif not rule.fields().isdisjoint(changed):
+                    known = ""
+                elif not taken(known):
+                    continue
                 try:
                     name = rule.choose(values, taken, known).chosen.value
                 except VandrelError:
                     return None  # it is told the full way
-            if not (self._is_legal(target) or self._passes(target, (name,))):
+            if not (target in self._legal or self._passes(target, (name,))):
                 return None
             if name != values[target]:
                 changed.add(target)
@@ -191,8 +197,11 @@ class Likeness:
         """Whether the first candidate for a name is taken itself."""
         if target == "name":
             return self._keys[number] in self._siblings or self._keys[number] in self._held_siblings
-        claims = self._unique.get(target, ())
-        return any(claim.keys[number] in claim.given or claim.keys[number] in claim.held for claim in claims)
+        for claim in self._unique.get(target, ()):
+            key = claim.keys[number]
+            if key in claim.given or key in claim.held:
+                return True
+        return False
 
     def _taken(self, climb: Climb, target: str, tied: Sequence[str], name: str) -> str:
         """Whether a name cannot be had, as `vandrel.jobs.create.Creator.why` finds it, without the words."""

@@ -64,10 +64,10 @@ class Register:
     def is_free(self, target: str, value: str) -> bool:
         """Whether nobody at all has a name; only with a ledger."""
         assert self._ledger is not None
-        return not any(
-            key in self._reserved.get(attribute, ()) or key in self._ledger.held(attribute)
-            for attribute, key in self.claims(target, value)
-        )
+        for attribute, key in self.claims(target, value):
+            if key in self._reserved.get(attribute, ()) or key in self._ledger.held(attribute):
+                return False
+        return True
 
     def holder(self, target: str, value: str, but: DN | None = None) -> DN | None:
         """Who has this logon name, principal name or mail address, other than `but`; None if it is free."""
