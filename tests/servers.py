@@ -138,7 +138,7 @@ class Forgetful:
             threading.Thread(target=self._relay, args=(client,), daemon=True).start()
 
     def _relay(self, client: socket.socket) -> None:
-        with suppress(ConnectionAbortedError), client, socket.create_connection(self._target) as server:
+        with suppress(ConnectionError), client, socket.create_connection(self._target) as server:
             while True:
                 ready, _, _ = select.select([client, server], [], [])
                 data = ready[0].recv(65536)

@@ -111,8 +111,8 @@ class Likeness:
         for claim in (claim for found in self._unique.values() for claim in found):
             self._claimed += [(claim.keys, claim.given)]
             self._claimed += [(claim.keys, claim.held)] if not claim.held.keys().isdisjoint(claim.keys) else []
-        self._held_siblings = {key for key in self._keys if before + key in register.held_names}
-        if self._held_siblings:
+        self._held_siblings = register.held_siblings(before)
+        if not self._held_siblings.isdisjoint(self._keys):
             self._claimed.append((self._keys, self._held_siblings))
         fields = frozenset[str]().union(*(rule.fields() for rule in self._rules.values()), ("language",))
         #: What naming rules see that all have in common.

@@ -43,6 +43,7 @@ class Register:
         self._reserved: dict[str, dict[str, Holder]] = {}
         #: The names that were given to objects: by the key as far as the value in it, the keys of the values.
         self._siblings: dict[str, set[str]] = {}
+        self._held: dict[str, set[str]] | None = None
 
     def claims(self, target: str, value: str) -> list[tuple[str, str]]:
         """The attributes in which a name must not stand a second time, each with the key of the value there."""
@@ -121,11 +122,14 @@ class Register:
         """The keys of the values of all names that were given and whose keys begin so, up to the value."""
         return self._siblings.setdefault(before, set())
 
-    @property
-    def held_names(self) -> set[str]:
-        """The keys of the names of all objects that there are; only with a ledger."""
-        assert self._ledger is not None
-        return self._ledger.names
+    def held_siblings(self, before: str) -> set[str]:
+        """The same of the names of all objects that there are; only with a ledger."""
+        if self._held is None:
+            assert self._ledger is not None
+            self._held = {}
+            for start, value in map(_apart, self._ledger.names):
+                self._held.setdefault(start, set()).add(value)
+        return self._held.get(before, set())
 
     def reserve_name(self, dn: DN) -> None:
         before, value = _apart(dn.key)
