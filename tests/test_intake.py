@@ -8,6 +8,7 @@ import os
 import random
 import signal
 import subprocess
+import tempfile
 import time
 import zipfile
 from pathlib import Path
@@ -20,7 +21,7 @@ from vandrel.charter.load import from_text
 from vandrel.demo import summer
 from vandrel.demo.world import charter_text
 from vandrel.errors import VandrelError
-from vandrel.intake import hand_out
+from vandrel.intake import hand_out, layout
 from vandrel.intake.convert import Converter
 from vandrel.intake.description import Column, Description, date_format, load
 from vandrel.intake.layout import Layout, encoding_of, recognize
@@ -222,6 +223,15 @@ def test_days_words_lists_and_numbers_are_read_as_described():
 def test_rows_that_went_astray_are_recognized_as_such(cells, trap):
     found = item(["number", "surname", "street", "site", "department", "mail"], cells)
     assert [finding.trap for finding in found.findings] == ([trap] if trap else [])
+
+
+@given(st.text(alphabet="ab,\r\n", max_size=24), st.integers(1, 5))
+def test_lines_are_the_same_wherever_the_reading_pauses(text, block):
+    with tempfile.TemporaryDirectory() as folder, pytest.MonkeyPatch.context() as patch:
+        path = Path(folder) / "lines.csv"
+        path.write_bytes(text.encode())
+        patch.setattr(layout, "_BLOCK", block)
+        assert list(layout.lines(path, "utf-8")) == list(io.StringIO(text, newline=""))
 
 
 # --- descriptions

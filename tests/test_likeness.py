@@ -75,7 +75,11 @@ def test_rows_of_which_no_column_is_read(tmp_path):
     assert [item.fields for item in converter.items([Row(2, ["x", "", "y", "z"])])] == [{}]
 
 
-@given(st.lists(st.text(alphabet="aB ß\t\u00a0\u200bİ.-", max_size=6), max_size=5))
+@given(
+    st.lists(
+        st.text(alphabet="aB ß\t\u00a0\u200bİ.-´ΣẞÅ\u0301\u0345\u030a\ufe00\u1100\u1161ﬁ\n", max_size=6), max_size=5
+    )
+)
 def test_values_are_prepared_together_as_by_themselves(texts):
     assert prepare_all(texts) == list(map(prepare, texts))
 
