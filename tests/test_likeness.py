@@ -20,7 +20,7 @@ from vandrel.intake.description import Column, Description
 from vandrel.intake.invent import people
 from vandrel.intake.item import Item
 from vandrel.intake.table import Row
-from vandrel.jobs import likeness, roster
+from vandrel.jobs import alikes, roster
 from vandrel.jobs.draft import Alike
 from vandrel.jobs.house import House
 from vandrel.jobs.roster import Planner
@@ -139,7 +139,7 @@ def test_accounts_worked_out_together_are_those_worked_out_alone(bench, monkeypa
         return Planner(house, described, date(2026, 11, 23)).plan(source(items(300, number)))
 
     quick = worked_out()
-    monkeypatch.setattr(likeness.Alikes, "draft", lambda self, item: None)
+    monkeypatch.setattr(alikes.Alikes, "draft", lambda self, number: None)
     full = worked_out()
     alike = sum(isinstance(line.draft, Alike) for line in quick.lines)
     assert alike > 120 or "office" in OTHER[number][1]

@@ -1,11 +1,11 @@
-"""Building names from patterns: piece by piece, in one go where nothing has to be cut, or column by column for many."""
+"""Building names from patterns: piece by piece, or in one go where nothing has to be cut."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from functools import lru_cache
-from itertools import repeat
 
 from msgspec import Struct
 
@@ -56,7 +56,7 @@ _FIXED = frozenset({"count", "number", "suffix", "domain", "year"})
 def _words(value: str, part: str, styles: tuple[str, ...], context: Context) -> tuple[tuple[str, str], ...]:
     """The words of a value with the separators before them: of a part of it, as the styles write it."""
     if context.letters_pass and part != "initials" and value.isascii() and value.isalpha():
-        return (("", _cased(value, styles)),)  # one plain word is its own first, last and bare part
+        return (("", cased(value, styles)),)  # one plain word is its own first, last and bare part
     match part:
         case "bare":
             value = people.without_particles(value, context.particles)
@@ -87,7 +87,7 @@ def _words(value: str, part: str, styles: tuple[str, ...], context: Context) -> 
     return tuple(out)
 
 
-def _cased(word: str, styles: tuple[str, ...]) -> str:
+def cased(word: str, styles: tuple[str, ...]) -> str:
     for style in styles:
         if style == "lower":
             word = word.lower()
@@ -102,7 +102,7 @@ def _written(word: str, styles: tuple[str, ...], context: Context) -> Iterator[t
     """One word as the styles write it; what transliteration made of it may be several."""
     if "ascii" in styles:
         word = to_ascii(word, context.language)
-    word = _cased(word, styles)
+    word = cased(word, styles)
     for number, part in enumerate(word.split(" ")):
         if part.isalnum() and (context.all_letters_pass or (context.letters_pass and part.isascii())):
             yield (" " if number else "", part)  # the usual case, without a look at each letter
@@ -193,128 +193,70 @@ class _Texts(dict[str, str]):
         if value.isalnum() and context.letters_pass and placeholder.part != "initials" and not placeholder.pad:
             # One plain word is its own first, last and bare part.
             word = to_ascii(value, context.language) if "ascii" in styles else value
-            if word.isalnum() and (word.isascii() or _any_script(placeholder, context)):
-                return _cased(word, styles)[placeholder.start : placeholder.stop]
+            if word.isalnum() and (word.isascii() or any_script(placeholder, context)):
+                return cased(word, styles)[placeholder.start : placeholder.stop]
         piece = _piece(placeholder, {placeholder.field: value}, context, None)
         return str(piece) if piece is not None else ""
 
 
 _MOST_KEPT = 16_384
-_texts_of = lru_cache(maxsize=1024)(_Texts)
+texts_of = lru_cache(maxsize=1024)(_Texts)
 
 
-def straight(pattern: Pattern, values: Mapping[str, str], context: Context, count: int | None = None) -> str:
-    """The name as `build` makes it where nothing has to be cut, without its pieces: much faster.
+class Straight:
+    """One pattern in one context: names as `build` makes them where nothing has to be cut, without its pieces."""
 
-    Raises:
-        EmptyField: as `build` does.
+    def __init__(self, items: Sequence[Literal | Placeholder | Section], context: Context) -> None:
+        #: Each a text; or a field, and what becomes of its values; or what stands in brackets.
+        self._parts: list[tuple[str, str, _Texts | None, Straight | None]] = []
+        self._pad = 0
+        for item in items:
+            if isinstance(item, Literal):
+                self._parts.append((item.text, "", None, None))
+            elif isinstance(item, Section):
+                self._parts.append(("", "", None, Straight(item.items, context)))
+            elif item.field == "count":
+                self._parts.append(("", item.field, None, None))
+                self._pad = item.pad
+            else:
+                self._parts.append(("", item.field, texts_of(item, context), None))
 
-    """
-    out: list[str] = []
-    for item in pattern.items:
-        if isinstance(item, Literal):
-            out.append(item.text)
-            continue
-        if isinstance(item, Placeholder):
-            text = _straight(item, values, context, count)
-            if not text:
-                raise EmptyField(item.field)
-            out.append(text)
-            continue
-        inner = [p.text if isinstance(p, Literal) else _straight(p, values, context, count) for p in item.items]
-        if all(inner):
-            out += inner
-    return "".join(out)
+    def write(self, values: Mapping[str, str], count: int | None = None) -> str:
+        """The name for these fields.
 
+        Raises:
+            EmptyField: as `build` does.
 
-def straights(
-    pattern: Pattern, columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], context: Context, count: int
-) -> list[str]:  # fmt: skip
-    """What `straight` makes for each of many, column by column; empty where a field that is needed gives nothing.
-
-    Args:
-        pattern: one without a counter.
-        columns: the values of the fields that differ: one for each.
-        shared: the values of the fields that all have in common.
-        context: as for `straight`.
-        count: how many there are.
-
-    """
-    parts: list[Iterable[str]] = []
-    needed: list[list[str]] = []
-    for item in pattern.items:
-        match item:
-            case Literal(text):
-                parts.append(repeat(text, count))
-            case Placeholder():
-                needed.append(_column(item, columns, shared, context, count))
-                parts.append(needed[-1])
-            case Section(inner):
-                texts = [
-                    [p.text] * count if isinstance(p, Literal) else _column(p, columns, shared, context, count)
-                    for p in inner
-                ]
-                parts.append(["".join(row) if all(row) else "" for row in zip(*texts, strict=True)])
-    made = list(map("".join, zip(*parts, strict=True)))
-    for column in needed:
-        if not all(column):
-            made = [text if part else "" for text, part in zip(made, column, strict=True)]
-    return made
+        """
+        out = ""
+        for text, field, texts, section in self._parts:
+            if texts is not None:
+                value = values.get(field)
+                written = texts[value] if value else ""
+                if not written:
+                    raise EmptyField(field)
+                out += written
+            elif section is not None:
+                with suppress(EmptyField):
+                    out += section.write(values, count)
+            elif not field:
+                out += text
+            elif count is not None:
+                out += str(count).zfill(self._pad)
+            else:
+                raise EmptyField(field)
+        return out
 
 
-def _column(
-    item: Placeholder, columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], context: Context, count: int
-) -> list[str]:
-    if item.field not in columns:
-        return [_straight(item, shared, context, None)] * count
-    field, (start, stop) = item.field, (item.start, item.stop)
-    if item.pad or item.part == "initials" or item.field in ("suffix", "domain") or not context.letters_pass:
-        return [_straight(item, {field: value}, context, None) for value in columns[field]]
-    texts, column = _texts_of(item, context), columns[field]
-    together = "\n".join(column)
-    if _stays(item, context):
-        if _ALL_ORDINARY.fullmatch(together):
-            return list(column)
-        ordinary = _ORDINARY.fullmatch
-        return [value if value.isalnum() or ordinary(value) else texts[value] for value in column]
-    # The same as `_straight`, for all values in one go: a call for each would take three times as long.
-    styles = tuple(style for style in (*context.style, *item.style) if style in _CASES)
-    if styles and ("title" in styles or together.count("\n") >= len(column)):
-        cased: Sequence[str] = [_cased(value, styles) for value in column]
-    else:
-        cased = _cased(together, styles).split("\n") if styles else column
-    made = [text[start:stop] for text in cased] if not item.whole else list(cased)
-    odd = [n for n, fits in enumerate(map(str.isalnum, column)) if not fits]
-    if not (together.isascii() or _any_script(item, context)):
-        odd += [n for n, fits in enumerate(map(str.isascii, column)) if not fits]
-    for n in odd:
-        made[n] = texts[column[n]]
-    return made
-
-
-#: Words with single marks between them, of which a pattern without any styles changes nothing.
-_ORDINARY = re.compile(r"[^\W_]++(?:[ .'-][^\W_]++)*+")
-_ALL_ORDINARY = re.compile(rf"{_ORDINARY.pattern}(?:\n{_ORDINARY.pattern})*+")
-
-
-def _any_script(item: Placeholder, context: Context) -> bool:
+def any_script(item: Placeholder, context: Context) -> bool:
     """Whether letters of any script come through a placeholder."""
     return context.all_letters_pass and "ascii" not in context.style and "ascii" not in item.style
 
 
-def _stays(item: Placeholder, context: Context) -> bool:
-    """Whether ordinary values come through a placeholder as they are."""
-    return context.words_pass and item.whole and not (item.part or item.pad or context.style or item.style)
-
-
-_CASES = frozenset(("lower", "upper", "title"))
-
-
-def _straight(placeholder: Placeholder, values: Mapping[str, str], context: Context, count: int | None) -> str:
-    if placeholder.field == "count":
-        return str(count).zfill(placeholder.pad) if count is not None else ""
+def straight_part(placeholder: Placeholder, values: Mapping[str, str], context: Context) -> str:
+    """What one placeholder, no counter, gives; empty where that is nothing."""
     value = values.get(placeholder.field, "")
-    return _texts_of(placeholder, context)[value] if value else ""
+    return texts_of(placeholder, context)[value] if value else ""
 
 
 # A wild card in a built name is one private-use character: its offset is how many letters it may stand for.

@@ -12,12 +12,12 @@ from vandrel.charter.building import (
     Context,
     EmptyField,
     Piece,
+    Straight,
     build,
     fit,
-    straight,
-    straights,
     to_expression,
 )
+from vandrel.charter.many import WORDS, Many, straights
 from vandrel.charter.pattern import Pattern
 from vandrel.charter.targets import LONGEST_ADDRESS, Target
 from vandrel.errors import VandrelError
@@ -32,7 +32,6 @@ _TRIM = " .-_"
 _TOO_LONG = ""
 #: Names that need no second look, whatever they are for: letters and digits, and single marks between them.
 _SOUND = r"[A-Za-z0-9]++(?:[._-][A-Za-z0-9]++)*+"
-_SOUND_WORDS = r"[^\W_]++(?:(?:, | |[.'-])[^\W_]++)*+"
 #: A domain with which no address becomes too long in all.
 _SHORT = 150
 
@@ -111,7 +110,7 @@ class NamingRule(Struct, frozen=True, dict=True):
         return Context(
             style, language, self.particles, forbidden, letters_pass=letters_pass,
             all_letters_pass=letters_pass and not target.only,
-            words_pass=letters_pass and not target.only and not any(mark in forbidden for mark in " .'-"),
+            words_pass=letters_pass and not target.only and not any(mark in forbidden for mark in " .,'-"),
         )  # fmt: skip
 
     def _make(self, pattern: Pattern, values: Mapping[str, str], count: int | None = None) -> str | None:
@@ -121,22 +120,31 @@ class NamingRule(Struct, frozen=True, dict=True):
             EmptyField: a field that the rung needs is empty.
 
         """
-        context = self._context(values)
-        text = straight(pattern, values, context, count)
-        quick = text if self.is_sound((text,)) else self._if_short(text)
+        text = self._straight(pattern, values).write(values, count)
+        quick = text if self._is_sound(text) else self._if_short(text)
         if quick != _TOO_LONG:
             return quick
-        pieces = build(pattern, values, context, count)
+        pieces = build(pattern, values, self._context(values), count)
         before, behind = _at(pieces) if self.target.at else (pieces, "")
         cut = fit(before, self.limit)
         return self._tidy(cut, behind) if cut is not None else None
+
+    def _straight(self, pattern: Pattern, values: Mapping[str, str]) -> Straight:
+        which = pattern.text, values.get("language", "")
+        if which not in self._straights:
+            self._straights[which] = Straight(pattern.items, self._context(values))
+        return self._straights[which]
+
+    @cached_property
+    def _straights(self) -> dict[tuple[str, str], Straight]:
+        return {}
 
     def _if_short(self, quick: str) -> str | None:
         """The name where nothing has to be cut, the usual case; None where it is no legal one."""
         local, at, domain = quick.partition("@") if self.target.at else (quick, "", "")
         return self._tidy(local, at + domain) if len(local) <= self.limit else _TOO_LONG
 
-    def firsts(self, columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], count: int) -> list[str]:
+    def firsts(self, columns: Mapping[str, Many], shared: Mapping[str, str], count: int) -> Many:
         """The first candidate for each of many, column by column; empty where it takes a closer look.
 
         Args:
@@ -147,38 +155,51 @@ class NamingRule(Struct, frozen=True, dict=True):
         """
         pattern = self.rungs[0]
         if pattern.counter:
-            return [""] * count
+            return Many([""] * count)
         found = straights(pattern, columns, shared, self._context(shared), count)
-        if not self.is_sound(found):
-            sound = self.is_sound
-            found = [text if sound((text,)) else (self._if_short(text) or "" if text else "") for text in found]
-        if self.reserved and not self.reserved.isdisjoint("\n".join(found).casefold().split("\n")):
-            found = ["" if text.casefold() in self.reserved else text for text in found]
+        if not self._are_sound(found):
+            sound = self._is_sound
+            found = Many(
+                [text if sound(text) else (self._if_short(text) or "" if text else "") for text in found.values]
+            )
+        if self.reserved and not self.reserved.isdisjoint("\n".join(found.values).casefold().split("\n")):
+            found = Many(["" if text.casefold() in self.reserved else text for text in found.values])
         return found
 
-    def is_sound(self, names: Sequence[str]) -> bool:
-        """Whether none of these needs a second look: legal ones all, as they are, and none too long.
-
-        At addresses of several domains it says no, and there is something to be found out for each.
-        """
-        behind = ""
-        if self.target.at:
-            local, at, domain = names[0].rpartition("@") if names else ("", "", "")
-            if not local:
-                return False
-            behind = at + domain
-        if len(names) == 1:
-            return len(names[0]) <= self.limit + len(behind) and self._sound(behind).fullmatch(names[0]) is not None
+    def _is_sound(self, name: str) -> bool:
+        """Whether a name needs no second look: a legal one as it is, and not too long."""
+        behind = self._behind(name)
         return (
-            self._sound(behind).fullmatch("\n".join(names)) is not None
-            and max(map(len, names)) <= self.limit + len(behind)
-        )  # fmt: skip
+            behind is not None
+            and len(name) <= self.limit + len(behind)
+            and self._sound(behind).fullmatch(name) is not None
+        )
+
+    def _are_sound(self, names: Many) -> bool:
+        """Whether none of these needs a second look; of addresses in several domains each does."""
+        behind = self._behind(names.values[0]) if names.values else None
+        if behind is None or max(map(len, names.values)) > self.limit + len(behind):
+            return False
+        if not behind and self._in_words:
+            return names.words
+        return self._sound(behind).fullmatch("\n".join(names.values)) is not None
+
+    def _behind(self, name: str) -> str | None:
+        """What stands behind the local part of an address; empty for other names, None where nothing is before it."""
+        if not self.target.at:
+            return ""
+        local, at, domain = name.rpartition("@")
+        return at + domain if local else None
+
+    @property
+    def _in_words(self) -> bool:
+        return " " in self.target.edges
 
     def _sound(self, behind: str) -> re.Pattern[str]:
         """What many sound names fit, one in each line, of which each ends so."""
         if behind not in self._sounds:
             legal = not behind or (len(behind) < _SHORT and not self.target.fault(f"x{behind}"))
-            one = (_SOUND_WORDS if " " in self.target.edges else _SOUND) + re.escape(behind)
+            one = (WORDS if self._in_words else _SOUND) + re.escape(behind)
             self._sounds[behind] = re.compile(f"{one}(?:\n{one})*+" if legal else "(?!)")
         return self._sounds[behind]
 

@@ -11,7 +11,19 @@ from vandrel.intake.description import PASSWORD, Column
 from vandrel.intake.item import Cell as Value
 from vandrel.intake.item import Sheaf, Values, cell_of
 from vandrel.intake.table import Cell, text
-from vandrel.intake.traps import LIKE_NUMBERS, NOTHING, SPOILT, STRANGE, Fits, day, formats_of, suspect, unquoted
+from vandrel.intake.traps import (
+    LIKE_NUMBERS,
+    NOTHING,
+    SPOILT,
+    STRANGE,
+    UNQUOTED,
+    Fits,
+    day,
+    formats_of,
+    suspect,
+    unquoted,
+)
+from vandrel.text.repeats import repeated
 
 #: With which no value begins unless a spreadsheet, or somebody wary of one, had a hand in it.
 _BEGINNINGS = ("'", "=", "#", " ")
@@ -47,11 +59,16 @@ class Columns:
         """The values of rows, and the place of each row among them; None for one that takes a closer look."""
         width = len(self._header)
         places: list[int | None] = [None] * len(rows)
-        whole = [n for n, cells in enumerate(rows) if len(cells) == width and cells.count("") < width - _FEW]
+        columns: list[Sequence[Cell]] = list(zip(*rows, strict=True)) if set(map(len, rows)) == {width} else []
+        whole: Sequence[int] = range(len(rows))
+        # Where enough columns have no empty cells, all rows have enough that are filled.
+        if self._none or sum("" not in column for column in columns) <= _FEW:
+            whole = [n for n, cells in enumerate(rows) if len(cells) == width and cells.count("") < width - _FEW]
+            columns = list(zip(*(rows[n] for n in whole), strict=True))
         if self._none or not whole:
             return Sheaf({}, {}), places
-        columns: list[Sequence[Cell]] = list(zip(*(rows[n] for n in whole), strict=True))
-        odd = {n for n, cell in enumerate(columns[0]) if cell == self._header[0]}
+        first = columns[0]
+        odd = {n for n, cell in enumerate(first) if cell == self._header[0]} if self._header[0] in first else set()
         found: dict[str, Sequence[Value]] = {
             name: [cell_of(values)] * len(whole) for name, values in self._constants.items()
         }
@@ -65,16 +82,18 @@ class Columns:
                 found[column.field], filled = values, True
         if filled:
             for place, row in enumerate(whole):
-                places[row] = place if place not in odd else None
+                places[row] = place
+            for place in odd:
+                places[whole[place]] = None
         return Sheaf(found, words), places
 
     def _column(
         self, index: int, column: Column, cells: Sequence[Cell], odd: set[int]
     ) -> tuple[Sequence[str], Sequence[Value]]:
         """The cells of one column as text and as values; where one is odd, its place is added."""
-        distinct = set(cells) if set(map(type, cells)) == {str} else set[Cell]()
         # Of a column in which the same few cells come again and again, one of each is looked at.
-        few = bool(distinct) and len(distinct) * 2 <= len(cells)
+        distinct = repeated(cells, 2) if set(map(type, cells)) == {str} else set[Cell]()
+        few = bool(distinct)
         looked = list(distinct) if few else cells
         bad: set[int] = set()
         texts = self._texts(column, looked, bad)
@@ -100,8 +119,9 @@ class Columns:
             found = list(map(text, cells))
             lines = "\n".join(found)
         if lines.startswith("'") or "\n'" in lines:
-            found = list(map(unquoted, found))
-            lines = "\n".join(found)
+            lines = UNQUOTED.sub("", lines)
+            parts = lines.split("\n")
+            found = parts if len(parts) == len(found) else list(map(unquoted, found))
         if lines.count("\n") >= len(found):
             odd |= {n for n, value in enumerate(found) if "\n" in value}
         if self._may_be_odd(column.field, lines, found):

@@ -97,15 +97,18 @@ def cells_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Cell]]:
     found: list[list[Cell]] = [[] for _ in fields]
     for sheaf, run in groupby(items, attrgetter("sheaf")):
         rows = list(run)
-        together = sheaf is not None and all([item.own is None for item in rows])  # noqa: C419 - in half the time
-        places = [item.place for item in rows] if together else []
+        places = [item.place for item in rows] if sheaf is not None else []
+        apart = [(number, item) for number, item in enumerate(rows) if item.own is not None] if places else []
         for field, cells in zip(fields, found, strict=True):
-            if not together:
+            before = len(cells)
+            if sheaf is None:
                 cells += [cell_of(item.values(field)) for item in rows]
             elif (column := sheaf.columns.get(field)) is not None:
                 cells += map(column.__getitem__, places)  # noqa: PLW2901
             else:
                 cells += [""] * len(rows)  # noqa: PLW2901
+            for number, item in apart:
+                cells[before + number] = cell_of(item.values(field))
     return found
 
 

@@ -26,6 +26,8 @@ YES, NO = (
     frozenset(("no", "false", "0", "", "n", "nein", "nei", "non")),
 )
 _FORMULA = frozenset("=+-@")
+#: The quote that `unquoted` takes away, in any of many lines.
+UNQUOTED = re.compile("^'(?=[=+@-])", re.MULTILINE)
 #: Fields whose values a spreadsheet easily takes for numbers.
 LIKE_NUMBERS = frozenset(
     ("number", "badge", "phone", "mobile", "fax", "pager", "home-phone", "postcode", "room", "login")

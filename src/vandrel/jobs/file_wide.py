@@ -25,11 +25,12 @@ def lost_zeros(items: Sequence[Item]) -> None:
     """Find fault with numbers that have lost their leading zeros: others of the column have them, and are longer."""
     for field in sorted(named_in(items).intersection(_WITH_ZEROS)):
         values = firsts_of(items, field)
-        padded = {len(value) for value in values if value[:1] == "0" and value.isdecimal()}
+        distinct = set(values)
+        padded = {len(value) for value in distinct if value[:1] == "0" and value.isdecimal()}
         if len(padded) != 1:
             continue
         width = padded.pop()
-        if min(map(len, values)) >= width:
+        if min(map(len, distinct)) >= width:
             continue
         for item, value in zip(items, values, strict=True):
             if len(value) < width and value.isdecimal():
@@ -45,13 +46,15 @@ def keys(house: House, described: Description, items: Sequence[Item]) -> list[Ke
     columns = {field: firsts_of(items, field) for field in fields}
     if described.sort == GROUP and "name" in columns:
         columns["name"] = _as_kept(house, described, items, columns["name"])
-    prepared = map(prepare_all, columns.values())
-    telling = list(zip(*cells_of(items, _TELLING), strict=True))
+    all_keys = list(zip(*map(prepare_all, columns.values()), strict=True))
+    telling = _telling(items)
+    if not telling and len(set(all_keys)) == len(items) and ("",) * len(fields) not in all_keys:
+        return [() if item.findings and item.stops else key for item, key in zip(items, all_keys, strict=True)]
     first: dict[Key, int] = {}
     told: dict[tuple[Cell, ...], Item] = {}
     contents: dict[frozenset[tuple[str, Values]], int] = {}
     found: list[Key] = [()] * len(items)
-    for number, (item, key) in enumerate(zip(items, zip(*prepared, strict=True), strict=True)):
+    for number, (item, key) in enumerate(zip(items, all_keys, strict=True)):
         if item.findings and item.stops:
             continue
         if not any(key):
@@ -62,10 +65,18 @@ def keys(house: House, described: Description, items: Sequence[Item]) -> list[Ke
             item.fault(fields[0], " ".join(key), "twice", what, "take one of the two rows out")
         else:
             found[number] = key
-            other = told.setdefault(telling[number], item)
+            other = told.setdefault(telling[number], item) if telling else item
             if other is not item:
                 _look_alike(item, other, fields, contents)
     return found
+
+
+def _telling(items: Sequence[Item]) -> list[tuple[Cell, ...]]:
+    """What tells people apart, for each row; nothing where no two rows can be of one person."""
+    columns = cells_of(items, sorted(named_in(items).intersection(_TELLING)))
+    if any(len(set(column)) == len(items) for column in columns):
+        return []
+    return list(zip(*columns, strict=True)) if columns else [()] * len(items)
 
 
 def _look_alike(item: Item, first: Item, key: Sequence[str], seen: dict[frozenset[tuple[str, Values]], int]) -> None:

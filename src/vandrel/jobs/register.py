@@ -65,7 +65,9 @@ class Register:
     def is_free(self, target: str, value: str) -> bool:
         """Whether nobody at all has a name; only with a ledger."""
         assert self._ledger is not None
-        for attribute, key in self.claims(target, value):
+        key_of = self._house.directory.schema.key
+        for attribute, stored in self._house.dialect.unique_forms(target, value):
+            key = key_of(attribute, stored)
             if key in self._reserved.get(attribute, ()) or key in self._ledger.held(attribute):
                 return False
         return True
@@ -108,11 +110,6 @@ class Register:
         """Take note that a name is given to an object: by its name, or its unit and what it is called there."""
         for attribute, key in self.claims(target, value)[:1]:
             self._reserved.setdefault(attribute, {})[key] = dn
-
-    def is_sibling_free(self, key: str) -> bool:
-        """Whether no object has the name with this key; only with a ledger."""
-        assert self._ledger is not None
-        return not self._is_given(key) and key not in self._ledger.names
 
     def _is_given(self, key: str) -> bool:
         before, value = _apart(key)

@@ -20,13 +20,13 @@ from vandrel.intake.description import PLACE, Description
 from vandrel.intake.finding import RowFinding
 from vandrel.intake.item import Item, firsts_of, named_in
 from vandrel.jobs import create_object, file_wide
+from vandrel.jobs.alikes import Alikes
 from vandrel.jobs.assignments import Assignment
 from vandrel.jobs.create import Creator
 from vandrel.jobs.draft import Alike, Derived, Draft
 from vandrel.jobs.edit import Edit, Editor
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Key, Ledger
-from vandrel.jobs.likeness import Alikes
 from vandrel.jobs.resolve import SORTS, NotOne, resolve
 from vandrel.text.nearest import listed
 from vandrel.text.prep import prepare
@@ -163,20 +163,20 @@ class Planner:
 
     def _draft(self, new: list[tuple[Key, Line]], ledger: Ledger) -> None:
         creator = Creator(self._house, self._today, ledger)
-        items = [line.item for _, line in new]
-        for item in items if self._described.built else ():
-            self._build(item)
-        if any(_is_reference(name, self._described.sort) for name in named_in(items)):
+        for _, line in new if self._described.built else ():
+            self._build(line.item)
+        if any(_is_reference(name, self._described.sort) for name in named_in(line.item for _, line in new)):
             for _, line in new:
                 for name in _names_of(line.item):
                     self._mates.setdefault(prepare(name), []).append(line)
         pending: list[tuple[Line, str, list[str | Line]]] = []
         coming: set[DN] = set()
-        alike = Alikes(self._house, creator, self._described.kind, items if self._described.sort == ACCOUNT else ())
         # A key is nobody else's; what has none goes by all that it has.
         new.sort(key=lambda pair: (pair[0], () if pair[0] else _by_content(pair[1].item)))
-        for _, line in new:
-            draft = alike.draft(line.item)
+        items = [line.item for _, line in new]
+        alike = Alikes(self._house, creator, self._described.kind, items) if self._described.sort == ACCOUNT else None
+        for number, (_, line) in enumerate(new):
+            draft = alike.draft(number) if alike else None
             if draft is not None:
                 line.draft = draft
                 if line.item.secret is not None:
@@ -184,8 +184,8 @@ class Planner:
             else:
                 waiting = len(pending)
                 self._in_full(line, creator, pending, coming)
-                if isinstance(line.draft, Draft) and len(pending) == waiting and not line.item.stops:
-                    alike.learn(line.item, line.draft)
+                if alike and isinstance(line.draft, Draft) and len(pending) == waiting and not line.item.stops:
+                    alike.learn(number, line.draft)
                 if line.dn is None:
                     continue
             if not (line.item.findings and line.item.stops):

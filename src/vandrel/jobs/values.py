@@ -222,9 +222,7 @@ def check(house: House, field: Field, values: Sequence[str], sort: str) -> list[
 
 
 #: Text fields of which `read` or `check` wants to know more than that they are text of the right length.
-_CLOSER = frozenset(
-    "alias hours purpose scope entrusted drive remote-drive dial-in-address recovery-mail kind language".split()
-)
+_CLOSER = frozenset("alias hours purpose scope entrusted drive remote-drive dial-in-address recovery-mail kind".split())
 
 
 def plain(house: House, field: Field, sort: str) -> str:

@@ -24,8 +24,11 @@ def fold(text: str) -> str:
 
 
 def _normalized(text: str) -> str:
+    folded = text.casefold()
+    if unicodedata.is_normalized("NFKC", folded):
+        return folded
     # Folding can undo normalization and the reverse (U+0345, U+1E9E), so once more.
-    return unicodedata.normalize("NFKC", unicodedata.normalize("NFKC", text.casefold()).casefold())
+    return unicodedata.normalize("NFKC", unicodedata.normalize("NFKC", folded).casefold())
 
 
 def prepare(text: str) -> str:
@@ -42,15 +45,21 @@ def prepare(text: str) -> str:
 
 def prepare_all(texts: Sequence[str]) -> list[str]:
     """What `prepare` makes of each of many values, in one go where all of them are plain."""
-    together = "\n".join(("", *texts, ""))
-    if not "".join(texts).isprintable() or any(spaces in together for spaces in ("  ", "\n ", " \n")):
+    together = "|".join(("", *texts, ""))  # a mark that is printable, and left alone by what follows
+    if (
+        not together.isprintable()
+        or together.count("|") != len(texts) + 1
+        or any(spaces in together for spaces in ("  ", "| ", " |"))
+    ):
         return [prepare(text) for text in texts]
     lower = together.lower()
     if lower == together and lower.isascii():
         return list(texts)  # the same texts, and not as many more of them
-    found = lower.split("\n")[1:-1]
+    found = lower.split("|")[1:-1]
     if not together.isascii():
         others = [number for number, plain in enumerate(map(str.isascii, texts)) if not plain]
+        if len(others) * 2 > len(texts):
+            return _prepare_printable(texts)
         for number, text in zip(others, _prepare_printable([texts[number] for number in others]), strict=True):
             found[number] = text
     return found
