@@ -157,7 +157,7 @@ class NamingRule(Struct, frozen=True, dict=True):
         if pattern.counter:
             return Many([""] * count)
         found = straights(pattern, columns, shared, self._context(shared), count)
-        if not self._are_sound(found):
+        if not self.are_sound(found):
             sound = self._is_sound
             found = Many(
                 [text if sound(text) else (self._if_short(text) or "" if text else "") for text in found.values]
@@ -175,7 +175,7 @@ class NamingRule(Struct, frozen=True, dict=True):
             and self._sound(behind).fullmatch(name) is not None
         )
 
-    def _are_sound(self, names: Many) -> bool:
+    def are_sound(self, names: Many) -> bool:
         """Whether none of these needs a second look; of addresses in several domains each does."""
         behind = self._behind(names.values[0]) if names.values else None
         if behind is None or max(map(len, names.values)) > self.limit + len(behind):

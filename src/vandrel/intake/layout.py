@@ -18,8 +18,8 @@ SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "pipe"}
 
 #: More than this is no line of a roster; it would only fill the memory.
 LONGEST_LINE = 1_000_000
-#: Characters that are read at once.
-_BLOCK = 262_144
+#: Characters that are read at once: few at first, for often the first lines are all that is wanted.
+_FIRST_BLOCK, _BLOCK = 8192, 262_144
 _SAMPLE = 65_536
 _SAMPLE_LINES = 50
 #: Octets that Windows-1252 gives no letter, and Latin-1 none that anybody types.
@@ -125,10 +125,10 @@ def lines(path: Path, encoding: str) -> Iterator[str]:
 
     """
     with path.open(encoding=encoding, errors="replace", newline="") as source:
-        number, rest = 0, ""
+        number, rest, size = 0, "", _FIRST_BLOCK
         while True:
             try:
-                block = source.read(_BLOCK)
+                block = source.read(size)
             except UnicodeError as error:  # UTF-16 without its mark
                 raise VandrelError("bad-value", f"this is no {encoding}: {error}", where=str(path)) from None
             rest += block
@@ -143,7 +143,7 @@ def lines(path: Path, encoding: str) -> Iterator[str]:
             yield from found
             if not block:
                 return
-            number += len(found)
+            number, size = number + len(found), _BLOCK
 
 
 def _first_lines(path: Path, encoding: str) -> Iterator[str]:

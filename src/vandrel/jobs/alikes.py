@@ -27,7 +27,8 @@ def own_fields(house: House, kind: Kind, names: Collection[str]) -> list[str]:
         built_upon |= {"language"}
     return [
         name for name in names
-        if name in FIELDS and name not in built_upon and given_values.plain(house, FIELDS[name], ACCOUNT)
+        if name in FIELDS and name not in built_upon
+        and (name in NAMED or given_values.plain(house, FIELDS[name], ACCOUNT))
     ]  # fmt: skip
 
 
@@ -125,19 +126,19 @@ class Alikes:
         return self._strands.setdefault((layout, key, told), Strand(group, batch))
 
     def _laid_out(self, kind: str, names: Sequence[str]) -> Layout | None:
-        """Of these fields of rows, those that are their own, and the others; None where a name was typed."""
+        """Of these fields of rows, those that are their own, and the others; None where a name is not their own."""
         which = (kind, *names)
         if which not in self._layouts:
             known = self._house.charter.document.kinds.get(kind)
-            if known is None or any(name in NAMED for name in names):
+            own = own_fields(self._house, known, names) if known is not None else []
+            others = [name for name in names if name not in own]
+            if known is None or any(name in NAMED for name in others):
                 self._layouts[which] = None
             else:
-                own = own_fields(self._house, known, names)
-                rules = [rule for _, rule, _ in self._creator.order(kind)]
-                telling = {"language"}.union(*(rule.fields() for rule in rules)) - {*own} | {"language"}
-                self._layouts[which] = Layout(
-                    own, [name for name in names if name not in own], [name for name in names if name in telling]
-                )
+                typed = tuple(name for name in NAMED if name in own)
+                built_from = {"language"}.union(*(rule.fields() for _, rule, _ in self._creator.order(kind, typed)))
+                telling = [name for name in names if name in built_from and (name == "language" or name in others)]
+                self._layouts[which] = Layout(own, others, telling)
         return self._layouts[which]
 
     def draft(self, number: int) -> Alike | None:

@@ -7,6 +7,8 @@ from datetime import date
 from functools import lru_cache, partial
 from itertools import islice
 
+from msgspec import Struct
+
 from vandrel.charter.document import Kind
 from vandrel.charter.naming import Choice, NamingRule
 from vandrel.charter.passwords import PasswordRules
@@ -38,6 +40,18 @@ PLACE = "place"
 _OF_ONE = frozenset(("number", "surname", "phone", "mobile", "alias", "notes", "photo", "street", "home-phone"))
 
 _EMPTY = dict.fromkeys(FIELDS, "")
+
+
+class _Coming(Struct, eq=False):
+    """An account that is being worked out: it has some names before it has its own."""
+
+    draft: Draft
+    unit: DN
+    called: str
+
+    @property
+    def dn(self) -> DN:
+        return self.draft.dn or self.unit.child("cn", self.called)
 
 
 class Creator:
@@ -313,7 +327,7 @@ class Creator:
                 draft.dn = self._dn(draft, value)
                 self.register.reserve_name(draft.dn)
         else:
-            self.register.reserve(target, value, (self._unit(draft.place)[0], value))
+            self.register.reserve(target, value, _Coming(draft, self._unit(draft.place)[0], value))
 
     def _dn(self, draft: Draft, name: str) -> DN:
         return self._unit(draft.place)[0].child("cn", name)

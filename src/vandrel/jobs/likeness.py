@@ -15,8 +15,9 @@ from vandrel.charter.many import Many
 from vandrel.charter.naming import NamingRule
 from vandrel.directory.dn import LEVEL
 from vandrel.errors import VandrelError
-from vandrel.fields import ACCOUNT
+from vandrel.fields import ACCOUNT, FIELDS, NAMED
 from vandrel.intake.item import Item, cells_of
+from vandrel.jobs import values as given_values
 from vandrel.jobs.create import Creator
 from vandrel.jobs.draft import Alike, Draft, Shared
 from vandrel.jobs.house import House
@@ -49,7 +50,8 @@ class Names:
         own: the fields of which each account has a value of its own, names among them.
         rows: those values of each account.
         sound: whether nothing is out of the ordinary about an account.
-        order: as `vandrel.jobs.create.Creator.order` has it.
+        typed: the names that every row gives itself.
+        order: the others, as `vandrel.jobs.create.Creator.order` has it.
         rules: the naming rules by their targets.
         legal: the names of which the schema takes all that their rules can make.
         in_common: what naming rules see that all accounts have in common.
@@ -65,13 +67,14 @@ class Names:
         Args:
             house: where.
             creator: who worked out the model, and knows which names are given.
-            model: an account that these are like as far as naming rules see it; none of its names was typed.
+            model: an account that these are like as far as naming rules see it.
             own: the fields of which each has a value of its own.
             items: the rows.
 
         """
         self._house = house
-        self.order = creator.order(model.kind)
+        self.typed = tuple(name for name in NAMED if name in own)
+        self.order = creator.order(model.kind, self.typed)
         self.rules = {target: rule for target, rule, _ in self.order}
         self.legal = frozenset(filter(self._is_legal, self.rules))
         count = len(items)
@@ -93,6 +96,9 @@ class Names:
         self.in_common = {name: seen[name] for name in fields - columns.keys() if seen.get(name)}
         values = {name: column.values for name, column in columns.items()}
         self.sound = [True] * count
+        for name in self.typed:
+            if not self._fits(name, house.charter.naming(name, model.kind), columns[name]):
+                self._unsound([self._is_fine(name, value) for value in values[name]])
         for name, column in values.items():
             if not (name in self.legal or self.passes(name, column)):
                 self._unsound([self.passes(name, (value,)) for value in column])
@@ -101,7 +107,9 @@ class Names:
         self.rows = list(zip(*values.values(), strict=True))
         self.keys = prepare_all(values["name"])
         columns_of = creator.register.columns
-        self.unique = {target: found for target in self.rules if (found := columns_of(target, values[target]))}
+        self.unique = {
+            target: found for target in (*self.typed, *self.rules) if (found := columns_of(target, values[target]))
+        }
         self.claims: list[tuple[list[str], Container[str]]] = []
         for claim in (claim for found in self.unique.values() for claim in found):
             self.claims += [(claim.keys, claim.given)]
@@ -109,6 +117,14 @@ class Names:
 
     def _unsound(self, fine: Iterable[bool]) -> None:
         self.sound = [so_far and this for so_far, this in zip(self.sound, fine, strict=True)]
+
+    def _fits(self, name: str, rule: NamingRule, column: Many) -> bool:
+        """Whether nothing is to be said against typed names: what is not alike in them needs no second look."""
+        return rule.are_sound(column) and self._is_fine(name, column.values[0])
+
+    def _is_fine(self, name: str, value: str) -> bool:
+        field = FIELDS[name]
+        return value == value.strip() and not given_values.check(self._house, field, (value,), ACCOUNT)
 
     def fit(self, seen: Mapping[str, str]) -> bool:
         """Whether these are the first choices for accounts of which naming rules see this, beside what is their own."""
@@ -143,7 +159,7 @@ class Likeness:
     """Accounts that differ from a model in their own fields and names alone."""
 
     def __init__(self, creator: Creator, model: Draft, names: Names) -> None:
-        """Begin; the model has no findings, and none of its names was typed."""
+        """Begin; the model has no findings."""
         assert model.dn is not None
         self._names, self._register = names, creator.register
         self._shared = Shared(model, model.values(), names.own, {name: n for n, name in enumerate(names.own)})
@@ -172,6 +188,8 @@ class Likeness:
     def _by_the_ladders(self, number: int, own: tuple[str, ...]) -> Alike | None:
         """The same where a name is taken: each name that is, and each built from one that changes, is chosen anew."""
         names = self._names
+        if any(self._is_hit(number, target) for target in names.typed):
+            return None  # it is told the full way
         climb = Climb(names.in_common | dict(zip(names.own, own, strict=True)))
         values, changed = climb.values, climb.changed
         for target, rule, tied in names.order:

@@ -17,8 +17,8 @@ class _HasName(Protocol):
     def dn(self) -> DN | None: ...
 
 
-#: To whom a name is given: its own name, its unit and what it is called there, or what has a name.
-Holder = DN | tuple[DN, str] | _HasName
+#: To whom a name is given: a name in full, or what has one.
+Holder = DN | _HasName
 
 
 class Column(Struct):
@@ -39,7 +39,7 @@ class Register:
         """Prepare; with a `ledger`, the directory was read once before, and is not asked for each name."""
         self._house = house
         self._ledger = ledger
-        #: By attribute and key, to whom a name is given: its name, or its unit and what it is called there.
+        #: By attribute and key, to whom a name is given.
         self._reserved: dict[str, dict[str, Holder]] = {}
         #: The names that were given to objects: by the key as far as the value in it, the keys of the values.
         self._siblings: dict[str, set[str]] = {}
@@ -107,7 +107,7 @@ class Register:
         return f"{dn.name} in {self._house.place(dn.parent)}"
 
     def reserve(self, target: str, value: str, dn: Holder) -> None:
-        """Take note that a name is given to an object: by its name, or its unit and what it is called there."""
+        """Take note that a name is given to an object."""
         for attribute, key in self.claims(target, value)[:1]:
             self._reserved.setdefault(attribute, {})[key] = dn
 
@@ -134,9 +134,7 @@ class Register:
 
 
 def _name_of(holder: Holder) -> DN | None:
-    if isinstance(holder, DN):
-        return holder
-    return holder[0].child("cn", holder[1]) if isinstance(holder, tuple) else holder.dn
+    return holder if isinstance(holder, DN) else holder.dn
 
 
 def _apart(key: str) -> tuple[str, str]:
