@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property, lru_cache
 
 from msgspec import Struct, structs
@@ -215,17 +215,26 @@ class NamingRule(Struct, frozen=True, dict=True):
         value = text + behind
         return value if not self.target.fault(value) else None
 
-    def candidates(self, values: Mapping[str, str], known: str = "") -> Iterator[Candidate]:
+    def candidates(
+        self, values: Mapping[str, str], known: str = "", counted: dict[str, int] | None = None
+    ) -> Iterator[Candidate]:  # fmt: skip
         """All names that the rule allows, in order, each once; endless where the last rung counts.
 
-        With a name ``known`` that the first rung makes, those behind it.
+        With a name ``known`` that the first rung makes, those behind it. With ``counted``, counters begin where that
+        says, and it is told how far they come.
         """
         seen = {known}
         for number, pattern in enumerate(self.rungs, 1):
             counter = pattern.counter
             if (known and number == 1 and not counter) or not all(map(values.get, pattern.needs)):
                 continue
-            counts = range(counter.first, counter.first + _MOST) if counter else (None,)
+            counts: Iterable[int | None] = (None,)
+            stem = ""
+            if counter:
+                first = counter.first
+                if counted is not None:
+                    stem, first = self._begin(pattern, values, counted, first)
+                counts = range(first, counter.first + _MOST)
             for count in counts:
                 try:
                     value = self._make(pattern, values, count)
@@ -233,22 +242,41 @@ class NamingRule(Struct, frozen=True, dict=True):
                     break
                 if value is not None and value not in seen:
                     seen.add(value)
+                    if counted is not None and count is not None:
+                        counted[stem] = count
                     yield Candidate(value, number, pattern.text, count)
 
-    def choose(self, values: Mapping[str, str], taken: Callable[[str], str], known: str = "") -> Choice:
+    def _begin(
+        self, pattern: Pattern, values: Mapping[str, str], counted: Mapping[str, int], first: int
+    ) -> tuple[str, int]:  # fmt: skip
+        """What a counter counts, and where it begins: who has the same has the same candidates, unless they are cut."""
+        straight = self._straight(pattern, values)
+        try:
+            stem = straight.write(values, 0)
+            count = counted.get(stem, first)
+            return stem, count if count == first or self._is_sound(straight.write(values, count)) else first
+        except EmptyField:
+            return "", first
+
+    def choose(
+        self, values: Mapping[str, str], taken: Callable[[str], str], known: str = "",
+        counted: dict[str, int] | None = None,
+    ) -> Choice:  # fmt: skip
         """The first candidate that is free.
 
         Args:
             values: the fields; a missing one counts as empty.
             taken: says why a name cannot be had, or returns an empty string.
             known: what the first rung makes, where that was worked out before, and cannot be had.
+            counted: how far counters have come, for many that are chosen one after the other: names that were taken
+                stay so. Those are not among the names that were passed over.
 
         Raises:
             VandrelError: ``empty-name`` where no rung makes a name at all, ``taken`` where none is free.
 
         """
         passed: list[Passed] = []
-        for candidate in self.candidates(values, known):
+        for candidate in self.candidates(values, known, counted):
             why = "a reserved word" if candidate.value.casefold() in self.reserved else taken(candidate.value)
             if not why:
                 return Choice(candidate, tuple(passed))

@@ -205,7 +205,7 @@ class Likeness:
                 elif not taken(known):
                     continue
                 try:
-                    name = rule.choose(values, taken, known).chosen.value
+                    name = rule.choose(values, taken, known, self._counted(target, tied)).chosen.value
                 except VandrelError:
                     return None  # it is told the full way
             if not (target in names.legal or names.passes(target, (name,))):
@@ -221,6 +221,14 @@ class Likeness:
                 claims[0].given[claims[0].keys[number]] = made
         self._siblings.add(prepare(values["name"]))
         return made
+
+    def _counted(self, target: str, tied: Sequence[str]) -> dict[str, int] | None:
+        """How far the counters of a name have come, where whether it is taken hangs on nothing but itself."""
+        names = self._names
+        if target not in names.unique:
+            return None
+        alone = all(names.rules[other].fields() <= {target, *names.in_common} for other in tied)
+        return self._register.counted.setdefault(target, {}) if alone else None
 
     def _is_hit(self, number: int, target: str) -> bool:
         """Whether the first candidate for a name is taken itself."""
@@ -239,8 +247,11 @@ class Likeness:
             return "taken" if key in self._siblings or key in self._held else ""
         if target in self._names.unique and not self._register.is_free(target, name):
             return "taken"
+        if not tied:
+            return ""
+        seen = {**climb.values, target: name}
         for other in tied:
-            made = next(self._names.rules[other].candidates({**climb.values, target: name}), None)
+            made = next(self._names.rules[other].candidates(seen), None)
             if made is None:
                 continue
             if not self._register.is_free(other, made.value):

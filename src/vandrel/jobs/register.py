@@ -44,6 +44,8 @@ class Register:
         #: The names that were given to objects: by the key as far as the value in it, the keys of the values.
         self._siblings: dict[str, set[str]] = {}
         self._held: dict[str, set[str]] | None = None
+        #: For each name that is unique, how far the counters of naming rules have come.
+        self.counted: dict[str, dict[str, int]] = {}
 
     def claims(self, target: str, value: str) -> list[tuple[str, str]]:
         """The attributes in which a name must not stand a second time, each with the key of the value there."""
