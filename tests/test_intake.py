@@ -577,6 +577,54 @@ def test_refusals_do_not_stop_the_others_until_there_are_too_many(harbour):
     assert "Stopped after" in again.out
 
 
+def test_who_was_made_and_not_taken_into_a_group_is_told_so_in_their_row(harbour):
+    server, folder = harbour
+    rows = [
+        (str(61000 + n), "Ada", f"Lie{chr(97 + n)}", "Northquay", ("Deck", "Engine")[n % 2], "Hands") for n in range(4)
+    ]
+    table(
+        folder,
+        "g",
+        ("number", "given", "surname", "site", "department", "category"),
+        *rows,
+        kind="crew",
+        key="[number]",
+    )
+    server.stop()
+    server.setup = server.setup._replace(
+        access='access to dn.base="cn=gg-northquay-deck,ou=Teams,ou=Groups,dc=marrowick,dc=example" by * read\n'
+    )
+    server.configure()
+    server.start()
+    made = folder.run("import", "g.csv", "--no-passwords", "--results", "g-made.csv", "-y")
+    assert made.code == 1, made.out + made.err
+    assert "4 created, 0 changed, 0 refused" in made.out and "2 objects of them in part" in made.out
+    results = [(row["result"], row["why"]) for row in csv.DictReader((folder.path / "g-made.csv").open())]
+    assert [result for result, _ in results] == ["in part", "created"] * 2
+    assert results[0][1].startswith("not in gg-northquay-deck: ") and results[1][1] == ""
+
+
+def test_what_is_to_be_written_beside_is_looked_at_before_anything_is_made(demo):
+    table(demo, "w", ("number", "given", "surname", "site", "department", "category"), ("62001", "Ada", "Moe", "Northquay", "Deck", "Hands"),
+          kind="crew", key="[number]")  # fmt: skip
+    (demo.path / "w-made.csv").write_text("mine")
+    for more, why in (
+        (["--results", "w-made.csv"], "exists and is not overwritten: nothing was made"),
+        (["--results", "nowhere/w.csv"], "cannot be made: No such file or directory; nothing else was"),
+        (["--hand-out", "w.doc"], "a hand-out cannot be a file .doc"),
+        (["--hand-out", "w.csv.age", "--recipient", "age1x"], "no public key of the age format"),
+        (["--findings", "w-made.csv"], "exists and is not overwritten"),
+    ):
+        told = demo.run("import", "w.csv", "--no-passwords", *more, "-y")
+        assert told.code not in (0, 1) and why in told.err, (more, told.err)
+    assert demo.run("show", "62001").code == 30
+    assert (demo.path / "w-made.csv").read_text() == "mine"
+    assert demo.run("import", "w.csv", "--no-passwords", "--results", "again.csv", "-n").code == 0
+    assert not (demo.path / "again.csv").exists()
+    assert demo.run("import", "w.csv", "--no-passwords", "--results", "again.csv", "-y").code == 0
+    assert (demo.path / "again.csv").read_text().count("created") == 1
+
+
 def test_a_full_disk_stops_an_import_and_it_is_resumed(demo, tmp_path):
     crew(demo, 300)
     done = subprocess.run(

@@ -54,10 +54,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from vandrel.errors import Finding, Refused
+    from vandrel.intake.annotate import must_be_new
 
     path = Path(session.args.file)
     if session.args.propose:
         return _propose(session, path)
+    many.must_be_possible(session)
+    if session.args.findings:
+        must_be_new(Path(session.args.findings))
     described, table = _opened(session, path)
     roster, more = check(session, described, table)
     findings = sorted([*more, *roster.findings()], key=lambda f: (not f.fatal, f.row))

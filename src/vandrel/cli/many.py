@@ -15,9 +15,9 @@ from vandrel.cli.session import Session, count, exit_code
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
+    from typing import TextIO
 
     from vandrel.cli.passwords import HandOut
-    from vandrel.directory.dn import DN
     from vandrel.errors import Finding
     from vandrel.intake.finding import RowFinding
     from vandrel.jobs.roster import Line, Roster, State
@@ -41,6 +41,19 @@ def configure(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--most-refused", type=positive, default=_REFUSALS, metavar="N",
                        help=f"stop after more refusals than this (default: {_REFUSALS})")  # fmt: skip
     group.add_argument("--results", metavar="FILE", help="what became of each row, as CSV")
+
+
+def must_be_possible(session: Session) -> None:
+    """Refuse what is refused whatever is in a file, before it is read.
+
+    Raises:
+        VandrelError: ``usage`` for a hand-out that cannot be made.
+
+    """
+    from vandrel.intake.hand_out import must_be_possible
+
+    if session.args.hand_out:
+        must_be_possible(Path(session.args.hand_out), session.args.recipient)
 
 
 def positive(text: str) -> int:
@@ -170,10 +183,13 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
     read = frozenset(line.dn.key for line in wanted if line.dn is not None and line.state is State.CHANGED)
     plan = Plan(title, steps, whole=False, read=read, cuts=cuts, most_refused=args.most_refused)
     began = time.monotonic()
-    with progress(session, len(steps)) as told:
-        report = hand_out.carry_out(plan, f"Make {count(len(wanted), 'object')}?", progress=told)
-    if report is not None:
-        _tell(session, roster, wanted, report, hand_out, time.monotonic() - began)
+    with _results_file(args.results if steps else None) as results:
+        with progress(session, len(steps)) as told:
+            report = hand_out.carry_out(plan, f"Make {count(len(wanted), 'object')}?", progress=told)
+        if report is not None:
+            if results is not None:
+                _write_results(results, session, roster, {line.item.row for line in wanted}, report)
+            _tell(session, wanted, report, hand_out, time.monotonic() - began)
     if session.out.as_json:
         session.out.json(as_json(session, roster, report))
     return exit_code(report)
@@ -270,15 +286,10 @@ def progress(session: Session, steps: int) -> Iterator[Progress]:
         bar.stop()
 
 
-def _tell(
-    session: Session, roster: Roster, wanted: Sequence[Line], report: Report, hand_out: HandOut, seconds: float
-) -> None:
-    """What became of it: the hand-out without those who were not made, the results row by row, time and rate."""
+def _tell(session: Session, wanted: Sequence[Line], report: Report, hand_out: HandOut, seconds: float) -> None:
+    """What became of it: the hand-out without those who were not made, time and rate."""
     from vandrel.jobs.roster import State
 
-    why = {dn: error.findings[0].what for dn, error in reversed(report.refused)}
-    if session.args.results:
-        _write_results(session, roster, {line.item.row for line in wanted}, why, report.lost)
     if session.out.as_json:
         return
     hand_out.deliver()
@@ -286,38 +297,76 @@ def _tell(
     changed = sum(line.state is State.CHANGED for line in wanted)
     rate = f", {len(wanted) / seconds:,.0f} a second" if seconds > 0.5 else ""
     session.out.note(f"{new} created, {changed} changed, {len(report.lost)} refused, in {seconds:.1f} s{rate}.")
+    if report.kept_out or report.unset:
+        part = sum(line.dn in report.unset or str(line.dn) in report.kept_out for line in wanted)
+        told = "" if session.args.results else "; --results FILE tells which, the next time"
+        session.out.note(f"{count(part, 'object')} of them in part: without a group or a password{told}.")
     if report.stopped:
         session.out.note(f"Stopped after {len(report.refused)} refusals: vandrel resume {report.job} goes on.")
 
 
-def _write_results(session: Session, roster: Roster, tried: set[int], why: dict[str, str], lost: set[DN]) -> None:
+@contextmanager
+def _results_file(name: str | None) -> Iterator[TextIO | None]:
+    """The file of results, made before anything else is: it goes again where nothing was told in it.
+
+    Raises:
+        VandrelError: ``taken`` where it exists, ``not-permitted`` where it cannot be made.
+
+    """
+    from vandrel.errors import VandrelError
+
+    if name is None:
+        yield None
+        return
+    path = Path(name)
+    try:
+        file = path.open("x", encoding="utf-8", newline="")
+    except FileExistsError:
+        what = "the file of results exists and is not overwritten: nothing was made"
+        remedy = "name another, or move that one away"
+        raise VandrelError("taken", what, where=name, remedy=remedy) from None
+    except OSError as error:
+        what = f"the file of results cannot be made: {error.strerror}; nothing else was"
+        raise VandrelError("not-permitted", what, where=name) from None
+    try:
+        with file:
+            yield file
+    finally:
+        if not path.stat().st_size:
+            path.unlink()
+
+
+def _write_results(file: TextIO, session: Session, roster: Roster, tried: set[int], report: Report) -> None:
     from vandrel.errors import VandrelError
     from vandrel.intake.hand_out import harmless
     from vandrel.jobs.roster import State
 
     done = {State.NEW: "created", State.CHANGED: "changed", State.SAME: "unchanged", State.THERE: "unchanged"}
-    path = Path(session.args.results)
+    why = {dn: error.findings[0].what for dn, error in reversed(report.refused)}
     try:
-        with path.open("x", encoding="utf-8", newline="") as file:
-            writer = csv.writer(file)
-            writer.writerow(("row", "result", "name", "place", "why"))
-            for line in roster.lines:
-                reason = why.get(str(line.dn), "")
-                result = "refused" if line.dn in lost or line.state is State.REFUSED else done[line.state]
-                if reason and result != "refused":
-                    result = "in part"
-                if line.state in (State.NEW, State.CHANGED) and line.item.row not in tried:
-                    result = "left for later"
-                reason = reason or next((f.what for f in line.item.findings if f.fatal), "")
-                name = line.draft.value("login") if line.draft else ""
-                name = name or (line.dn.name if line.dn else "")
-                place = session.house.place(line.dn.parent) if line.dn else ""
-                writer.writerow([line.item.row, result, harmless(name), harmless(place), harmless(reason)])
-    except FileExistsError:
-        raise VandrelError("taken", "the file of results exists and is not overwritten", where=str(path)) from None
+        writer = csv.writer(file)
+        writer.writerow(("row", "result", "name", "place", "why"))
+        for line in roster.lines:
+            reason = why.get(str(line.dn), "")
+            result = "refused" if line.dn in report.lost or line.state is State.REFUSED else done[line.state]
+            if result != "refused":
+                kept_out = report.kept_out.get(str(line.dn), ())
+                reasons = [reason, *(f"not in {dn.name}: {error.findings[0].what}" for dn, error in kept_out)]
+                reason = "; ".join(filter(None, reasons))
+                result = "in part" if reason else result
+            if line.state in (State.NEW, State.CHANGED) and line.item.row not in tried:
+                result = "left for later"
+            reason = reason or next((f.what for f in line.item.findings if f.fatal), "")
+            name = line.draft.value("login") if line.draft else ""
+            name = name or (line.dn.name if line.dn else "")
+            place = session.house.place(line.dn.parent) if line.dn else ""
+            writer.writerow([line.item.row, result, harmless(name), harmless(place), harmless(reason)])
+        file.flush()
     except OSError as error:
-        raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(path)) from None
-    session.out.note(f"Results: {path}")
+        what = f"the results cannot be written: {error.strerror}; what was made stays made"
+        remedy = f"vandrel journal show {report.job} tells of it" if report.job else ""
+        raise VandrelError("not-permitted", what, where=file.name, remedy=remedy) from None
+    session.out.note(f"Results: {file.name}")
 
 
 def as_json(session: Session, roster: Roster, report: Report | None) -> dict[str, object]:

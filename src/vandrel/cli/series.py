@@ -47,6 +47,7 @@ def run(session: Session) -> int:
     from vandrel.jobs.roster import Planner
 
     args = session.args
+    many.must_be_possible(session)
     plain, given = assignments.split(args.words)
     if len(plain) != 2 or any(assignment.raw or assignment.operator != "=" for assignment in given):
         raise VandrelError(

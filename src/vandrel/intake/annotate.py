@@ -35,6 +35,25 @@ def write(table: Table, target: Path, findings: Mapping[int, Sequence[str]]) -> 
     write_rows(target, header, rows(), separator=table.layout.separator)
 
 
+def must_be_new(target: Path) -> None:
+    """See to it that rows can be written to a file of this name, which does not exist.
+
+    Raises:
+        VandrelError: ``usage`` for a form that is not known, ``taken``.
+
+    """
+    if target.suffix.lower() not in _FORMS:
+        raise VandrelError("usage", f"rows cannot be written as {target.suffix or 'a file without a suffix'}",
+                           where=str(target), remedy="name it .csv, .xlsx or .ods")  # fmt: skip
+    if target.exists():
+        raise _taken(target)
+
+
+def _taken(target: Path) -> VandrelError:
+    return VandrelError("taken", "the file exists and is not overwritten", where=str(target),
+                        remedy="name another, or move that one away")  # fmt: skip
+
+
 def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str = ",") -> int:
     """Rows as a file: .csv, .xlsx or .ods; returns how many. A file that exists is left alone.
 
@@ -42,16 +61,12 @@ def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell
         VandrelError: ``usage`` for a form that is not known, ``taken``, ``not-permitted``.
 
     """
-    forms = {".csv": _csv, ".txt": _csv, ".xlsx": _xlsx, ".ods": _ods}
-    form = forms.get(target.suffix.lower())
-    if form is None:
-        raise VandrelError("usage", f"rows cannot be written as {target.suffix or 'a file without a suffix'}",
-                           where=str(target), remedy="name it .csv, .xlsx or .ods")  # fmt: skip
+    must_be_new(target)
     try:
         target.open("x").close()
-        return form(target, header, rows, separator)
+        return _FORMS[target.suffix.lower()](target, header, rows, separator)
     except FileExistsError:
-        raise VandrelError("taken", "the file exists and is not overwritten", where=str(target)) from None
+        raise _taken(target) from None
     except OSError as error:
         raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(target)) from None
 
@@ -111,6 +126,9 @@ def _ods(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], se
     book.spreadsheet.addElement(sheet)
     book.save(str(target))
     return count
+
+
+_FORMS = {".csv": _csv, ".txt": _csv, ".xlsx": _xlsx, ".ods": _ods}
 
 
 def missing_since(path: Path, keys: Sequence[str], today: date) -> dict[str, str]:

@@ -46,6 +46,22 @@ def form_of(path: Path) -> str:
     return name.suffix.lower()
 
 
+def must_be_possible(path: Path, recipient: str = "") -> None:
+    """See to it that a hand-out of this name, for this recipient, can be made at all.
+
+    Raises:
+        VandrelError: code ``usage``.
+
+    """
+    form_of(path)
+    if (path.suffix == ENCRYPTED) != bool(recipient):
+        what = "the name of an encrypted hand-out ends with .age" if recipient else "whom is it encrypted for?"
+        remedy = f"name it {path}{ENCRYPTED}" if recipient else "add --recipient age1..., or take .age off its name"
+        raise VandrelError("usage", what, where=str(path), remedy=remedy)
+    if recipient:
+        _encrypted(b"", recipient)
+
+
 def write(path: Path, slips: Sequence[Slip], organization: str, recipient: str = "", *, again: bool = False) -> None:
     """Write a hand-out for its owner alone (mode 0600); a file that exists is left alone, unless it is written again.
 
@@ -54,10 +70,7 @@ def write(path: Path, slips: Sequence[Slip], organization: str, recipient: str =
             ``not-permitted`` where it cannot be written.
 
     """
-    if (path.suffix == ENCRYPTED) != bool(recipient):
-        what = "the name of an encrypted hand-out ends with .age" if recipient else "whom is it encrypted for?"
-        remedy = f"name it {path}{ENCRYPTED}" if recipient else "add --recipient age1..., or take .age off its name"
-        raise VandrelError("usage", what, where=str(path), remedy=remedy)
+    must_be_possible(path, recipient)
     content = {".csv": _text, ".txt": _text, ".xlsx": _sheet, ".pdf": _pages}[form_of(path)](slips, organization)
     if recipient:
         content = _encrypted(content, recipient)

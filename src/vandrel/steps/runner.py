@@ -53,7 +53,8 @@ class Report(Struct):
     """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal.
 
     ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made, ``unset``
-    whose password could not be set.
+    whose password could not be set, and ``kept_out``, by name, which objects did not take another one in, as groups do,
+    and why.
     """
 
     job: int = 0
@@ -64,6 +65,7 @@ class Report(Struct):
     stopped: bool = False
     lost: set[DN] = msgspec.field(default_factory=set)
     unset: set[DN] = msgspec.field(default_factory=set)
+    kept_out: dict[str, list[tuple[DN, VandrelError]]] = msgspec.field(default_factory=dict)
 
     @property
     def in_part(self) -> bool:
@@ -155,6 +157,9 @@ class Runner:
                 report.lost.add(step.dn)
             elif isinstance(step, Password):
                 report.unset.add(step.dn)
+            elif isinstance(step, SetStep):
+                for value in (value for change in step.changes for value in change.added if isinstance(value, str)):
+                    report.kept_out.setdefault(value, []).append((step.dn, error))
 
     # --- going on after a kill
 
