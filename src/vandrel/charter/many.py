@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from functools import cached_property
 from itertools import repeat
 
@@ -29,9 +29,18 @@ class Many:
         self._cased: dict[tuple[str, ...], Sequence[str]] = {}
 
     @cached_property
+    def _repeated(self) -> set[str]:
+        return repeated(self.values, _OFTEN)
+
+    @property
     def few(self) -> bool:
         """Whether the same values come again and again."""
-        return bool(repeated(self.values, _OFTEN))
+        return bool(self._repeated)
+
+    @property
+    def distinct(self) -> Collection[str]:
+        """The different values, where they are few; else all of them."""
+        return self._repeated or self.values
 
     @cached_property
     def odd(self) -> list[int]:

@@ -299,8 +299,10 @@ def _tell(session: Session, wanted: Sequence[Line], report: Report, hand_out: Ha
     session.out.note(f"{new} created, {changed} changed, {len(report.lost)} refused, in {seconds:.1f} s{rate}.")
     if report.kept_out or report.unset:
         part = sum(line.dn in report.unset or str(line.dn) in report.kept_out for line in wanted)
-        told = "" if session.args.results else "; --results FILE tells which, the next time"
-        session.out.note(f"{count(part, 'object')} of them in part: without a group or a password{told}.")
+        where = session.args.results or f"vandrel journal {report.job}"
+        session.out.note(
+            f"{count(part, 'object')} of them in part, without a group or a password: {where} tells which."
+        )
     if report.stopped:
         session.out.note(f"Stopped after {len(report.refused)} refusals: vandrel resume {report.job} goes on.")
 
@@ -364,7 +366,7 @@ def _write_results(file: TextIO, session: Session, roster: Roster, tried: set[in
         file.flush()
     except OSError as error:
         what = f"the results cannot be written: {error.strerror}; what was made stays made"
-        remedy = f"vandrel journal show {report.job} tells of it" if report.job else ""
+        remedy = f"vandrel journal {report.job} tells of it"
         raise VandrelError("not-permitted", what, where=file.name, remedy=remedy) from None
     session.out.note(f"Results: {file.name}")
 

@@ -70,7 +70,7 @@ class Converter:
         item = Item(row.number, dict(self._constants), self._given, words)
         cells = row.cells
         if fault := self._misplaced(row):
-            item.findings.append(fault)
+            item.note(fault)
             return item
         width = len(cells)
         for index, name, column, read in self._plan:

@@ -46,7 +46,7 @@ class Item(Struct):
     sheaf: Sheaf | None = None
     place: int = 0
     secret: Secret | None = None
-    findings: list[RowFinding] = []
+    findings: tuple[RowFinding, ...] = ()
 
     @property
     def fields(self) -> dict[str, Values]:
@@ -78,7 +78,10 @@ class Item(Struct):
 
     def fault(self, field: str, value: str, trap: str, what: str, remedy: str = "", *, fatal: bool = True) -> None:
         shown = "" if field == PASSWORD else value[:120]
-        self.findings.append(RowFinding(self.row, self.columns.get(field, field), shown, trap, what, remedy, fatal))
+        self.note(RowFinding(self.row, self.columns.get(field, field), shown, trap, what, remedy, fatal))
+
+    def note(self, finding: RowFinding) -> None:
+        self.findings = (*self.findings, finding)
 
 
 def cell_of(values: Values) -> Cell:
@@ -115,6 +118,8 @@ def cells_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Cell]]:
 def firsts_of(items: Iterable[Item], field: str) -> list[str]:
     """The first value of a field of many rows; empty where there is none."""
     (cells,) = cells_of(items, (field,))
+    if set(map(type, cells)) <= {str}:  # a look at the types alone takes a fifth of the time
+        return cells  # type: ignore[return-value]
     return [cell if isinstance(cell, str) else cell[0] for cell in cells]
 
 

@@ -5,7 +5,7 @@ What comes of it is what the full way makes of each; whatever is out of the ordi
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Collection, Container, Iterable, Mapping, Sequence
 from functools import lru_cache, partial
 from itertools import repeat
 
@@ -99,11 +99,11 @@ class Names:
         for name in self.typed:
             if not self._fits(name, house.charter.naming(name, model.kind), columns[name]):
                 self._unsound([self._is_fine(name, value) for value in values[name]])
-        for name, column in values.items():
-            if not (name in self.legal or self.passes(name, column)):
-                self._unsound([self.passes(name, (value,)) for value in column])
-            if not all(column):
-                self._unsound(list(map(bool, column)))
+        for name, column in columns.items():
+            if not (name in self.legal or self.passes(name, column.distinct)):
+                self._unsound([self.passes(name, (value,)) for value in column.values])
+            if not all(column.distinct):
+                self._unsound(list(map(bool, column.values)))
         self.rows = list(zip(*values.values(), strict=True))
         self.keys = prepare_all(values["name"])
         columns_of = creator.register.columns
@@ -135,7 +135,7 @@ class Names:
         attribute = self._house.dialect.attribute(target, ACCOUNT)
         return bool(attribute) and self._house.directory.schema.takes_text(attribute, self.rules[target].greatest)
 
-    def passes(self, name: str, values: Sequence[str]) -> bool:
+    def passes(self, name: str, values: Collection[str]) -> bool:
         """Whether a quick look at values is enough; at names, which the charter built, the schema's alone."""
         attribute = self._house.dialect.attribute(name, ACCOUNT)
         return not attribute or self._house.directory.schema.passes(attribute, values)

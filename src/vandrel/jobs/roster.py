@@ -172,7 +172,7 @@ class Planner:
         pending: list[tuple[Line, str, list[str | Line]]] = []
         coming: set[DN] = set()
         # A key is nobody else's; what has none goes by all that it has.
-        new.sort(key=lambda pair: (pair[0], () if pair[0] else _by_content(pair[1].item)))
+        new.sort(key=lambda pair: pair[0] or ("", *_by_content(pair[1].item)))
         items = [line.item for _, line in new]
         alike = Alikes(self._house, creator, self._described.kind, items) if self._described.sort == ACCOUNT else None
         for number, (_, line) in enumerate(new):
@@ -293,9 +293,7 @@ class Planner:
                 field = PLACE
             known = item.columns.get(field, field) or "-"
             value = ", ".join(item.fields.get(field, ()))[:120]
-            item.findings.append(
-                RowFinding(item.row, known, value, finding.code, finding.what, finding.remedy, finding.fatal)
-            )
+            item.note(RowFinding(item.row, known, value, finding.code, finding.what, finding.remedy, finding.fatal))
 
 
 def _told(error: VandrelError) -> Finding:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence, Set
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence, Set
 from functools import lru_cache
 
 from vandrel.directory.filter import Substring
@@ -209,7 +209,7 @@ class Schema:
             )
         return None
 
-    def passes(self, name: str, values: Sequence[str]) -> bool:
+    def passes(self, name: str, values: Collection[str]) -> bool:
         """A quick look at thousands of values of one line: `check_value` has nothing against them if it says so."""
         attribute, _ = self._validators[self.attribute_name(name)]
         if not "".join(values).isprintable() or (attribute.limit and max(map(len, values)) > attribute.limit):

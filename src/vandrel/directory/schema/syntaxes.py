@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection
 
 from vandrel.directory import dn
 from vandrel.errors import VandrelError
@@ -58,7 +58,7 @@ class _Fits:
             self._match = re.compile(self._pattern).fullmatch
         return "" if self._match(value) else self._why
 
-    def all(self, values: Sequence[str]) -> bool:
+    def all(self, values: Collection[str]) -> bool:
         """Whether all of these fit; they are one line each."""
         if self._lines is None:
             self._lines = re.compile(f"(?:{self._pattern})(?:\n(?:{self._pattern}))*+").fullmatch
@@ -101,7 +101,7 @@ def validator(syntax: str) -> Callable[[Value], str]:
     return lambda value: check(value) if isinstance(value, str) else "must be text"
 
 
-def pass_all(syntax: str, values: Sequence[str]) -> bool:
+def pass_all(syntax: str, values: Collection[str]) -> bool:
     """Whether a syntax has nothing against any of many values, which are texts of one line each."""
     if syntax in BINARY:
         return not values
