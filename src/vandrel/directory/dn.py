@@ -73,18 +73,19 @@ class DN:
     all names below one have its key as a prefix.
     """
 
-    __slots__ = ("_key", "_rdns", "_text")
+    __slots__ = ("_above", "_key", "_rdns", "_text")
 
     def __init__(self, rdns: tuple[Rdn, ...], *, key: str | None = None) -> None:
         self._rdns: tuple[Rdn, ...] | None = rdns
         self._key: str | None = LEVEL.join(_rdn_key(rdn) for rdn in reversed(rdns)) if key is None else key
         self._text: str | None = None
+        self._above: DN | None = None  # of a name that was made from it
 
     @classmethod
     def stored(cls, text: str, key: str) -> DN:
         """A name that a store kept as text with its key; it is taken apart only when somebody asks."""
         self = cls.__new__(cls)
-        self._rdns, self._text, self._key = None, text, key
+        self._rdns, self._text, self._key, self._above = None, text, key, None
         return self
 
     @classmethod
@@ -94,7 +95,7 @@ class DN:
         Raises on use what `parse` raises.
         """
         self = cls.__new__(cls)
-        self._rdns, self._text, self._key = None, text, None
+        self._rdns, self._text, self._key, self._above = None, text, None, None
         return self
 
     @property
@@ -111,7 +112,10 @@ class DN:
 
     def __str__(self) -> str:
         if self._text is None:
-            self._text = ",".join(_format_rdn(rdn) for rdn in self.rdns)
+            if self._above:
+                self._text = f"{_format_rdn(self.rdns[0])},{self._above}"
+            else:
+                self._text = ",".join(_format_rdn(rdn) for rdn in self.rdns)
         return self._text
 
     def __repr__(self) -> str:
@@ -132,7 +136,12 @@ class DN:
     @property
     def parent(self) -> DN:
         """The name of the superior; that of the root (no RDN) is the root."""
-        return DN(self.rdns[1:], key=self.key.rpartition(LEVEL)[0])
+        return self._above or DN(self.rdns[1:], key=self.parent_key)
+
+    @property
+    def parent_key(self) -> str:
+        """The key of `parent`, without making that."""
+        return self.key.rpartition(LEVEL)[0]
 
     @property
     def rdn(self) -> Rdn:
@@ -154,7 +163,9 @@ class DN:
 
     def child(self, attribute: str, value: str) -> DN:
         rdn: Rdn = ((attribute, value),)
-        return DN((rdn, *self.rdns), key=f"{self.key}{LEVEL if self.key else ''}{_rdn_key(rdn)}")
+        child = DN((rdn, *self.rdns), key=f"{self.key}{LEVEL if self.key else ''}{_rdn_key(rdn)}")
+        child._above = self
+        return child
 
     def is_below(self, other: DN) -> bool:
         """Whether this name is a true descendant of `other`."""

@@ -73,14 +73,14 @@ def escape(value: str) -> str:
 def to_text(item: Filter) -> str:
     """The filter in the notation of RFC 4515."""
     match item:
+        case Compare(attribute, operator, value):  # by far the most
+            return f"({attribute}{operator}{escape(value)})"
         case And(parts):
             return f"(&{''.join(map(to_text, parts))})"
         case Or(parts):
             return f"(|{''.join(map(to_text, parts))})"
         case Not(part):
             return f"(!{to_text(part)})"
-        case Compare(attribute, operator, value):
-            return f"({attribute}{operator}{escape(value)})"
         case Present(attribute):
             return f"({attribute}=*)"
         case Substring(attribute, initial, middle, final):

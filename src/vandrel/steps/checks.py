@@ -110,7 +110,8 @@ class Checks:
         for step in steps:
             wanted[step.dn.key] = step.dn
             if isinstance(step, Add):
-                wanted.setdefault(step.dn.parent.key, step.dn.parent)
+                if step.dn.parent_key not in wanted:
+                    wanted[step.dn.parent_key] = step.dn.parent
             elif isinstance(step, Rename):
                 wanted[step.new.key] = step.new
                 wanted[step.new.parent.key] = step.new.parent
@@ -176,6 +177,9 @@ class Checks:
         yield from self._targets(step, existing)
 
     def _parent(self, dn: DN, existing: set[str]) -> Iterator[Finding]:
+        key = dn.parent_key
+        if (key in existing or key in self._added) and key not in self._gone:
+            return
         parent = dn.parent
         if dn not in self._directory.contexts and not self._is_there(parent, existing):
             yield Finding(
@@ -198,9 +202,10 @@ class Checks:
         return self._asked.get(dn.key)
 
     def _may_create(self, step: Add) -> Iterator[Finding]:
-        if step.dn.parent.key in self._added or step.dn in self._directory.contexts:
+        key = step.dn.parent_key
+        if key in self._added or step.dn in self._directory.contexts:
             return
-        allowed = self._allowed(step.dn.parent)
+        allowed = self._asked[key] if key in self._asked else self._allowed(step.dn.parent)
         if allowed is not None and not allowed.classes & {str(v) for v in step.attributes.get("objectClass", ())}:
             yield Finding(
                 "not-permitted", f"{allowed.who} may not create such an object in {step.dn.parent}", str(step.dn),

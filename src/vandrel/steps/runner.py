@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence, Set
+from contextlib import nullcontext
 
 import msgspec
 from msgspec import Struct
 
+from vandrel.collector import at_rest
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
 from vandrel.directory.operations import Change, SetPassword
@@ -111,10 +113,11 @@ class Runner:
             DirectoryError: the directory as a whole failed; what was made before stays and is in the journal.
 
         """
-        findings = [] if checked else self.check(plan)
-        if any(finding.fatal for finding in findings):
-            raise Refused(findings)
-        return self._make(plan, command, progress)
+        with at_rest() if len(plan.steps) > BATCH else nullcontext():
+            findings = [] if checked else self.check(plan)
+            if any(finding.fatal for finding in findings):
+                raise Refused(findings)
+            return self._make(plan, command, progress)
 
     def _make(self, plan: Plan, command: str, progress: Progress) -> Report:
         report = Report(planned=len(plan.steps))

@@ -256,7 +256,7 @@ class LdapDirectory:
         below: dict[str, list[DN]] = {}
         for dn in dns:
             if dn and any(dn.is_within(context) for context in self._contexts):
-                below.setdefault(dn.key.rpartition(names.LEVEL)[0], []).append(dn)
+                below.setdefault(dn.parent_key, []).append(dn)
         spelled = {str(dn): dn for dn in dns}  # as they were asked for, so servers mostly answer
         answers = self._link.persist(lambda: [dn for dn, _ in self._answers(self._questions(below), ["1.1"])])
         return {spelled.get(text) or DN.read(text) for text in answers} & set(dns)
@@ -268,8 +268,7 @@ class LdapDirectory:
                 yield from ((dn, Scope.BASE, EVERYTHING) for dn in siblings)
                 continue
             for chunk in _chunks(siblings):
-                parts = tuple(filters.And(tuple(filters.Compare(k, "=", str(v)) for k, v in dn.rdn)) for dn in chunk)
-                yield chunk[0].parent, Scope.ONE, filters.Or(parts)
+                yield chunk[0].parent, Scope.ONE, filters.Or(tuple([_named(dn) for dn in chunk]))
 
     def _answers(
         self, questions: Iterable[tuple[DN, Scope, Filter]], wanted: list[str]
@@ -355,6 +354,12 @@ class LdapDirectory:
         With `atomic` it stops at the first refusal, and takes back what was made before.
         """
         return self._writer.run(operations, atomic=atomic)
+
+
+def _named(dn: DN) -> Filter:
+    """What finds an object among its siblings."""
+    parts = tuple([filters.Compare(kind, "=", str(value)) for kind, value in dn.rdn])
+    return parts[0] if len(parts) == 1 else filters.And(parts)
 
 
 def _chunks(values: Sequence[_T]) -> Iterator[Sequence[_T]]:

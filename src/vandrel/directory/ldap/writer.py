@@ -220,11 +220,11 @@ class Writer:
     def _attributes(self, operation: AddEntry) -> list[tuple[str, list[bytes]]]:
         given = operation.attributes
         # Written out, because a run of many thousands spends most of its own time here.
-        found = [
-            (name, [value.encode() if isinstance(value, str) else value for value in values])
-            for name, values in given.items()
-            if values and name not in self._virtual
-        ]
+        wanted = [(name, values) for name, values in given.items() if values and name not in self._virtual]
+        try:
+            found = [(name, list(map(str.encode, values))) for name, values in wanted]  # type: ignore[arg-type]
+        except TypeError:  # some are octets already
+            found = [(name, _octets(values)) for name, values in wanted]
         for kind, value in operation.dn.rdn:
             if kind not in given and (name := self._schema.attribute_name(kind) or kind) not in given:
                 found.append((name, _octets([value])))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence, Set
 from functools import lru_cache
+from typing import NamedTuple
 
 from vandrel.directory.filter import Substring
 from vandrel.directory.schema import matching, syntaxes
@@ -25,6 +26,10 @@ Attributes = Mapping[str, "list[str | bytes]"]
 SHIPPED = ("standard.schema", "vandrel.schema")
 
 
+#: Values of one attribute that are kept as found right, and how long they may be.
+_MOST_KEPT, _SHORT = 256, 100
+
+
 @lru_cache(maxsize=1)
 def shipped_definitions() -> tuple[tuple[str, str], ...]:
     """All shipped definitions as (``attributetype`` or ``objectclass``, text)."""
@@ -39,6 +44,15 @@ def shipped_definitions() -> tuple[tuple[str, str], ...]:
     return tuple(found)
 
 
+class _Known(NamedTuple):
+    """How the values of an attribute are checked, and some that were found right."""
+
+    single: bool
+    limit: int
+    valid: Callable[[str | bytes], str]
+    passed: set[str | bytes]
+
+
 class Schema:
     """A set of definitions, asked by name or OID without regard to case."""
 
@@ -46,6 +60,8 @@ class Schema:
         self._attributes: dict[str, AttributeType] = {}
         self._classes: dict[str, ObjectClass] = {}
         self._sound: set[tuple[str, ...]] = set()
+        #: By the classes and attributes of entries, how their values are checked; nothing where more is to be said.
+        self._known: dict[tuple[object, ...], list[_Known]] = {}
         self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
         given = list(definitions)
         #: (``attributetype`` or ``objectclass``, text) of everything, as it was given.
@@ -233,11 +249,13 @@ class Schema:
 
     def check_entry(self, attributes: Attributes, where: str = "") -> list[Finding]:
         """All that is wrong with an entry as a whole: classes, required, allowed, single, syntax, length."""
-        classes = tuple(str(value) for value in attributes.get("objectClass", ()))
+        classes = tuple(map(str, attributes.get("objectClass", ())))
         if classes not in self._sound:
             if unsound := self._class_findings(classes, where):
                 return unsound
             self._sound.add(classes)
+        if self._is_like_others(classes, attributes):
+            return []
         must, may = self.shape(classes)
         findings = [
             Finding("schema", f"{name} is required by the object classes {', '.join(classes)}", where)
@@ -261,6 +279,36 @@ class Schema:
                     finding = self.check_value(name, value, where)
                     findings += [finding] if finding else []
         return findings
+
+    def _is_like_others(self, classes: tuple[str, ...], attributes: Attributes) -> bool:
+        """Whether nothing at all is wrong with an entry: most are of a few shapes, and have some values in common.
+
+        What attributes of a shape may be is looked at once; and so are values that come again.
+        """
+        which = (classes, *attributes)
+        if which not in self._known:
+            must, may = self.shape(classes)
+            found = [self._validators.get(name) for name in attributes]
+            sound = must <= attributes.keys() and all(
+                item is not None and (name in may or item[0].operational)
+                for name, item in zip(attributes, found, strict=True)
+            )
+            self._known[which] = (
+                [_Known(known.single, known.limit, valid, set()) for known, valid in filter(None, found)]
+                if sound
+                else []
+            )
+        known = self._known[which]
+        for (single, limit, valid, passed), values in zip(known, attributes.values(), strict=False):
+            if single and len(values) > 1:
+                return False
+            for value in values:
+                if value not in passed:
+                    if valid(value) or (limit and len(value) > limit):
+                        return False
+                    if len(passed) < _MOST_KEPT and len(value) < _SHORT:
+                        passed.add(value)
+        return bool(known)
 
     def _unknown(self, name: str, where: str) -> Finding:
         from vandrel.text.nearest import did_you_mean
