@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vandrel.charter.building import Context, EmptyField, build, fit
+from vandrel.charter.many import Many
 from vandrel.charter.naming import NamingRule
 from vandrel.charter.pattern import PatternError, parse
 from vandrel.charter.targets import TARGETS
@@ -205,6 +206,53 @@ def test_results_are_always_legal_unique_stable_and_explained(naming, given_name
         explained = naming.explain(candidate.value, values)
         assert explained is not None
         assert explained.rung <= candidate.rung
+
+
+ROWS = st.lists(st.tuples(NAMES, NAMES | st.just(""), NAMES), min_size=1, max_size=30)
+
+
+@given(
+    RULES,
+    ROWS,
+    st.integers(1, 5),
+    st.sampled_from(["", "de", "tr"]),
+    st.sampled_from(["surname", "given middle surname", "given surname"]),
+)
+def test_names_of_many_are_made_in_columns_as_they_are_one_by_one(naming, rows, times, language, own):
+    people = [dict(zip(("given", "middle", "surname"), row, strict=True)) for row in rows * times]
+    shared = {**people[0], "language": language, "suffix": "marrowick.example"}
+    columns = {name: Many([person[name] for person in people]) for name in own.split()}
+    made = naming.firsts(columns, shared, len(people)).values
+    for name, person in zip(made, people, strict=True):
+        if name:  # else it takes a closer look
+            candidate = next(naming.candidates({**shared, **{field: person[field] for field in columns}}))
+            assert (candidate.value, candidate.rung) == (name, 1)
+
+
+SAME = st.sampled_from(
+    [("Ada", "Nowak-Zięba"), ("Ada", "Nowakzięba"), ("Arne", "Lund"), ("Åse", "Lund"), ("Ada", "Wolfeschlegelsteinha"),
+     ("Ann", "Wolfeschlegelst einha"), ("A", "B"), ("Jo", "van der Meer")]
+)  # fmt: skip
+
+
+@given(
+    st.lists(SAME, max_size=60),
+    st.sampled_from([20, 9, 10]),
+    st.sampled_from(["{count}", "{count from 8}", "{count pad 2 from 98}", "-{count}"]),
+)
+def test_counters_that_go_on_where_they_were_come_to_the_same_names(people, longest, counter):
+    naming = rule(
+        "login", "{given 1}{surname bare}", "{surname bare}" + counter, style="ascii lower plain", longest=longest
+    )
+    made: list[list[str]] = []
+    for counted in (None, {}):
+        taken: set[str] = set()
+        for given_name, surname in people:
+            values = {"given": given_name, "surname": surname}
+            choice = naming.choose(values, lambda name: "taken" if name in taken else "", counted=counted)  # noqa: B023
+            taken.add(choice.chosen.value)
+            made.append([choice.chosen.value])
+    assert made[: len(people)] == made[len(people) :]
 
 
 @given(

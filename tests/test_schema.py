@@ -36,6 +36,32 @@ def test_an_object_class_of_the_standard():
     assert len(person.may) == 4
 
 
+def test_an_entry_is_judged_by_its_own_values_whatever_others_of_its_shape_had():
+    schema = Schema(shipped_definitions())
+    good = {
+        **PERSON,
+        "mail": ["a@b.example"],
+        "title": ["Mate"],
+        "preferredLanguage": ["nb"],
+        "jpegPhoto": [b"\xff\xd8"],
+    }
+    bad = [
+        ({"mail": ["å@b.example"]}, "mail"), ({"preferredLanguage": ["nb", "en"]}, "preferredLanguage"), ({"title": [""]}, "title"),
+        ({"title": [b"Mate"]}, "title"), ({"jpegPhoto": ["text"]}, "jpegPhoto"), ({"cn": ["x" * 40_000]}, "cn"),
+    ]  # fmt: skip
+    alone = [[f.what for f in Schema(shipped_definitions()).check_entry({**good, **more})] for more, _ in bad]
+    for _ in range(3):
+        for number in range(300):  # more values than are kept
+            assert schema.check_entry({**good, "cn": [f"A{number}"], "title": ["Mate"]}) == []
+        for (more, name), expected in zip(bad, alone, strict=True):
+            found = [f.what for f in schema.check_entry({**good, **more})]
+            assert found == expected and len(found) == 1 and name in found[0], (more, found)
+    assert [f.what for f in schema.check_entry({**good, "ou": ["x"], "nonesuch": ["y"]})] == [
+        "the schema has no attribute 'nonesuch'"
+    ]
+    assert "required" in schema.check_entry({name: values for name, values in good.items() if name != "sn"})[0].what
+
+
 @pytest.mark.parametrize("text", ["", "( )", "( 1.2.3 NAME )", "1.2.3 NAME 'x'"])
 def test_what_is_no_definition_is_refused(text):
     with pytest.raises(ValueError, match=r"definition|value"):

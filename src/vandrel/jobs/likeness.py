@@ -92,8 +92,8 @@ class Names:
         for target, rule, _ in self.order:
             columns[target] = rule.firsts(columns, seen, count)
         self.own = tuple(columns)
-        fields = frozenset[str]().union(*(rule.fields() for rule in self.rules.values()), ("language",))
-        self.in_common = {name: seen[name] for name in fields - columns.keys() if seen.get(name)}
+        self._built_from = frozenset[str]().union(*(rule.fields() for rule in self.rules.values()), ("language",))
+        self.in_common = self._common_to(seen)
         values = {name: column.values for name, column in columns.items()}
         self.sound = [True] * count
         for name in self.typed:
@@ -128,8 +128,10 @@ class Names:
 
     def fit(self, seen: Mapping[str, str]) -> bool:
         """Whether these are the first choices for accounts of which naming rules see this, beside what is their own."""
-        fields = frozenset[str]().union(*(rule.fields() for rule in self.rules.values()), ("language",))
-        return self.in_common == {name: seen[name] for name in fields.difference(self.own) if seen.get(name)}
+        return self.in_common == self._common_to(seen)
+
+    def _common_to(self, seen: Mapping[str, str]) -> dict[str, str]:
+        return {name: seen[name] for name in self._built_from.difference(self.own) if seen.get(name)}
 
     def _is_legal(self, target: str) -> bool:
         attribute = self._house.dialect.attribute(target, ACCOUNT)
