@@ -607,6 +607,17 @@ def test_who_was_made_and_not_taken_into_a_group_is_told_so_in_their_row(harbour
     assert results[0][1].startswith("not in gg-northquay-deck: ") and results[1][1] == ""
 
 
+def test_a_name_that_is_none_is_told_once_and_nothing_is_built_from_it(demo):
+    rows = [("63001", "Ada", "Moe", "a moe"), ("63002", "Bo", "Moe", "amoe"), ("63003", "Cy", "Moe", "amoe")]
+    table(demo, "n", ("number", "given", "surname", "login", "site", "department", "category"),
+          *((*row, "Northquay", "Deck", "Hands") for row in rows), kind="crew", key="[number]")  # fmt: skip
+    told = demo.run("import", "n.csv", "-n", "--json").json["findings"]
+    assert [(finding["row"], finding["column"], finding["trap"]) for finding in told if finding["fatal"]] == [
+        (2, "login", "bad-value"), (4, "login", "taken"),
+    ]  # fmt: skip
+    assert "taken by Bo Moe in /Ferries/Northquay/Deck/Hands" in told[1]["what"]
+
+
 def test_what_is_to_be_written_beside_is_looked_at_before_anything_is_made(demo):
     table(demo, "w", ("number", "given", "surname", "site", "department", "category"), ("62001", "Ada", "Moe", "Northquay", "Deck", "Hands"),
           kind="crew", key="[number]")  # fmt: skip

@@ -262,9 +262,11 @@ class Creator:
 
     def _names(self, draft: Draft, kind: str) -> None:
         typed = tuple(target for target in NAMED if target in draft.derived)
+        misshapen = {t for t in typed if any(finding.fatal for finding in self._check(t, draft.derived[t]))}
         for target in typed:
-            self._check_given(draft, target)
-        at_fault = {finding.where for finding in draft.findings}
+            if target not in misshapen:
+                self._check_given(draft, target)
+        at_fault = misshapen | {finding.where for finding in draft.findings}
         for target, rule, tied in self.order(kind, typed):
             if at_fault and rule.fields() & at_fault:
                 continue  # built from something that is at fault itself: that is said once
