@@ -199,8 +199,7 @@ def test_ctrl_c_in_the_middle_of_an_import_into_a_file(demo):
     deadline, made = time.monotonic() + 60, 0
     while time.monotonic() < deadline and process.poll() is None and not made:
         with closing(sqlite3.connect(demo.path / "journal.db")) as journal:
-            (made,) = journal.execute("SELECT made FROM job ORDER BY number DESC LIMIT 1 OFFSET 0").fetchone()
-            (title,) = journal.execute("SELECT title FROM job ORDER BY number DESC").fetchone()
+            made, title = journal.execute("SELECT made, title FROM job ORDER BY number DESC LIMIT 1").fetchone()
         made = made if title == "import crew.csv" else 0
     process.send_signal(signal.SIGINT)
     _, err = process.communicate(timeout=60)
