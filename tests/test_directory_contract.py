@@ -293,6 +293,20 @@ def test_a_whole_change_is_made_whole_or_not_at_all(directory):
     assert directory.get(DECK.child("cn", "New")).text("title") == "Mate"
 
 
+@pytest.mark.parametrize("kind", ["add", "modify"])
+def test_after_too_many_refusals_nothing_more_is_begun(directory, kind):
+    good, late = DECK.child("cn", "Good"), DECK.child("cn", "Late")
+    nobody = [DECK.child("cn", f"Nobody {number}").child("cn", "Below") for number in range(40)]
+    bad = [person(dn, f"n{n}")(of(directory)) if kind == "add" else ModifyEntry(dn, (Change("title", added=("Mate",)),))
+           for n, dn in enumerate(nobody)]  # fmt: skip
+    operations = [person(good, "good")(of(directory)), *bad, person(late, "late")(of(directory))]
+    outcomes = directory.execute(operations, atomic=False, most_refused=2)
+    assert 4 <= len(outcomes) <= 20  # some may be on their way when the third is refused
+    assert outcomes[0] is None and all(outcomes[1:])
+    assert directory.existing([good, late]) == {good}
+    assert len(directory.execute(operations[1:], atomic=False, most_refused=40)) == 41
+
+
 def test_two_new_entries_of_one_sequence_cannot_share_a_name(directory):
     twin = DECK.child("cn", "Twin")
     three = person(twin, "t1"), person(twin, "t2"), person(DECK.child("cn", "Twin 2"), "T1")

@@ -163,7 +163,7 @@ def broken_off(bench, monkeypatch, steps, *, after: int) -> int:
     directory = bench.house.directory
     execute = type(directory).execute
 
-    def fail(self, operations, *, atomic):
+    def fail(self, operations, **how):
         execute(self, operations[:after], atomic=False)
         raise DirectoryError("disk-full", "no room left on the disk")
 

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import Finding
     from vandrel.intake.finding import RowFinding
+    from vandrel.jobs.outcomes import Outcome
     from vandrel.jobs.roster import Line, Roster, State
     from vandrel.secret import Secret
     from vandrel.steps.runner import Progress, Report
@@ -38,7 +39,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--no-passwords", action="store_true", help="make accounts without passwords, disabled")
     group = parser.add_argument_group("how far to go")
     group.add_argument("--first", type=positive, metavar="N", help="a trial: make only the first N that are to be made")
-    group.add_argument("--most-refused", type=positive, default=_REFUSALS, metavar="N",
+    group.add_argument("--most-refused", type=natural, default=_REFUSALS, metavar="N",
                        help=f"stop after more refusals than this (default: {_REFUSALS})")  # fmt: skip
     group.add_argument("--results", metavar="FILE", help="what became of each row, as CSV")
 
@@ -57,8 +58,16 @@ def must_be_possible(session: Session) -> None:
 
 
 def positive(text: str) -> int:
-    if not text.isdecimal() or len(text) > 9 or int(text) < 1:
-        raise argparse.ArgumentTypeError(f"{text!r} is no number of 1 or more")
+    return _number(text, 1)
+
+
+def natural(text: str) -> int:
+    return _number(text, 0)
+
+
+def _number(text: str, least: int) -> int:
+    if not text.isdecimal() or len(text) > 9 or int(text) < least:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number of {least} or more")
     return int(text)
 
 
@@ -166,6 +175,7 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
     """Make what the roster holds: question, passwords, progress, results; returns the exit code."""
     from vandrel.cli.passwords import HandOut
     from vandrel.jobs.batches import batches
+    from vandrel.jobs.outcomes import outcomes
     from vandrel.jobs.roster import State
     from vandrel.steps.runner import Plan
 
@@ -182,16 +192,17 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
         steps += batch.steps
     read = frozenset(line.dn.key for line in wanted if line.dn is not None and line.state is State.CHANGED)
     plan = Plan(title, steps, whole=False, read=read, cuts=cuts, most_refused=args.most_refused)
-    began = time.monotonic()
+    found: list[Outcome] = []
     with _results_file(args.results if steps else None) as results:
         with progress(session, len(steps)) as told:
             report = hand_out.carry_out(plan, f"Make {count(len(wanted), 'object')}?", progress=told)
         if report is not None:
+            found = list(outcomes(roster, wanted, steps, report))
             if results is not None:
-                _write_results(results, session, roster, {line.item.row for line in wanted}, report)
-            _tell(session, wanted, report, hand_out, time.monotonic() - began)
+                _write_results(results, session, found, report)
+            _tell(session, found, report, hand_out)
     if session.out.as_json:
-        session.out.json(as_json(session, roster, report))
+        session.out.json(as_json(session, roster, report, found))
     return exit_code(report)
 
 
@@ -286,25 +297,27 @@ def progress(session: Session, steps: int) -> Iterator[Progress]:
         bar.stop()
 
 
-def _tell(session: Session, wanted: Sequence[Line], report: Report, hand_out: HandOut, seconds: float) -> None:
+def _tell(session: Session, found: Sequence[Outcome], report: Report, hand_out: HandOut) -> None:
     """What became of it: the hand-out without those who were not made, time and rate."""
-    from vandrel.jobs.roster import State
+    from collections import Counter
+
+    from vandrel.jobs.outcomes import CHANGED, CREATED, LATER, PART, REFUSED
 
     if session.out.as_json:
         return
     hand_out.deliver()
-    new = sum(line.state is State.NEW and line.dn not in report.lost for line in wanted)
-    changed = sum(line.state is State.CHANGED for line in wanted)
-    rate = f", {len(wanted) / seconds:,.0f} a second" if seconds > 0.5 else ""
-    session.out.note(f"{new} created, {changed} changed, {len(report.lost)} refused, in {seconds:.1f} s{rate}.")
-    if report.kept_out or report.unset:
-        part = sum(line.dn in report.unset or str(line.dn) in report.kept_out for line in wanted)
+    figures = Counter(outcome.result for outcome in found)
+    words = [CREATED, CHANGED, *(word for word in (PART, REFUSED, LATER) if figures[word])]
+    told = ", ".join(f"{figures[word]} {word}" for word in words)
+    rate = f", {report.tried / report.seconds:,.0f} steps a second" if report.seconds > 0.5 else ""
+    session.out.note(f"{told}; {report.seconds:.1f} s{rate}.")
+    if figures[PART]:
         where = session.args.results or f"vandrel journal {report.job}"
-        session.out.note(
-            f"{count(part, 'object')} of them in part, without a group or a password: {where} tells which."
-        )
+        session.out.note(f"In part: a group or a password is missing; {where} tells which.")
     if report.stopped:
-        session.out.note(f"Stopped after {len(report.refused)} refusals: vandrel resume {report.job} goes on.")
+        refusals = count(len(report.refused), "refusal")
+        ways = f"vandrel resume {report.job} goes on, vandrel undo {report.job} takes it back"
+        session.out.note(f"Stopped after {refusals}: {ways}.")
 
 
 @contextmanager
@@ -338,31 +351,18 @@ def _results_file(name: str | None) -> Iterator[TextIO | None]:
             path.unlink()
 
 
-def _write_results(file: TextIO, session: Session, roster: Roster, tried: set[int], report: Report) -> None:
+def _write_results(file: TextIO, session: Session, found: Sequence[Outcome], report: Report) -> None:
     from vandrel.errors import VandrelError
     from vandrel.intake.hand_out import harmless
-    from vandrel.jobs.roster import State
 
-    done = {State.NEW: "created", State.CHANGED: "changed", State.SAME: "unchanged", State.THERE: "unchanged"}
-    why = {dn: error.findings[0].what for dn, error in reversed(report.refused)}
     try:
         writer = csv.writer(file)
         writer.writerow(("row", "result", "name", "place", "why"))
-        for line in roster.lines:
-            reason = why.get(str(line.dn), "")
-            result = "refused" if line.dn in report.lost or line.state is State.REFUSED else done[line.state]
-            if result != "refused":
-                kept_out = report.kept_out.get(str(line.dn), ())
-                reasons = [reason, *(f"not in {dn.name}: {error.findings[0].what}" for dn, error in kept_out)]
-                reason = "; ".join(filter(None, reasons))
-                result = "in part" if reason else result
-            if line.state in (State.NEW, State.CHANGED) and line.item.row not in tried:
-                result = "left for later"
-            reason = reason or next((f.what for f in line.item.findings if f.fatal), "")
-            name = line.draft.value("login") if line.draft else ""
-            name = name or (line.dn.name if line.dn else "")
+        for outcome in found:
+            line = outcome.line
             place = session.house.place(line.dn.parent) if line.dn else ""
-            writer.writerow([line.item.row, result, harmless(name), harmless(place), harmless(reason)])
+            told = (outcome.result, line.name, place, outcome.why)
+            writer.writerow([line.item.row, *map(harmless, told)])
         file.flush()
     except OSError as error:
         what = f"the results cannot be written: {error.strerror}; what was made stays made"
@@ -371,14 +371,20 @@ def _write_results(file: TextIO, session: Session, roster: Roster, tried: set[in
     session.out.note(f"Results: {file.name}")
 
 
-def as_json(session: Session, roster: Roster, report: Report | None) -> dict[str, object]:
-    """The roster for --json: figures, findings, and what each row is."""
+def as_json(
+    session: Session, roster: Roster, report: Report | None, found: Sequence[Outcome] = ()
+) -> dict[str, object]:  # fmt: skip
+    """The roster for --json: figures, findings, what each row is, and what became of it."""
+    became: dict[int, dict[str, object]] = {
+        outcome.line.item.row: {"result": outcome.result, "why": outcome.why} for outcome in found
+    }
     return {
         "command": session.args.command,
         "counts": {state.value: number for state, number in roster.counts().items()},
         "findings": [finding.as_json() for finding in roster.findings()],
         "rows": [
             {"row": line.item.row, "state": line.state.value, "dn": str(line.dn) if line.dn else None}
+            | became.get(line.item.row, {})
             for line in roster.lines
         ],
         "missing": [{"key": list(item.key), "dn": str(item.dn)} for item in roster.missing],

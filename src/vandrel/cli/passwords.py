@@ -107,16 +107,20 @@ class HandOut:
 
     def carry_out(self, plan: Plan, question: str, **more: Any) -> Report | None:
         """Carry a plan out, with the file written before and taken back where the plan comes to nothing."""
+        return self.around(lambda: self._session.carry_out(plan, question, **more))
+
+    def around(self, run: Callable[[], Report | None]) -> Report | None:
+        """Run what sets these passwords, with the file written before and taken back where that comes to nothing."""
         if not self._session.args.dry_run:
             self._prepare()
         try:
-            report = self._session.carry_out(plan, question, **more)
+            report = run()
         except BaseException:
             # A job that was begun can be finished, and then these are the only passwords there are.
             if not self._session.runner.job:
                 self._withdraw()
             raise
-        if report is not None and not report.made:
+        if report is not None and not report.made and not report.stopped:
             self._withdraw()
         elif report is not None:
             self._leave_out(report.lost | report.unset)

@@ -30,6 +30,8 @@ if TYPE_CHECKING:
 
 #: What was asked in this process: the tour of the demo runs many commands in one.
 _asked: dict[str, Secret] = {}
+#: Beyond, the journal must do.
+_REFUSALS_SHOWN = 20
 
 
 class Session:
@@ -298,12 +300,14 @@ class Session:
 
         if self.out.as_json:
             return
-        if report.refused:
-            self.out.findings(
-                Finding(error.code, error.findings[0].what, dn, error.findings[0].remedy)
-                for dn, error in report.refused
-                if error.code != "done-in-part" or report.made  # of a change that was not made at all, its cause
-            )
+        # Of a change that was not made at all, its cause.
+        told = [(dn, error) for dn, error in report.refused if error.code != "done-in-part" or report.made]
+        self.out.findings(
+            Finding(error.code, error.findings[0].what, dn, error.findings[0].remedy)
+            for dn, error in told[:_REFUSALS_SHOWN]
+        )
+        if len(told) > _REFUSALS_SHOWN:
+            self.out.line(f"and {len(told) - _REFUSALS_SHOWN} more refusals: vandrel journal {report.job} tells all")
         if report.made == report.planned:
             self.out.note(f"Done: {count(report.made, 'step')}, job {report.job} in the journal.")
         else:

@@ -100,12 +100,15 @@ class Directory(Protocol):
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names are the names of entries."""
 
-    def execute(self, operations: Sequence[Operation], *, atomic: bool) -> list[DirectoryError | None]:
+    def execute(
+        self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None
+    ) -> list[DirectoryError | None]:  # fmt: skip
         """Make the operations in order; for each, None or why it was refused.
 
         With `atomic`, where the directory can, a refusal undoes the whole sequence: the operations that would
         have passed are reported with code ``done-in-part``. An error that concerns the directory as a whole
-        (disk full, busy, out of reach) is raised instead.
+        (disk full, busy, out of reach) is raised instead. Without `atomic`, after more than `most_refused` refusals
+        no more are begun: the list is shorter then, and tells of the first operations, all that were tried.
         """
 
     def verify_password(self, dn: DN, secret: Secret) -> bool:

@@ -50,6 +50,13 @@ class Line(Struct):
     draft: Draft | Alike | None = None
     edit: Edit | None = None
     found: DN | None = None
+    login: str = ""
+
+    @property
+    def name(self) -> str:
+        """What it is called: by its logon name, if it has one, or else by the name of its entry."""
+        login = self.login or (self.draft.value("login") if self.draft is not None else "")
+        return login or (self.dn.name if self.dn is not None else "")
 
     @property
     def dn(self) -> DN | None:
@@ -133,7 +140,7 @@ class Planner:
     # --- who exists
 
     def _existing(self, line: Line, entry: Entry, editor: Editor) -> None:
-        line.found = entry.dn
+        line.found, line.login = entry.dn, self._house.one(entry, "login")
         if self._described.mode == "create":
             line.state = State.THERE
             return

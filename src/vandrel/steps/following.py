@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Value
+from vandrel.directory.entry import Entry, Value
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
 from vandrel.directory.schema import Schema
 from vandrel.record.journal import BEGUN, JournalStep
-from vandrel.steps.step import Rename, Set, Step, done_in, from_record
+from vandrel.steps.step import Add, Rename, Set, Step, done_in, from_record
 
 
 class Item(Struct, frozen=True):
@@ -38,6 +38,25 @@ def followed(directory: Directory, records: Sequence[JournalStep]) -> list[Item]
                 made.append(step)
         found.append(Item(record, step, dn))
     return found[::-1]
+
+
+def left_by(directory: Directory, items: Sequence[Item], dns: Collection[DN]) -> dict[DN, Entry]:
+    """These objects as the steps leave them, made or not; without those that are not there and are not to be."""
+    own: dict[DN, list[Step]] = {dn: [] for dn in dns}
+    for item in items:
+        if item.step is not None and item.dn in own:
+            own[item.dn].append(item.step)
+    found = {}
+    for dn, steps in own.items():
+        born = next((step.attributes for step in steps if isinstance(step, Add)), None)
+        entry = Entry(dn, dict(born)) if born is not None else directory.get(dn)
+        if entry is None:
+            continue
+        for change in (change for step in steps if isinstance(step, Set) for change in step.changes):
+            left = [value for value in entry.values_of(change.attribute) if value not in change.removed]
+            entry.attributes[change.attribute] = [*left, *(value for value in change.added if value not in left)]
+        found[dn] = entry
+    return found
 
 
 def _moved(dn: DN, rename: Rename) -> DN:

@@ -12,13 +12,14 @@ from msgspec import Struct
 from vandrel.collector import at_rest
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change, SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import DirectoryError, Finding, Refused, VandrelError
 from vandrel.record.journal import BEGUN, BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
 from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
-from vandrel.steps.following import Item, followed
+from vandrel.steps.following import Item, followed, left_by
 from vandrel.steps.standing import Standing
 from vandrel.steps.step import Add, Password, Step, done_in, from_record
 from vandrel.steps.step import Set as SetStep
@@ -38,8 +39,9 @@ class Plan(Struct, frozen=True):
     refused step does not stop the others. ``findings`` are what the job itself found; those of the common checks
     come on top. ``read`` are the keys of the names of objects that the job has read: nobody asks again whether they are
     there; a server that has lost one since refuses the step. ``cuts`` are numbers of steps after which what follows may
-    build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in. After
-    more than ``most_refused`` refusals, if it is not 0, the job stops, and can be resumed.
+    build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in, which
+    is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and
+    can be resumed.
     """
 
     title: str
@@ -48,20 +50,22 @@ class Plan(Struct, frozen=True):
     whole: bool = True
     read: Set[str] = frozenset()
     cuts: Sequence[int] = ()
-    most_refused: int = 0
+    most_refused: int | None = None
 
 
 class Report(Struct):
     """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal.
 
-    ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made, ``unset``
-    whose password could not be set, and ``kept_out``, by name, which objects did not take another one in, as groups do,
-    and why.
+    Of an object that was refused, what was to follow is not told again. ``tried`` is the number of steps that were
+    tried, ``stopped`` says that there were more refusals than wanted,
+    ``lost`` which objects could not be made, ``unset`` whose password could not be set, and ``kept_out``, by name,
+    which objects did not take another one in, as groups do, and why.
     """
 
     job: int = 0
     planned: int = 0
     made: int = 0
+    tried: int = 0
     refused: list[tuple[str, VandrelError]] = msgspec.field(default_factory=list)
     seconds: float = 0.0
     stopped: bool = False
@@ -130,9 +134,9 @@ class Runner:
             for first, batch in _batches(plan):
                 journal.write(report.job, first, [step.record() for step in batch])
             for first, batch in _batches(plan):
-                self._batch(journal, report, first, batch, whole=plan.whole and len(plan.steps) <= BATCH)
-                progress(report.made + len(report.refused), report.planned)
-                if plan.most_refused and len(report.refused) > plan.most_refused:
+                self._batch(journal, report, first, batch, plan)
+                progress(report.tried, report.planned)
+                if plan.most_refused is not None and len(report.refused) > plan.most_refused:
                     report.stopped = True
                     _end(journal, report.job, BROKEN)
                     return report
@@ -144,16 +148,25 @@ class Runner:
         journal.end(report.job, PART if report.in_part else DONE)
         return report
 
-    def _batch(self, journal: Journal, report: Report, first: int, batch: Sequence[Step], *, whole: bool) -> None:
+    def _batch(self, journal: Journal, report: Report, first: int, batch: Sequence[Step], plan: Plan) -> None:
+        whole = plan.whole and len(plan.steps) <= BATCH
+        most = None if plan.most_refused is None else plan.most_refused - len(report.refused)
         left = [_without(step, report.lost) for step in batch] if report.lost else batch
-        made = iter(self._directory.execute([step.operation() for step in left if step is not None], atomic=whole))
-        outcomes = [
-            next(made) if step is not None else _never_born(str(of.dn)) for step, of in zip(left, batch, strict=True)
-        ]
+        operations = [step.operation() for step in left if step is not None]
+        made = iter(self._directory.execute(operations, atomic=whole, most_refused=most))
+        outcomes: list[VandrelError | None] = []
+        for step, of in zip(left, batch, strict=True):
+            try:
+                outcomes.append(next(made) if step is not None else _never_born(str(of.dn)))
+            except StopIteration:  # there were too many refusals
+                break
         journal.mark(report.job, first, outcomes)
-        for step, error in zip(batch, outcomes, strict=True):
+        report.tried += len(outcomes)
+        for step, tried, error in zip(batch, left, outcomes, strict=False):
             if error is None:
                 report.made += 1
+                continue
+            if tried is None:  # for an object that is lost, which has been told
                 continue
             report.refused.append((str(step.dn), error))
             if isinstance(step, Add):
@@ -197,6 +210,25 @@ class Runner:
         report.seconds = time.perf_counter() - started
         return report
 
+    def passwords_in_doubt(self, number: int) -> list[tuple[Record, Entry]]:
+        """The passwords that a job was to set and may not have set: their records, and the accounts as it leaves them.
+
+        Raises:
+            VandrelError: ``not-found`` where there is no such job.
+
+        """
+        journal = self._open_journal()
+        journal.job(number)
+        items = followed(self._directory, list(journal.steps(number)))
+        lost = {item.dn for item in items if item.record.state == REFUSED and isinstance(item.step, Add)}
+        unsure = [
+            item for item in items
+            if item.record.state == BEGUN and item.record.record["step"] == "password" and item.record.record["set"]
+            and item.dn not in lost
+        ]  # fmt: skip
+        entries = left_by(self._directory, items, {item.dn for item in unsure})
+        return [(item.record.record, entries[item.dn]) for item in unsure if item.dn in entries]
+
     def standing(self, number: int) -> Iterator[tuple[JournalStep, bool | None]]:
         """The steps of a job that were made, each with whether the directory is still as it left it.
 
@@ -230,13 +262,14 @@ class Runner:
         if known.state == MADE:
             report.made += 1
             return
+        never_born = report.lost and (item.dn in report.lost or (step and _without(step, report.lost) is None))
         if known.state == REFUSED:
-            report.refused.append((dn, VandrelError("done-in-part", known.why, where=dn)))
+            if not never_born:
+                report.refused.append((dn, VandrelError("done-in-part", known.why, where=dn)))
             if isinstance(step, Add):
                 report.lost.add(step.dn)
             return
-        if report.lost and (item.dn in report.lost or (step is not None and _without(step, report.lost) is None)):
-            report.refused.append((dn, _never_born(dn)))
+        if never_born:
             journal.mark(report.job, known.number, [_never_born(dn)])
             return
         if step is not None and report.lost:
@@ -247,7 +280,9 @@ class Runner:
                 "done-in-part", "it may not have been made, and what is secret in it is in no record", where=dn,
                 remedy="give the command of the job again",
             )  # fmt: skip
-        elif step is None and (secret := password(known.record | {"dn": dn})) is not None:
+        elif step is None and (
+            (secret := password(known.record | {"dn": dn})) is not None or not known.record["set"]
+        ):  # fmt: skip
             operation = SetPassword(item.dn, secret, bool(known.record["must-change"]))
             error = self._directory.execute([operation], atomic=True)[0]
         elif step is None:
@@ -261,6 +296,8 @@ class Runner:
             report.made += 1
         else:
             report.refused.append((dn, error))
+            if step is None:
+                report.unset.add(item.dn)
         journal.mark(report.job, known.number, [error])
 
 

@@ -182,7 +182,9 @@ class EmbeddedDirectory:
 
     # --- writing
 
-    def execute(self, operations: Sequence[Operation], *, atomic: bool) -> list[DirectoryError | None]:
+    def execute(
+        self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None
+    ) -> list[DirectoryError | None]:  # fmt: skip
         if not self.writable:
             raise DirectoryError(
                 "not-permitted", "the directory can be read, and not written", where=str(self.path),
@@ -194,7 +196,7 @@ class EmbeddedDirectory:
         with layout.plain_errors(self.path):
             self._db.execute("BEGIN IMMEDIATE")
             try:
-                outcomes = writer.run(operations)
+                outcomes = writer.run(operations, None if atomic else most_refused)
                 if atomic and any(outcomes):
                     self._db.execute("ROLLBACK")
                     return [error or not_made_with_the_rest() for error in outcomes]

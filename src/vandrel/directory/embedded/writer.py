@@ -7,6 +7,7 @@ import uuid
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
+from itertools import groupby
 
 from vandrel.directory import dn as names
 from vandrel.directory import gentime
@@ -49,19 +50,17 @@ class Writer:
         self._contexts = {context.key for context in contexts}
         self._unique = {name: group for group in unique for name in group}
 
-    def run(self, operations: Sequence[Operation]) -> list[Outcome]:
+    def run(self, operations: Sequence[Operation], most_refused: int | None = None) -> list[Outcome]:
+        """For each operation None or why it was refused; no more are begun after more than `most_refused` refusals."""
         outcomes: list[Outcome] = []
-        adds: list[AddEntry] = []
-        for operation in operations:
-            if isinstance(operation, AddEntry):
-                adds.append(operation)
-                continue
-            if adds:
-                outcomes += self._add(adds)
-                adds = []
-            outcomes.append(self._single(operation))
-        if adds:
-            outcomes += self._add(adds)
+        left = len(operations) if most_refused is None else most_refused
+        for are_adds, run in groupby(operations, lambda operation: isinstance(operation, AddEntry)):
+            some = list(run)
+            for outcome in self._add(some, left) if are_adds else map(self._single, some):  # type: ignore[arg-type]
+                outcomes.append(outcome)
+                left -= outcome is not None
+                if left < 0:
+                    return outcomes
         return outcomes
 
     def _single(self, operation: Operation) -> Outcome:
@@ -119,7 +118,7 @@ class Writer:
                         found[group, key] = dn
         return found
 
-    def _add(self, operations: list[AddEntry]) -> list[Outcome]:
+    def _add(self, operations: Sequence[AddEntry], most_refused: int) -> list[Outcome]:
         known = self._ids(key for op in operations for key in (op.dn.key, op.dn.parent.key))
         uniques = [list(self._unique_keys(op.attributes)) for op in operations]
         taken = self._taken({(group, key) for found in uniques for group, key, _ in found})
@@ -143,6 +142,9 @@ class Writer:
                         raise _not_unique(value, holder, dn)
             except DirectoryError as error:
                 outcomes.append(error)
+                most_refused -= 1
+                if most_refused < 0:
+                    break
                 continue
             number += 1
             text = f"{dn.rdn_text},{above[1]}" if above else str(dn)

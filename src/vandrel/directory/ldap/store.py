@@ -348,12 +348,14 @@ class LdapDirectory:
 
     # --- writing
 
-    def execute(self, operations: Sequence[Operation], *, atomic: bool) -> list[DirectoryError | None]:
+    def execute(
+        self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None
+    ) -> list[DirectoryError | None]:  # fmt: skip
         """Several on their way at a time, but none before what it builds upon.
 
         With `atomic` it stops at the first refusal, and takes back what was made before.
         """
-        return self._writer.run(operations, atomic=atomic)
+        return self._writer.run(operations, atomic=atomic, most_refused=most_refused)
 
 
 def _named(dn: DN) -> Filter:

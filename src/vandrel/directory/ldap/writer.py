@@ -43,6 +43,17 @@ class _Sent(Struct):
     connection: Any
 
 
+class _Outcomes(Struct):
+    """What became of the operations so far, by their places, and how many were refused."""
+
+    found: dict[int, Outcome] = {}
+    refused: int = 0
+
+    def add(self, index: int, outcome: Outcome) -> None:
+        self.found[index] = outcome
+        self.refused += outcome is not None
+
+
 class Writer:
     """Makes operations on one connection."""
 
@@ -55,38 +66,38 @@ class Writer:
         self._virtual = server.virtual
         self._below = tuple(context.key + names.LEVEL for context in directory.contexts)
 
-    def run(self, operations: Sequence[Operation], *, atomic: bool) -> list[Outcome]:
+    def run(self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None) -> list[Outcome]:
         """See `vandrel.directory.port.Directory.execute`.
 
         With `atomic` nothing more is sent after the first refusal, and what was made is taken back as far as can be.
         """
-        outcomes: dict[int, Outcome] = {}
+        outcomes = _Outcomes()
+        most = 0 if atomic else len(operations) if most_refused is None else most_refused
         sent: deque[_Sent] = deque()
         touched: set[str] = set()
         for index, operation in enumerate(operations):
-            if atomic and any(outcomes.values()):
-                break
             simple = self._is_simple(operation)
             if not simple or self._builds_upon(operation, touched):
                 self._settle(operations, sent, outcomes, 0)
                 touched.clear()
-                if atomic and any(outcomes.values()):
-                    break
+            if outcomes.refused > most:
+                break
             if not simple:
-                outcomes[index] = self._one(operation)
+                outcomes.add(index, self._one(operation))
                 continue
             self._settle(operations, sent, outcomes, self._server.window - 1)
             try:
                 sent.append(_Sent(index, self._send(operation), self._link.connection))
                 touched.add(operation.dn.key)
             except NO_ANSWER:
-                outcomes[index] = self._one(operation, unsure=True)
+                outcomes.add(index, self._one(operation, unsure=True))
         self._settle(operations, sent, outcomes, 0)
-        if not (atomic and any(outcomes.values())):
-            return [outcomes[index] for index in range(len(operations))]
-        refused = next(outcome for outcome in outcomes.values() if outcome is not None)
-        self._take_back([operations[index] for index, outcome in outcomes.items() if outcome is None], refused)
-        return [outcomes.get(index) or not_made_with_the_rest() for index in range(len(operations))]
+        found = outcomes.found
+        if not (atomic and outcomes.refused):
+            return [found[index] for index in range(len(found))]
+        refused = next(outcome for outcome in found.values() if outcome is not None)
+        self._take_back([operations[index] for index, outcome in found.items() if outcome is None], refused)
+        return [found.get(index) or not_made_with_the_rest() for index in range(len(operations))]
 
     # --- several at a time
 
@@ -121,8 +132,8 @@ class Writer:
         return int(connection.modify_ext(dn, _parts(operation.changes)))
 
     def _settle(
-        self, operations: Sequence[Operation], sent: deque[_Sent], outcomes: dict[int, Outcome], leave: int
-    ) -> None:
+        self, operations: Sequence[Operation], sent: deque[_Sent], outcomes: _Outcomes, leave: int
+    ) -> None:  # fmt: skip
         """Wait for answers until no more than `leave` requests are on their way."""
         while len(sent) > leave:
             one = sent.popleft()
@@ -131,14 +142,14 @@ class Writer:
                 if one.connection is not self._link.connection:
                     raise ldap.SERVER_DOWN({})
                 one.connection.result3(one.request)
-                outcomes[one.index] = None
+                outcomes.add(one.index, None)
             except NO_ANSWER:
-                outcomes[one.index] = self._one(operation, unsure=True)
+                outcomes.add(one.index, self._one(operation, unsure=True))
             except (*_SO_ALREADY, *_NOT_BY_VALUE) as error:
                 known = self._outcome(operation, error) if isinstance(operation, AddEntry) else self._one(operation)
-                outcomes[one.index] = known
+                outcomes.add(one.index, known)
             except ldap.LDAPError as error:
-                outcomes[one.index] = self._outcome(operation, error)
+                outcomes.add(one.index, self._outcome(operation, error))
 
     # --- one at a time
 
