@@ -542,7 +542,10 @@ def test_where_a_hand_out_cannot_be_read_again_new_passwords_are_made(demo):
     assert "what many.csv.age has for them is void" in done.out
     old, new = (
         {row["login"]: row["password"] for row in csv.DictReader(io.StringIO(text))}
-        for text in (pyrage.decrypt((demo.path / "many.csv.age").read_bytes(), [key]).decode(), (demo.path / "more.csv").read_text())
+        for text in (
+            pyrage.decrypt((demo.path / "many.csv.age").read_bytes(), [key]).decode(),
+            (demo.path / "more.csv").read_text(),
+        )
     )
     assert len(old) == 5000 and 0 < len(new) < 5000 and new.keys() < old.keys()
     kept = [login for login in old if login not in new]
@@ -603,7 +606,10 @@ def test_refusals_do_not_stop_the_others_until_there_are_too_many(harbour):
     results = [row["result"] for row in csv.DictReader((folder.path / "r-made.csv").open())]
     assert results == ["refused", "created", "created"] * 4
     assert folder.run("show", "gg-everybody", "--bare", "members").out.count("Vik") == 8
-    rows = [(str(60100 + n), "Bo", f"Viken{chr(97 + n // 26)}{chr(97 + n % 26)}", "Sandhaven", *rows[0][4:]) for n in range(80)]
+    rows = [
+        (str(60100 + n), "Bo", f"Viken{chr(97 + n // 26)}{chr(97 + n % 26)}", "Sandhaven", *rows[0][4:])
+        for n in range(80)
+    ]
     table(folder, "s", header, *rows, kind="crew", key="[number]")
     more = ("--hand-out", "s-out.csv", "--most-refused", "2")
     stopped = folder.run("import", "s.csv", *more, "--results", "s-made.csv", "-y")

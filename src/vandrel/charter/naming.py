@@ -84,6 +84,10 @@ class NamingRule(Struct, frozen=True, dict=True):
         """The greatest length in all."""
         return LONGEST_ADDRESS if self.target.at else self.limit
 
+    def reserves(self, name: str) -> bool:
+        """Whether a name is one that the charter never gives to anybody."""
+        return name.casefold() in self.reserved
+
     def fields(self) -> frozenset[str]:
         return self._fields
 
@@ -163,7 +167,7 @@ class NamingRule(Struct, frozen=True, dict=True):
                 [text if sound(text) else (self._if_short(text) or "" if text else "") for text in found.values]
             )
         if self.reserved and not self.reserved.isdisjoint("\n".join(found.values).casefold().split("\n")):
-            found = Many(["" if text.casefold() in self.reserved else text for text in found.values])
+            found = Many(["" if self.reserves(text) else text for text in found.values])
         return found
 
     def _is_sound(self, name: str) -> bool:
@@ -277,7 +281,7 @@ class NamingRule(Struct, frozen=True, dict=True):
         """
         passed: list[Passed] = []
         for candidate in self.candidates(values, known, counted):
-            why = "a reserved word" if candidate.value.casefold() in self.reserved else taken(candidate.value)
+            why = "a reserved word" if self.reserves(candidate.value) else taken(candidate.value)
             if not why:
                 return Choice(candidate, tuple(passed))
             passed.append(Passed(candidate, why))

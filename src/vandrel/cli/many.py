@@ -116,8 +116,11 @@ def _short(value: str) -> str:
     return one_line if len(one_line) <= _WIDTH else f"{one_line[: _WIDTH - 1]}…"
 
 
-def show_roster(session: Session, roster: Roster, sort: str) -> None:
-    """The first and the last who are to be made, what changes, and the figures of the whole."""
+def show_roster(session: Session, roster: Roster, sort: str, counted: str = "row") -> None:
+    """The first and the last who are to be made, what changes, and the figures of the whole.
+
+    `counted` says what the numbers of the items are.
+    """
     from vandrel.jobs.roster import State
 
     if session.out.as_json or session.out.quiet:
@@ -125,22 +128,25 @@ def show_roster(session: Session, roster: Roster, sort: str) -> None:
     new = [line for line in roster.lines if line.state is State.NEW]
     samples = new if len(new) <= 2 * _SAMPLES else [*new[:_SAMPLES], *new[-_SAMPLES:]]
     if samples:
-        session.out.heading(f"New, {'all' if len(samples) == len(new) else 'the first and the last'} of {len(new)}")
-        session.out.table(("  row", "login" if sort == "account" else "name", "name", "place", "groups"),
-                          [_sample(session, line) for line in samples])  # fmt: skip
+        session.out.heading("New" if len(samples) == len(new) else f"New, the first and the last of {len(new)}")
+        header = (f"  {counted}", "login", "name", "place", "groups", "notes")
+        columns = zip(header, *(_sample(session, line, sort) for line in samples), strict=True)
+        filled = [column for column in columns if any(column[1:])]
+        session.out.table([column[0] for column in filled], list(zip(*(column[1:] for column in filled), strict=True)))
         session.out.line()
     _show_changes(session, roster)
     if roster.missing:
         session.out.note(f"{count(len(roster.missing), 'object')} not in the file, left alone: --missing lists them")
 
 
-def _sample(session: Session, line: Line) -> tuple[str, ...]:
+def _sample(session: Session, line: Line, sort: str) -> tuple[str, ...]:
     draft = line.draft
-    assert draft is not None
-    groups = ", ".join(draft.values().get("groups", ()))
-    called = draft.value("full") or draft.value("display") or draft.value("notes")
-    name = draft.value("login") or (draft.dn.name if draft.dn else "")
-    return f"  {line.item.row}", name, called, session.house.place(draft.dn.parent) if draft.dn else "", groups
+    assert draft is not None and draft.dn is not None
+    row, place = f"  {line.item.row}", session.house.place(draft.dn.parent)
+    if sort == "account":
+        groups = ", ".join(draft.values().get("groups", ()))
+        return row, draft.value("login"), draft.value("full") or draft.dn.name, place, groups, ""
+    return row, "", draft.dn.name, place, ", ".join(line.item.values("groups")), draft.value("notes")
 
 
 def _show_changes(session: Session, roster: Roster) -> None:

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from vandrel.intake.item import Item
-    from vandrel.jobs.ledger import Ledger
+    from vandrel.jobs.register import Register
 
 NAME = "series"
 HELP = "make numbered accounts, groups or computers"
@@ -64,7 +64,7 @@ def run(session: Session) -> int:
     )
     findings = sorted(roster.findings(), key=lambda f: (not f.fatal, f.row))
     many.show_findings(session, findings)
-    many.show_roster(session, roster, sort)
+    many.show_roster(session, roster, sort, "number")
     if not session.out.as_json:
         session.out.note(f"{args.stem}: {many.summary(roster)}.")
     if any(finding.fatal for finding in findings):
@@ -84,34 +84,32 @@ def _items(session: Session, sort: str, fields: dict[str, tuple[str, ...]]) -> I
     """One item for each number that is free, or for each number where those that are taken are refused."""
     from vandrel.intake.item import Item
     from vandrel.jobs.ledger import Ledger
+    from vandrel.jobs.register import Register
 
     args = session.args
-    ledger = Ledger(session.house)
+    register = Register(session.house, Ledger(session.house))
     number, made = args.first_number, 0
     while made < args.count:
         digits = str(number).zfill(args.digits)
         number += 1
         called = args.stem.replace("#", digits) if "#" in args.stem else f"{args.stem}{digits}"
-        if args.taken == "skip" and _is_taken(session, ledger, sort, called):
+        own = {name: tuple(value.replace("#", digits) for value in values) for name, values in fields.items()}
+        if args.taken == "skip" and _is_taken(session, register, sort, called, own):
             continue
         made += 1
-        own = {name: tuple(value.replace("#", digits) for value in values) for name, values in fields.items()}
-        name = "login" if sort == "account" else "name"
-        own.setdefault(name, (called,))
+        own.setdefault("login" if sort == "account" else "name", (called,))
         if sort == "account":
             own.setdefault("surname", (called,))
         yield Item(int(digits), own)
 
 
-def _is_taken(session: Session, ledger: Ledger, sort: str, called: str) -> bool:
+def _is_taken(session: Session, register: Register, sort: str, called: str, fields: dict[str, tuple[str, ...]]) -> bool:
     """Whether somebody is called so already."""
-    from vandrel.jobs.register import Register
+    from vandrel.jobs.create_object import first_name
 
-    if sort == "group":
-        from vandrel.jobs.create_object import first_name
-
-        called = first_name(session.house, next(iter(session.charter.document.groups), ""), called)
-    login = f"{called.upper()}$" if sort == "computer" else called
-    if not Register(session.house, ledger).is_free("login", login):
-        return True
-    return sort != "account" and any(key.endswith(called.casefold()) for key in ledger.names)
+    if sort == "account":
+        return not register.is_free("login", called)
+    if sort == "computer":
+        return not register.is_free("login", f"{called.upper()}$") or register.is_held_anywhere(called)
+    kind = fields.get("kind") or (next(iter(session.charter.document.groups), ""),)
+    return register.is_held_anywhere(first_name(session.house, kind[0], called))

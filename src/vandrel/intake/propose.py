@@ -69,7 +69,8 @@ _GUESSES |= {re.sub(r"[^a-z0-9]+", "", to_ascii(word).lower()): field for word, 
 #: Ways to write a day, the unmistakable ones first.
 _DATES = ("YYYY-MM-DD", "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY", "DD-MM-YYYY", "DD.MM.YY", "MM/DD/YY")
 _YES, _NO = ("yes", "ja", "oui", "true", "x", "1", "y", "j"), ("no", "nein", "nei", "non", "false", "0", "n", "")
-_LISTS = (";", ",", "|", "/")
+#: Between several values in one cell. People write a stroke within numbers and titles, not within names of groups.
+_LISTS, _STROKE = (";", "|", ","), "/"
 
 
 def guess(header: str) -> str:
@@ -148,13 +149,23 @@ def _column(field: str, values: Sequence[str], cells: Sequence[object]) -> tuple
     if shape is Shape.FLAG:
         return Column(field=field, yes=list(_YES), no=list(_NO)), ""
     if FIELDS[field].many:
-        inside = [mark for mark in _LISTS if any(mark in value for value in values)]
-        return Column(field=field, split=inside[0] if inside else ";"), ""
+        return _several(field, values)
     if field == "number":
         widths = {len(value) for value in values if value.isdecimal()}
         zeros = any(value.startswith("0") for value in values)
         if zeros and len(widths) > 1:
             return field, "some have lost leading zeros: {field: number, pad: N} fills them up"
+    return field, ""
+
+
+def _several(field: str, values: Sequence[str]) -> tuple[str | Column, str]:
+    """A field that can have several values: split where marks are seen within cells, and in lists of names always."""
+    names = FIELDS[field].shape in (Shape.MEMBERSHIPS, Shape.REFERENCE)
+    inside = [mark for mark in (*_LISTS, *(_STROKE if names else "")) if any(mark in value for value in values)]
+    if field == "notes":  # sentences have marks of their own
+        return field, f'if each is a note of its own: {{field: notes, split: "{inside[0]}"}}' if inside else ""
+    if inside or names:
+        return Column(field=field, split=inside[0] if inside else _LISTS[0]), ""
     return field, ""
 
 

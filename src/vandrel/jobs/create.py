@@ -338,20 +338,21 @@ class Creator:
         """A name that was typed: free? If not, the next that the convention allows is offered."""
         value = draft.value(target)
         values = self._values(draft)
-        why = self.why(draft, values, target, value)
+        rule = self._house.charter.naming(target, draft.kind)
+        reserved = rule.reserves(value)
+        why = "reserved by the charter, and nobody's" if reserved else self.why(draft, values, target, value)
         if not why:
             self._reserve(draft, target, value)
             return
-        rule = self._house.charter.naming(target, draft.kind)
         offer = ""
         try:
             free = rule.choose(values, partial(self.why, draft, values, target))
             offer = f"the charter would give {free.chosen.value} ({free.chosen.pattern})"
         except VandrelError:
             offer = f"give another: {target}=..."
-        scope = TARGETS[target].scope
+        scope = "" if reserved else TARGETS[target].scope
         unique = f"; it must be unique {scope}" if scope else ""
-        draft.findings.append(Finding("taken", f"{value} is {why}{unique}", target, offer))
+        draft.findings.append(Finding("refused" if reserved else "taken", f"{value} is {why}{unique}", target, offer))
 
     # --- groups
 

@@ -220,6 +220,9 @@ class Editor:
         for value in after:
             if value not in before:
                 self._free(edit, known.name, value)
+        if known.name in NAMED and edit.sort == ACCOUNT and self._is_reserved(edit, known.name, after):
+            what = f"{after[0]} is reserved by the charter, and nobody's"
+            edit.findings.append(Finding("refused", what, known.name, f"give another: {known.name}=..."))
         if known.name in ("given", "middle", "surname", "generation"):
             self._names_that_stay(edit, known.name, assigned)
         return changes
@@ -244,6 +247,11 @@ class Editor:
         if why := self._register.why_taken(name, value, edit.entry.dn):
             edit.findings.append(Finding("taken", f"{value} is {why}", name, f"give another: {name}=..."))
         self._register.reserve(name, value, edit.entry.dn)
+
+    def _is_reserved(self, edit: Edit, name: str, after: Sequence[str]) -> bool:
+        kind = self._house.one(edit.entry, "kind")
+        rule = self._house.charter.naming(name, kind if kind in self._house.charter.document.kinds else "")
+        return bool(after) and rule.reserves(after[0])
 
     def _names_that_stay(self, edit: Edit, name: str, assigned: Collection[str]) -> None:
         kind = self._house.one(edit.entry, "kind")

@@ -97,8 +97,9 @@ class Names:
         values = {name: column.values for name, column in columns.items()}
         self.sound = [True] * count
         for name in self.typed:
-            if not self._fits(name, house.charter.naming(name, model.kind), columns[name]):
-                self._unsound([self._is_fine(name, value) for value in values[name]])
+            rule = house.charter.naming(name, model.kind)
+            if not self._fits(name, rule, columns[name]):
+                self._unsound([self._is_fine(name, rule, value) for value in values[name]])
         for name, column in columns.items():
             if not (name in self.legal or self.passes(name, column.distinct)):
                 self._unsound([self.passes(name, (value,)) for value in column.values])
@@ -120,11 +121,13 @@ class Names:
 
     def _fits(self, name: str, rule: NamingRule, column: Many) -> bool:
         """Whether nothing is to be said against typed names: what is not alike in them needs no second look."""
-        return rule.are_sound(column) and self._is_fine(name, column.values[0])
+        first = self._is_fine(name, rule, column.values[0])
+        return first and rule.are_sound(column) and not (rule.reserved and any(map(rule.reserves, column.values)))
 
-    def _is_fine(self, name: str, value: str) -> bool:
+    def _is_fine(self, name: str, rule: NamingRule, value: str) -> bool:
         field = FIELDS[name]
-        return value == value.strip() and not given_values.check(self._house, field, (value,), ACCOUNT)
+        sound = value == value.strip() and not rule.reserves(value)
+        return sound and not given_values.check(self._house, field, (value,), ACCOUNT)
 
     def fit(self, seen: Mapping[str, str]) -> bool:
         """Whether these are the first choices for accounts of which naming rules see this, beside what is their own."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import cached_property
 from typing import Protocol
 
 from msgspec import Struct
@@ -10,6 +11,7 @@ from msgspec import Struct
 from vandrel.directory.dn import DN, LEVEL
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Ledger
+from vandrel.text.prep import prepare
 
 
 class _HasName(Protocol):
@@ -43,7 +45,6 @@ class Register:
         self._reserved: dict[str, dict[str, Holder]] = {}
         #: The names that were given to objects: by the key as far as the value in it, the keys of the values.
         self._siblings: dict[str, set[str]] = {}
-        self._held: dict[str, set[str]] | None = None
         #: For each name that is unique, how far the counters of naming rules have come.
         self.counted: dict[str, dict[str, int]] = {}
 
@@ -123,12 +124,19 @@ class Register:
 
     def held_siblings(self, before: str) -> set[str]:
         """The same of the names of all objects that there are; only with a ledger."""
-        if self._held is None:
-            assert self._ledger is not None
-            self._held = {}
-            for start, value in map(_apart, self._ledger.names):
-                self._held.setdefault(start, set()).add(value)
         return self._held.get(before, set())
+
+    @cached_property
+    def _held(self) -> dict[str, set[str]]:
+        assert self._ledger is not None
+        held: dict[str, set[str]] = {}
+        for start, value in map(_apart, self._ledger.names):
+            held.setdefault(start, set()).add(value)
+        return held
+
+    def is_held_anywhere(self, name: str) -> bool:
+        """Whether any object has this name, wherever it stands; only with a ledger."""
+        return any(prepare(name) in values for values in self._held.values())
 
     def reserve_name(self, dn: DN) -> None:
         before, value = _apart(dn.key)

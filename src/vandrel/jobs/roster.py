@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
@@ -286,7 +287,7 @@ class Planner:
             try:
                 self._resolved[field, value] = str(resolve(self._house, value, sorts).dn)
             except VandrelError as error:
-                self._resolved[field, value] = _told(error)
+                self._resolved[field, value] = _told(error, value, sorts)
         found = self._resolved[field, value]
         if isinstance(found, str):
             return found
@@ -300,17 +301,27 @@ class Planner:
                 field = PLACE
             known = item.columns.get(field, field) or "-"
             value = ", ".join(item.fields.get(field, ()))[:120]
-            item.note(RowFinding(item.row, known, value, finding.code, finding.what, finding.remedy, finding.fatal))
+            remedy = _ASSIGNED.sub(" in this cell", finding.remedy)
+            item.note(RowFinding(item.row, known, value, finding.code, finding.what, remedy, finding.fatal))
 
 
-def _told(error: VandrelError) -> Finding:
+#: What a remedy says to whoever types a command; in a file it is a cell.
+_ASSIGNED = re.compile(r": [a-z-]+=\.\.\.")
+
+
+def _told(error: VandrelError, value: str, sorts: Sequence[str]) -> Finding:
     """What a name could have meant, in the remedy: no list stands above it here."""
     finding = error.findings[0]
-    if isinstance(error, NotOne) and error.candidates:
-        names = listed([candidate.name for candidate in error.candidates[:3]])
-        ask = f"write one of them: {names} ..." if error.code == "ambiguous" else f"did you mean {names}?"
-        return structs.replace(finding, remedy=ask)
-    return structs.replace(finding, remedy="give a number, a logon name or a mail address that exists")
+    if not isinstance(error, NotOne):
+        return finding
+    if error.code == "ambiguous":
+        names = ", ".join(candidate.name for candidate in error.candidates[:3])
+        more = " ..." if len(error.candidates) > 3 else ""
+        return structs.replace(finding, what=f"{value!r} fits several", remedy=f"write one of them: {names}{more}")
+    what = finding.what if len(sorts) == 1 else f"nobody and nothing is called {value!r}"
+    near = listed([candidate.name for candidate in error.candidates[:3]])
+    ask = f"did you mean {near}?" if near else "give a number, a logon name or a mail address that exists"
+    return structs.replace(finding, what=what, remedy=ask)
 
 
 #: Stands for the name of a file-mate that is not worked out yet.

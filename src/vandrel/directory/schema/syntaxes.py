@@ -76,7 +76,7 @@ _CHECKS: dict[str, Callable[[str], str]] = {
     GENERALIZED_TIME: _is_time,
     INTEGER: _Fits(r"0|-?[1-9]\d*", "must be a whole number"),
     _ARC + "26": _is_ia5,
-    _ARC + "11": _Fits("[A-Za-z]{2}", "must be a country code of two letters (ISO 3166-1)"),
+    _ARC + "11": _Fits("[A-Za-z]{2}", "must be a country code of two letters, as NO (ISO 3166-1)"),
     _ARC + "36": _Fits(r"[\d ]+", "may have digits and spaces only"),
     _ARC + "44": _Fits(_PRINTABLE, "may have letters, digits, space and ' ( ) + , - . / : ? only"),
     _ARC + "50": _Fits(_PRINTABLE, "may have digits, letters, space and ' ( ) + , - . / : ? only"),
