@@ -627,6 +627,25 @@ def test_refusals_do_not_stop_the_others_until_there_are_too_many(harbour):
     assert folder.run("find", "number=601*", "--as", "csv").out.count("\n") == 81 - refused
 
 
+def test_of_many_that_are_deleted_who_must_stay_keeps_their_groups(harbour):
+    server, folder = harbour
+    rule = 'access to dn.subtree="ou=Sandhaven,ou=Ferries,dc=marrowick,dc=example" attrs=entry by * read\n'
+    server.stop()
+    server.setup = server.setup._replace(access=rule)
+    server.configure()
+    server.start()
+    groups = {
+        row["login"]: row["groups"] for row in folder.run("find", "--columns", "login,groups", "--json").json["rows"]
+    }
+    done = folder.run("delete", "--where", "(employeeType=crew)", "-y")
+    assert done.code == 1, done.out + done.err
+    left = {
+        row["login"]: row["groups"]
+        for row in folder.run("find", "kind=crew", "--columns", "login,groups", "--json").json["rows"]
+    }
+    assert 5 < len(left) < 20 and left == {login: groups[login] for login in left}
+
+
 def test_who_was_made_and_not_taken_into_a_group_is_told_so_in_their_row(harbour):
     server, folder = harbour
     rows = [

@@ -512,6 +512,8 @@ def test_the_same_rules_kept_by_a_standard_server(tmp_path):
 BAD = [
     ("reset nobody-x --hand-out h.csv -y", 30), ("reset lund --hand-out h.csv -y", 31), ("reset alund -y", 2),
     ("reset gg-it --hand-out h.csv -y", 30), ("reset alund --hand-out charter.yaml -y", 2), ("reset alund --hand-out summer.xlsx -y", 23),
+    ("delete nobody-x -y", 30), ("delete lund -y", 31), ("delete -y", 2), ("delete --where (&( -y", 13), ("delete /Shore -y", 20),
+    ("delete /Shore --contents -y", 27), ("delete alund", 2), ("delete --where (title=nobody) -y", 30),
     ("unlock nobody-x -y", 30), ("unlock /Shore -y", 30), ("disable lund -y", 31), ("disable alund --back yesterday -y", 16),
     ("enable nobody-x -y", 30), ("due --within soon", 2), ("roles captain", 30), ("edit alund roles+=captain -y", 30),
     ("edit alund nothing=1 -y", 10), ("edit alund @nothing=1 -y", 10), ("edit alund country=Norway -y", 22),

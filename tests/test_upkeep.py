@@ -337,6 +337,47 @@ def nest(bench, *chain):
         run(bench, Editor(bench.house).edit(group, [assignment(f"groups+={outer}")]).steps)
 
 
+def test_what_is_deleted_comes_back_with_memberships_and_reports(place):
+    """One, many by a list and by a filter, a unit with its contents; each time undone, value by value."""
+    _, folder = place
+
+    def people() -> dict[str, dict]:
+        found = folder.run("find", "--columns", "login,full,title,manager,groups,phone,mail,state", "--json").json[
+            "rows"
+        ]
+        return {row["login"]: row for row in found}
+
+    before = people()
+    assert folder.run("delete", "hbrekke", "/Ferries/Northquay/Stores", "-n").code == 27  # the unit is protected
+    assert folder.run("release", "/Ferries/Northquay/Stores", "-y").code == 0
+    assert folder.run("move", "jmeer", "--to", "/Ferries/Northquay/Stores", "--fields-stay", "-y").code == 0
+    moved = people()
+    barred = folder.run("delete", "/Ferries/Northquay/Stores", "-y")
+    assert (barred.code, "1 object stands below it: Jan van der Meer" in barred.err) == (20, True), barred.err
+    for words, stdin, gone in (
+        (["hbrekke"], "", {"hbrekke"}),
+        (["-"], "alund\nhbrekke\n", {"alund", "hbrekke"}),
+        (["/Ferries/Northquay/Stores", "--contents"], "", {"jmeer"}),
+        (["gg-night-watch"], "", set[str]()),
+        (
+            ["--where", "(title=*mate*)", "--under", "/Ferries"],
+            "",
+            {k for k, v in moved.items() if "mate" in v["title"].lower()},
+        ),
+    ):
+        deleted = folder.run("delete", *words, "-y", "--json", stdin=stdin)
+        assert deleted.code == 0, deleted.out + deleted.err
+        left = people()
+        assert left.keys() == moved.keys() - gone
+        assert not any("Halvard Brekke" in row["manager"] for row in left.values()) or "hbrekke" not in gone
+        assert folder.run("undo", str(deleted.json["job"]), "-y").code == 0
+        back = people()
+        for login, row in moved.items():
+            # Its password is in no record; so a server that lets nobody be enabled without one has it disabled.
+            assert {**back[login], "state": ""} == {**row, "state": ""}, login
+    assert before.keys() == moved.keys()
+
+
 def test_memberships_count_through_others_with_their_path(bench):
     anna = hire(bench, "Anna", "Lund", "1")
     nest(bench, "gg-northquay-deck", "gg-office", "dl-fares")

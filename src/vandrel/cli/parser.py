@@ -15,7 +15,7 @@ from vandrel.cli import complete
 #: Each is a module of this package.
 COMMANDS = (
     "show", "find", "tree", "compare", "logon", "create", "copy", "import", "series", "invent", "edit", "reset",
-    "unlock", "disable", "enable", "due", "rename", "handover", "move", "protect", "release", "roles", "undo",
+    "unlock", "disable", "enable", "due", "rename", "handover", "move", "protect", "release", "delete", "roles", "undo",
     "hierarchy", "charter", "probe", "journal", "resume", "export", "load", "demo", "completion", "manual",
 )  # fmt: skip
 

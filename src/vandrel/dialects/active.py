@@ -43,6 +43,12 @@ _ENTRUSTED = "vandrelEntrusted"
 #: Given by the name or by other attributes, or set once the object is there.
 _NOT_AT_BIRTH = {"name", "full", "enabled", "locked", "purpose", "scope", "entrusted", *_VIRTUAL}
 _NEVER = "-9223372036854775808"
+#: What the server alone gives an object, though its schema lets clients change some of it later: [MS-SAMR] 3.1.1.8 and
+#: 3.1.5.1.4 (counters, times, types), [MS-ADTS] 3.1.1.5.2 (categories, descriptors).
+_SERVERS_OWN = frozenset(
+    "badPwdCount badPasswordTime lastLogoff lastLogon lastLogonTimestamp logonCount lockoutTime adminCount "
+    "pwdLastSet sAMAccountType primaryGroupID objectCategory nTSecurityDescriptor".split()
+)
 
 
 class ActiveDialect(BaseDialect):
@@ -335,6 +341,17 @@ class ActiveDialect(BaseDialect):
                 kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
                 attributes[change.attribute] = [*kept, *change.added]
         return attributes
+
+    def again(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
+        found, _ = super().again(entry)
+        found = {name: values for name, values in found.items() if name not in _SERVERS_OWN}
+        if "userAccountControl" not in found:
+            return found, "it comes back with another identity number (SID)"
+        found["userAccountControl"] = [str(control.with_flag(_control(entry), control.DISABLED, wanted=True))]
+        return (
+            found,
+            "it comes back with another identity number (SID), and disabled: give it a password, and enable it",
+        )
 
     def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What stands in the security descriptor, which the server makes itself first."""

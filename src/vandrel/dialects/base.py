@@ -119,6 +119,11 @@ class BaseDialect:
 
     # --- members
 
+    def again(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
+        schema = self._schema
+        known = ((name, values, schema.attribute(name)) for name, values in entry.attributes.items())
+        return {name: values for name, values, found in known if found is not None and not found.read_only}, ""
+
     def first_members(self, group: Entry, new: Sequence[DN]) -> list[Change]:
         return [Change("member", added=tuple(map(str, new)))]
 

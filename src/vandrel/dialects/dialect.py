@@ -51,6 +51,9 @@ class Dialect(Protocol):
     def new_entry(self, sort: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
         """The attributes of a new object with these fields; those that are not kept here are left out."""
 
+    def again(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
+        """The attributes with which a deleted object can be added again; and, in words, what does not come back."""
+
     def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What cannot stand in a new entry and is set once it is there."""
 

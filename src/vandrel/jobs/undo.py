@@ -74,8 +74,32 @@ def undo(
         _one(house, found, item, stands, renames)
     found.findings = _few(found.findings)
     found.steps = [step for step in found.steps if not _changed_since(house, found, step, ended)]
-    found.steps = with_references(house.directory, house.dialect, found.steps)
+    found.steps = _births_first(house, with_references(house.directory, house.dialect, found.steps))
     return found
+
+
+def _births_first(house: House, steps: Sequence[Step]) -> list[Step]:
+    """The steps, none of which points at an object before that is back."""
+    coming = {step.dn.key for step in steps if isinstance(step, Add)}
+    ordered: list[Step] = []
+    waiting: list[tuple[Step, set[str]]] = []
+    for step in steps:
+        targets = _targets(house, step) & coming if isinstance(step, Set) else None
+        if targets:
+            waiting.append((step, targets))
+            continue
+        ordered.append(step)
+        if isinstance(step, Add) and step.dn.key in coming:
+            coming.discard(step.dn.key)
+            ordered += [other for other, wanted in waiting if not wanted & coming]
+            waiting = [(other, wanted) for other, wanted in waiting if wanted & coming]
+    return ordered
+
+
+def _targets(house: House, step: Set) -> set[str]:
+    schema = house.directory.schema
+    added = (value for change in step.changes if schema.is_reference(change.attribute) for value in change.added)
+    return {names.parse(str(value)).key for value in added if value}
 
 
 def _is_password(item: JournalStep) -> bool:
@@ -114,7 +138,10 @@ def _one(house: House, found: Undoing, item: JournalStep, stands: bool | None, r
         found.findings.append(Finding("changed", _since(house, item), where, "take it back by hand, or leave it"))
         return
     if isinstance(back, Add):
-        back = Add(back.dn, _given(house, back))
+        attributes, lacking = house.dialect.again(Entry(back.dn, back.attributes))
+        back = Add(back.dn, attributes)
+        if lacking:
+            found.findings.append(Finding("refused", lacking, where, fatal=False))
     elif isinstance(back, Remove):
         entry = house.directory.get(back.dn)
         back = Remove(back.dn, entry.attributes if entry else back.attributes)
@@ -149,15 +176,6 @@ def _only_mends(house: House, step: Set, renames: Sequence[Rename]) -> bool:
         return then == {names.parse(str(value)).key for value in change.added if value}
 
     return bool(moved) and all(map(follows, step.changes))
-
-
-def _given(house: House, back: Add) -> dict[str, list[str | bytes]]:
-    """What can be given for a new object: not what only the directory sets."""
-    schema = house.directory.schema
-    return {
-        name: values for name, values in back.attributes.items()
-        if (known := schema.attribute(name)) is not None and not known.read_only
-    }  # fmt: skip
 
 
 def _since(house: House, item: JournalStep) -> str:

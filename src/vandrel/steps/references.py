@@ -29,13 +29,38 @@ def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step
     return list(_Mending(directory, dialect).steps(steps))
 
 
+def own_references(directory: Directory) -> list[str]:
+    """The attributes whose values are names, and which clients write."""
+    return [name for name in directory.schema.references() if _is_ours(directory, name)]
+
+
+def pointing_at(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
+    """Every entry that has one of these names as a value, once; of very many names, all that could have.
+
+    The entries have no attributes but those of `own_references`.
+    """
+    attributes = own_references(directory)
+    if len(dns) > _FEW:  # one look at everything that points anywhere costs less than thousands of questions
+        wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
+    else:
+        chunks = (dns[start : start + _AT_ONCE] for start in range(0, len(dns), _AT_ONCE))
+        wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
+    seen: set[str] = set()
+    for where in wheres:
+        for context in directory.contexts:
+            for entry in directory.search(context, where=where, only=attributes):
+                if entry.dn.key not in seen:
+                    seen.add(entry.dn.key)
+                    yield entry
+
+
 class _Mending:
     """Works out the further steps; remembers what they will have made of each entry."""
 
     def __init__(self, directory: Directory, dialect: Dialect) -> None:
         self._directory = directory
         self._dialect = dialect
-        self._attributes = [name for name in directory.schema.references() if _is_ours(directory, name)]
+        self._attributes = own_references(directory)
         self._then: dict[str, Entry] = {}
         self._holders: dict[str, dict[str, None]] = {}  # key of a name -> keys of the entries that have it as a value
         self._gone: set[str] = set()
@@ -46,7 +71,7 @@ class _Mending:
         affected = {step.dn.key: step.dn for step in steps if isinstance(step, Remove)}
         for found in below.values():
             affected |= found
-        for entry in self._pointing_now(list(affected.values())):
+        for entry in pointing_at(self._directory, list(affected.values())):
             self._keep(entry)
         for number, step in enumerate(steps):
             yield step
@@ -118,22 +143,6 @@ class _Mending:
             for value in change.added:
                 self._holders.setdefault(_key(value), {})[entry.dn.key] = None
         self._then[entry.dn.key] = Entry(entry.dn, attributes)
-
-    def _pointing_now(self, dns: Sequence[DN]) -> Iterator[Entry]:
-        """Every entry that has one of these names as a value, once; of very many names, all that could have."""
-        directory, attributes = self._directory, self._attributes
-        if len(dns) > _FEW:  # one look at everything that points anywhere costs less than thousands of questions
-            wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
-        else:
-            chunks = (dns[start : start + _AT_ONCE] for start in range(0, len(dns), _AT_ONCE))
-            wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
-        seen: set[str] = set()
-        for where in wheres:
-            for context in directory.contexts:
-                for entry in directory.search(context, where=where, only=attributes):
-                    if entry.dn.key not in seen:
-                        seen.add(entry.dn.key)
-                        yield entry
 
 
 def _is_ours(directory: Directory, name: str) -> bool:

@@ -21,7 +21,7 @@ from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
 from vandrel.steps.following import Item, followed, left_by
 from vandrel.steps.standing import Standing
-from vandrel.steps.step import Add, Password, Step, done_in, from_record
+from vandrel.steps.step import Add, Password, Remove, Step, done_in, from_record
 from vandrel.steps.step import Set as SetStep
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
@@ -40,8 +40,8 @@ class Plan(Struct, frozen=True):
     come on top. ``read`` are the keys of the names of objects that the job has read: nobody asks again whether they are
     there; a server that has lost one since refuses the step. ``cuts`` are numbers of steps after which what follows may
     build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in, which
-    is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and
-    can be resumed.
+    is no refusal of its own;
+    After more than ``most_refused`` refusals, if it is not None, the job stops, and can be resumed.
     """
 
     title: str
@@ -57,9 +57,9 @@ class Report(Struct):
     """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal.
 
     Of an object that was refused, what was to follow is not told again. ``tried`` is the number of steps that were
-    tried, ``stopped`` says that there were more refusals than wanted,
-    ``lost`` which objects could not be made, ``unset`` whose password could not be set, and ``kept_out``, by name,
-    which objects did not take another one in, as groups do, and why.
+    tried, ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made,
+    ``stayed`` which could not be removed, ``unset`` whose password could not be set, and ``kept_out``, by name, which
+    objects did not take another one in, as groups do, and why.
     """
 
     job: int = 0
@@ -70,6 +70,7 @@ class Report(Struct):
     seconds: float = 0.0
     stopped: bool = False
     lost: set[DN] = msgspec.field(default_factory=set)
+    stayed: set[DN] = msgspec.field(default_factory=set)
     unset: set[DN] = msgspec.field(default_factory=set)
     kept_out: dict[str, list[tuple[DN, VandrelError]]] = msgspec.field(default_factory=dict)
 
@@ -171,6 +172,8 @@ class Runner:
             report.refused.append((str(step.dn), error))
             if isinstance(step, Add):
                 report.lost.add(step.dn)
+            elif isinstance(step, Remove):
+                report.stayed.add(step.dn)
             elif isinstance(step, Password):
                 report.unset.add(step.dn)
             elif isinstance(step, SetStep):
@@ -262,7 +265,7 @@ class Runner:
         if known.state == MADE:
             report.made += 1
             return
-        never_born = report.lost and (item.dn in report.lost or (step and _without(step, report.lost) is None))
+        never_born = item.dn in report.lost or (step is not None and _without(step, report.lost) is None)
         if known.state == REFUSED:
             if not never_born:
                 report.refused.append((dn, VandrelError("done-in-part", known.why, where=dn)))
@@ -272,7 +275,7 @@ class Runner:
         if never_born:
             journal.mark(report.job, known.number, [_never_born(dn)])
             return
-        if step is not None and report.lost:
+        if step is not None:
             step = _without(step, report.lost)
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
         if known.record.get("withheld") and not (isinstance(step, Add) and done_in(step, self._directory)):
@@ -314,7 +317,7 @@ def _without(step: Step, lost: Set[DN]) -> Step | None:
     """A step without what was to be done for objects that could not be made; None where nothing is left of it."""
     if step.dn in lost:
         return None
-    if not isinstance(step, SetStep):
+    if not isinstance(step, SetStep) or not lost:
         return step
     gone = {str(dn) for dn in lost}
     changes = []
