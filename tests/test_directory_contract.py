@@ -13,6 +13,7 @@ from vandrel.directory import filter as filters
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.directory.port import Directory, Scope
+from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
 
 from . import servers
@@ -291,6 +292,18 @@ def test_a_whole_change_is_made_whole_or_not_at_all(directory):
     outcomes = make(directory, good, bad, again, atomic=False)
     assert [o.code if o else "" for o in outcomes] == ["", "taken", ""]
     assert directory.get(DECK.child("cn", "New")).text("title") == "Mate"
+
+
+def test_what_cannot_be_taken_back_is_told(directory):
+    sequence = [DeleteEntry(TEAM), ModifyEntry(DECK.child("cn", "Nobody"), (Change("title", added=("Mate",)),))]
+    try:
+        outcomes = directory.execute(sequence, atomic=True)
+    except DirectoryError as error:
+        assert "cannot be taken back" in error.findings[0].what
+        assert directory.get(TEAM) is None
+    else:
+        assert [o.code for o in outcomes] == ["done-in-part", "not-found"]
+        assert directory.get(TEAM) is not None
 
 
 @pytest.mark.parametrize("kind", ["add", "modify"])

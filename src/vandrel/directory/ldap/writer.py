@@ -323,19 +323,21 @@ class Writer:
 
     def _take_back(self, made: Sequence[Operation], because: DirectoryError) -> None:
         """Undo operations of a sequence that is to be whole, as far as can be: there are no transactions here."""
+        born = {operation.dn.key for operation in made if isinstance(operation, AddEntry)}
         for operation in reversed(made):
+            back: Operation | None = None
             match operation:
                 case AddEntry():
-                    back: Operation = DeleteEntry(operation.dn)
+                    back = DeleteEntry(operation.dn)
                 case ModifyEntry():
                     back = ModifyEntry(
                         operation.dn, tuple(Change(c.attribute, c.added, c.removed) for c in operation.changes)
                     )
                 case RenameEntry():
                     back = RenameEntry(operation.new, operation.dn)
-                case _:
-                    continue
-            if self._one(back) is not None:
+                case SetPassword() if operation.dn.key in born:
+                    continue  # it goes with its account
+            if back is None or self._one(back) is not None:
                 what = f"{because.findings[0].what}; and what was made before it cannot be taken back"
                 first = because.findings[0]
                 raise DirectoryError(first.code, what, where=first.where, remedy=first.remedy)
