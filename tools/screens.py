@@ -82,7 +82,13 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     ),
     "undo": (
         ["vandrel move alund --to /Ferries/Sandhaven/Engine/Officers --yes"],
-        ["vandrel journal --last 2", "vandrel undo 5 --yes", "vandrel undo 5 --yes"],
+        [
+            "vandrel undo 5 --yes",
+            "vandrel undo 5 --yes",
+            "vandrel delete hbrekke '/Ferries/Kelness/Deck' --dry-run",
+            'vandrel delete --where "(employeeType=contractor)" --yes',
+            "vandrel journal --last 3",
+        ],
     ),
     "hierarchy": (
         ["vandrel create unit /Shore/Season --yes", "vandrel edit /Shore/Office protected=no --yes"],

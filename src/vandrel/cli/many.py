@@ -281,11 +281,13 @@ def progress(session: Session, steps: int) -> Iterator[Progress]:
         TimeElapsedColumn,
         TimeRemainingColumn,
     )
+    from rich.theme import Theme
 
+    plain = Theme(dict.fromkeys(("progress.percentage", "progress.elapsed", "progress.remaining"), "default"))
     bar = Progress(
         TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="cyan"),
-        TaskProgressColumn(style="bold"), TextColumn("{task.fields[rate]}"),
-        TimeElapsedColumn(), TextColumn("left"), TimeRemainingColumn(), console=Console(stderr=True), transient=True,
+        TaskProgressColumn(), TextColumn("{task.fields[rate]}"), TimeElapsedColumn(), TextColumn("gone,"),
+        TimeRemainingColumn(), TextColumn("left"), console=Console(stderr=True, theme=plain), transient=True,
     )  # fmt: skip
     task = bar.add_task("Making", total=steps, rate="")
     begun: list[float] = []

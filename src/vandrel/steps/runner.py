@@ -26,6 +26,8 @@ from vandrel.steps.step import Set as SetStep
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
 BATCH = 4000
+#: The same for servers, to begin with and at the least; and the seconds that one batch should take there.
+_FIRST_BATCH, _LEAST_BATCH, _MOMENT = 250, 10, 1.0
 
 Progress = Callable[[int, int], None]
 #: Finds the password that a record tells of.
@@ -134,7 +136,7 @@ class Runner:
         try:
             for first, batch in _batches(plan):
                 journal.write(report.job, first, [step.record() for step in batch])
-            for first, batch in _batches(plan):
+            for first, batch in self._turns(plan):
                 self._batch(journal, report, first, batch, plan)
                 progress(report.tried, report.planned)
                 if plan.most_refused is not None and len(report.refused) > plan.most_refused:
@@ -148,6 +150,23 @@ class Runner:
             report.seconds = time.perf_counter() - started
         journal.end(report.job, PART if report.in_part else DONE)
         return report
+
+    def _turns(self, plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:
+        """The steps in batches, which servers get as many at a time as they make in a moment.
+
+        So that whoever looks on sees it go on, and not much is in doubt after a kill, however slow a server is.
+        """
+        steps, start = plan.steps, 0
+        size = BATCH if self._directory.traits.embedded or (plan.whole and len(steps) <= BATCH) else _FIRST_BATCH
+        for end in (*plan.cuts, len(steps)):
+            while start < end:
+                begun = time.perf_counter()
+                yield start + 1, steps[start : min(start + size, end)]
+                seconds, start = time.perf_counter() - begun, min(start + size, end)
+                if seconds < _MOMENT / 2:
+                    size = min(size * 2, BATCH)
+                elif seconds > _MOMENT:
+                    size = max(size // 2, _LEAST_BATCH)
 
     def _batch(self, journal: Journal, report: Report, first: int, batch: Sequence[Step], plan: Plan) -> None:
         whole = plan.whole and len(plan.steps) <= BATCH
