@@ -270,6 +270,32 @@ def test_a_description_is_proposed_from_header_and_rows_and_read_again(demo):
     assert "s26mueller" in demo.run("import", "a.csv", "-n").out
 
 
+def test_whole_names_are_taken_apart_and_compared_with_those_of_who_exists(demo):
+    rows = [("Name", "Staff no", "Port", "Dept", "Category"), ("van der Berg, Jan Piet", "9102", "Northquay", "Deck", "Hands"),
+            ("Halvard Brekke", "2001", "Northquay", "Deck", "Officers")]  # fmt: skip
+    with (demo.path / "w.csv").open("w", newline="") as file:
+        csv.writer(file, delimiter=";").writerows(rows)
+    assert demo.run("import", "w.csv", "--propose").code == 0
+    assert demo.run("import", "w.csv", "-n").code == 11  # of which kind, nobody has said
+    assert demo.run("import", "w.csv", "--kind", "pirate", "-n").code == 11
+    done = demo.run("import", "w.csv", "--kind", "crew", "--mode", "both", "--no-passwords", "-y")
+    assert "1 new, 1 as it is" in done.out, done.out + done.err
+    fields = demo.run("show", "9102", "--json").json["objects"][0]["fields"]
+    assert [fields[name] for name in ("given", "middle", "surname", "full")] == [
+        ["Jan"],
+        ["Piet"],
+        ["van der Berg"],
+        ["Jan Piet van der Berg"],
+    ]
+    again = demo.run("import", "w.csv", "--kind", "crew", "--mode", "both", "-n")
+    assert "2 as it is" in again.out, again.out + again.err
+    (demo.path / "w.csv").write_text((demo.path / "w.csv").read_text().replace("Halvard", "Harald"))
+    assert (
+        "Halvard Brekke  ->  Harald Brekke" in demo.run("import", "w.csv", "--kind", "crew", "--mode", "both", "-n").out
+    )
+    assert demo.run("import", ".", "-n").code == demo.run("import", ".", "--propose").code == 16
+
+
 # --- the summer crew
 
 

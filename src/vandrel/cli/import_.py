@@ -57,6 +57,7 @@ def run(session: Session) -> int:
     from vandrel.intake.annotate import must_be_new
 
     path = Path(session.args.file)
+    _must_be_there(path)
     if session.args.propose:
         return _propose(session, path)
     many.must_be_possible(session)
@@ -85,6 +86,21 @@ def run(session: Session) -> int:
         remedy = "mend the file; or make the sound rows alone: --sound-only"
         raise Refused([Finding("intake", what, str(path), remedy)])
     return many.make(session, roster, described.sort, f"import {path.name}")
+
+
+def _must_be_there(path: Path) -> None:
+    """See to it that there is a file to read.
+
+    Raises:
+        VandrelError: ``not-found``, or ``bad-value`` for a folder.
+
+    """
+    from vandrel.errors import VandrelError
+
+    if not path.exists():
+        raise VandrelError("not-found", "there is no such file", where=str(path))
+    if path.is_dir():
+        raise VandrelError("bad-value", "this is a folder, and no file of rows", where=str(path))
 
 
 def _propose(session: Session, path: Path) -> int:
@@ -135,19 +151,37 @@ def _opened(session: Session, path: Path) -> tuple[Description, Table]:
     """The description and the table, with what was typed in place of what the description says."""
     from msgspec import structs
 
-    from vandrel.errors import VandrelError
     from vandrel.intake.description import beside, layout_of, load
     from vandrel.intake.table import Table, open_table
 
     args = session.args
-    if not path.exists():
-        raise VandrelError("not-found", "there is no such file", where=str(path))
     described = load(Path(args.intake) if args.intake else beside(path))
     typed = {name: value for name, value in (("sort", args.of), ("kind", args.kind), ("mode", args.mode)) if value}
     described = structs.replace(described, **typed)
     said = layout_of(described.file) | {name: value for name, value in _said(session).items() if value is not None}
     table = open_table(path, **said)
+    _must_know_the_kind(session, described, path)
     return described, Table(table.path, structs.replace(table.layout, header=described.file.header))
+
+
+def _must_know_the_kind(session: Session, described: Description, path: Path) -> None:
+    """See to it that the kind of accounts or groups is known, where no column gives it.
+
+    Raises:
+        VandrelError: ``unknown-kind``.
+
+    """
+    from vandrel.errors import VandrelError
+
+    fields = {described.column(name).field for name in described.columns}
+    if described.sort not in ("account", "group") or "kind" in fields | {*described.constants, *described.built}:
+        return
+    if described.kind:
+        (session.charter.kind if described.sort == "account" else session.charter.group_kind)(described.kind)
+    elif described.sort == "account" and described.mode != "update":
+        kinds = ", ".join(session.charter.document.kinds)
+        what = "no column says of which kind the accounts are, and the description does not either"
+        raise VandrelError("unknown-kind", what, where=str(path), remedy=f"--kind, or kind: with one of {kinds}")
 
 
 def check(session: Session, described: Description, table: Table) -> tuple[Roster, list[RowFinding]]:

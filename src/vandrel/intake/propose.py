@@ -106,12 +106,24 @@ def propose(
         column, comment = _column(field, values, [row.cells[index] for row in body if index < len(row.cells)])
         columns[name] = column
         comments[name] = comment or ("" if field else "left out: " + (", ".join(values[:3]) or "always empty"))
+    if sort == ACCOUNT and not taken & {"given", "surname"}:
+        _whole_names(columns, comments, taken)
     telling = ("number", "login", "mail")
     key: list[str] = [str(name) for name in telling if name in taken][:1]
     key = key or [name for name in ("given", "surname", "full", "name", "site", "company", "place") if name in taken]
     layout = table.layout
     file = File(layout.encoding, layout.separator, layout.quote, layout.header, layout.sheet)
     return Description(sort=sort, kind=kind, file=file, columns=columns, key=key), table, comments
+
+
+def _whole_names(columns: dict[str, str | Column], comments: dict[str, str], taken: set[str]) -> None:
+    """Where no column has parts of names, what is called a name is the whole name of a person."""
+    for header, field in columns.items():
+        if field == "name" and "full" not in taken:
+            columns[header] = "full"
+            taken ^= {"name", "full"}
+        if columns[header] == "full":
+            comments[header] = "taken apart into given name and surname"
 
 
 def _fits(field: str, sort: str) -> bool:

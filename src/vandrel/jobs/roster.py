@@ -10,6 +10,7 @@ from enum import Enum
 
 import msgspec
 from msgspec import Struct, structs
+from msgspec.structs import asdict, astuple
 
 from vandrel.charter.passwords import check as check_password
 from vandrel.collector import at_rest
@@ -30,6 +31,7 @@ from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Key, Ledger
 from vandrel.jobs.resolve import SORTS, NotOne, resolve
 from vandrel.text.nearest import listed
+from vandrel.text.people import split_full_name
 from vandrel.text.prep import prepare
 
 
@@ -95,6 +97,9 @@ class Planner:
         self._today = today
         self._resolved: dict[tuple[str, str], str | Finding] = {}
         self._mates: dict[str, list[Line]] = {}
+        fields = {described.column(name).field for name in described.columns} | {*described.constants, *described.built}
+        #: Whether names of people come as a whole, and not in parts.
+        self._whole_names = described.sort == ACCOUNT and "full" in fields and not fields & {"given", "surname"}
 
     def plan(self, items: Iterable[Item]) -> Roster:
         """Work out all rows. New names are given in the order of the key, whichever way the file is sorted."""
@@ -146,6 +151,8 @@ class Planner:
             line.state = State.THERE
             return
         item = line.item
+        if self._whole_names and self._is_called(entry, item.one("full")):
+            del item.fields["full"]
         try:
             edit = editor.edit(entry, list(self._assignments(item)))
         except VandrelError as error:
@@ -160,6 +167,15 @@ class Planner:
             line.edit = edit
             line.state = State.CHANGED if edit.steps else State.SAME
 
+    def _is_called(self, entry: Entry, whole: str) -> bool:
+        """Whether somebody's name is this one, in whichever order its parts are written."""
+        parts = split_full_name(whole, self._house.charter.particles)
+        own = " ".join(self._house.one(entry, name) for name in ("given", "middle", "surname", "generation"))
+        said = " ".join(astuple(parts))
+        return bool(whole) and (
+            prepare(said) == prepare(own) or prepare(whole) == prepare(self._house.one(entry, "full"))
+        )
+
     def _assignments(self, item: Item) -> Iterator[Assignment]:
         for name, values in item.fields.items():
             if name in (PLACE, "kind") or name in self._described.key or not values:
@@ -171,6 +187,10 @@ class Planner:
 
     def _draft(self, new: list[tuple[Key, Line]], ledger: Ledger) -> None:
         creator = Creator(self._house, self._today, ledger)
+        for _, line in new if self._whole_names else ():
+            if whole := line.item.fields.pop("full", ()):
+                parts = asdict(split_full_name(whole[0], self._house.charter.particles))
+                line.item.fields.update({name: (part,) for name, part in parts.items() if part})
         for _, line in new if self._described.built else ():
             self._build(line.item)
         if any(_is_reference(name, self._described.sort) for name in named_in(line.item for _, line in new)):
