@@ -456,15 +456,53 @@ def test_a_series_skips_what_is_taken_and_shows_the_first_and_the_last(place):
     assert folder.run("show", "sh-desk-002").code == 0
 
 
-def test_a_selection_is_exported_and_read_back_without_change(demo):
+@pytest.mark.parametrize(("of", "words", "columns"), [
+    ("account", ["kind=crew"], "number,given,middle,surname,site,department,category,title,phone,mail,groups"),
+    ("account", ["kind=crew"], "number,full,notes,manager,enabled,ends"), ("group", ["--of", "groups", "gg-"], "name,notes,members,scope"),
+    ("unit", ["--of", "units"], "place,notes,protected"), ("unit", ["--of", "units"], "name,place,notes"),
+    ("computer", ["--of", "computers"], "name,place,groups,notes"),
+])  # fmt: skip
+def test_a_selection_is_exported_and_read_back_without_change(place, of, words, columns):
+    """Several numbers and notes in one cell, managers who share a name with others, lists of members."""
+    _, folder = place
+    assert folder.run("edit", "alund", "phone+=+47 5555 0909", "notes+=Swims; dives", "notes+=Sings", "-y").code == 0
+    folder.run("series", "computer", "ROUND-", "groups=gg-desks", "--count", "2", "-y")
     for suffix in ("csv", "xlsx", "ods"):
-        columns = "number,given,middle,surname,site,department,category,title,phone,mail,groups"
-        assert demo.run("find", "kind=crew", "--columns", columns, "--to", f"crew.{suffix}").code == 0
-        (demo.path / "crew.intake.yaml").unlink(missing_ok=True)
-        assert demo.run("import", f"crew.{suffix}", "--propose", "--kind", "crew").code == 0
-        back = demo.run("import", f"crew.{suffix}", "--mode", "both", "-n")
-        assert back.code == 0, back.out + back.err
-        assert "39 as it is." in back.out, back.out
+        for name in ("trip.csv", "trip.xlsx", "trip.ods", "trip.intake.yaml"):
+            (folder.path / name).unlink(missing_ok=True)
+        written = folder.run("find", *words, "--columns", columns, "--to", f"trip.{suffix}")
+        assert written.code == 0, written.err
+        rows = int(written.out.split()[0])
+        kind = ["--kind", "crew"] if of == "account" else []
+        assert rows > 1 and folder.run("import", f"trip.{suffix}", "--propose", "--of", of, *kind).code == 0
+        back = folder.run("import", f"trip.{suffix}", "--mode", "both", "-n")
+        assert (back.code, f"{rows} rows read: {rows} as it is." in back.out) == (0, True), back.out + back.err
+
+
+def test_what_was_deleted_is_made_again_from_an_export(place):
+    _, folder = place
+    (folder.path / "trip.intake.yaml").unlink(missing_ok=True)
+    columns = "name,notes,members"
+    listed = ("find", "--of", "groups", "gg-northquay", "--columns", columns, "--by", "name", "--json")
+    before = folder.run(*listed).json["rows"]
+    assert folder.run("find", "--of", "groups", "gg-northquay", "--columns", columns, "--to", "again.csv").code == 0
+    assert folder.run("import", "again.csv", "--propose", "--of", "group").code == 0
+    assert folder.run("delete", *(row["name"] for row in before), "-y").code == 0
+    made = folder.run("import", "again.csv", "-y")
+    assert (made.code, f"{len(before)} created" in made.out) == (0, True), made.out + made.err
+    assert folder.run(*listed).json["rows"] == before
+
+
+def test_a_row_of_somebody_who_exists_may_name_somebody_who_is_new(place):
+    _, folder = place
+    table(folder, "boss", ("number", "given", "surname", "site", "department", "category", "manager"),
+          ("2001", "Halvard", "Brekke", "Northquay", "Deck", "Officers", "6543"), ("6543", "Ada", "Vik", "Northquay", "Deck", "Officers", "2001"),
+          kind="crew", key="[number]", mode="both")  # fmt: skip
+    done = folder.run("import", "boss.csv", "--no-passwords", "-y")
+    assert (done.code, "1 created, 1 changed" in done.out) == (0, True), done.out + done.err
+    for number, boss in (("2001", "Ada Vik"), ("6543", "Halvard Brekke")):
+        assert folder.run("show", number, "--json").json["objects"][0]["fields"]["manager"] == [boss]
+    assert "2 as it is" in folder.run("import", "boss.csv", "-n").out
 
 
 # --- hand-outs

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
     from vandrel.directory.entry import Entry
     from vandrel.directory.filter import Filter
+    from vandrel.jobs.called import Called
 
 NAME = "find"
 HELP = "list accounts, groups, units and computers"
@@ -86,17 +87,17 @@ def run(session: Session) -> int:
     entries = _entries(session, what)
     if args.keep:
         lists.keep(session, args.keep, vars(args))
-    rows: Iterator[list[str]] = ([", ".join(cell(session, entry, name)) for name in columns] for entry in entries)
     if args.by:
-        rows = iter(_sorted(session, entries, columns, args.by))
+        entries = iter(_sorted(session, entries, args.by))
+    if args.form == "csv" or args.to:
+        return _write(session, columns, entries)
+    rows = ([", ".join(cell(session, entry, name)) for name in columns] for entry in entries)
     if session.out.as_json:
         found = list(rows)
         session.out.json(
             {"command": "find", "columns": columns, "rows": [dict(zip(columns, row, strict=True)) for row in found]}
         )
         return 0
-    if args.form == "csv" or args.to:
-        return _write(session, columns, rows)
     found = list(rows)
     if found:
         session.out.table(columns, found)
@@ -273,26 +274,47 @@ def cell(session: Session, entry: Entry, name: str) -> list[str]:
     return values_of(session, entry, name) if house.dialect.sort_of(entry) in FIELDS[name].on else []
 
 
-def _sorted(session: Session, entries: Iterator[Entry], columns: Sequence[str], by: str) -> list[list[str]]:
+def _sorted(session: Session, entries: Iterator[Entry], by: str) -> list[Entry]:
     from vandrel.text.prep import prepare
 
-    rows = []
-    for entry in entries:
-        key = ", ".join(cell(session, entry, by))
-        rows.append(((not key, prepare(key)), [", ".join(cell(session, entry, column)) for column in columns]))
-    filled = sorted((row for row in rows if not row[0][0]), key=lambda row: row[0], reverse=session.args.reverse)
-    return [cells for _, cells in [*filled, *(row for row in rows if row[0][0])]]  # the empty ones last, either way
+    keyed = [(prepare(", ".join(cell(session, entry, by))), entry) for entry in entries]
+    filled = sorted((pair for pair in keyed if pair[0]), key=lambda pair: pair[0], reverse=session.args.reverse)
+    return [
+        entry for _, entry in [*filled, *(pair for pair in keyed if not pair[0])]
+    ]  # the empty ones last, either way
 
 
-def _write(session: Session, columns: Sequence[str], rows: Iterator[list[str]]) -> int:
+def _told_again(session: Session, entry: Entry, name: str, columns: Sequence[str], called: Called) -> list[str]:
+    """What stands in one column of a file, so that `import` takes it for the same."""
+    from vandrel.fields import FIELDS, UNIT, Shape
+
+    house = session.house
+    sort = house.dialect.sort_of(entry)
+    if name == "place" and sort == UNIT and "name" not in columns:
+        return [house.place(entry.dn)]
+    if name not in FIELDS or sort not in FIELDS[name].on:
+        return cell(session, entry, name)
+    if name == "members":
+        return sorted(called.of(dn) for dn in house.dialect.members(entry))
+    values = house.dialect.read(entry, name)
+    if FIELDS[name].shape is Shape.REFERENCE:
+        return [called.of(dn) for dn in values]
+    return values if FIELDS[name].unit else cell(session, entry, name)
+
+
+def _write(session: Session, columns: Sequence[str], entries: Iterator[Entry]) -> int:
     """A table by the suffix of its file (.csv, .xlsx, .ods); RFC 4180 to standard output."""
     import csv
     import sys
     from pathlib import Path
 
     from vandrel.intake.annotate import write_rows
+    from vandrel.intake.description import BETWEEN
     from vandrel.intake.hand_out import harmless
+    from vandrel.jobs.called import Called
 
+    called, between = Called(session.house), f" {BETWEEN} "
+    rows = ([between.join(_told_again(session, entry, name, columns, called)) for name in columns] for entry in entries)
     if session.args.to:
         written = write_rows(Path(session.args.to), columns, rows)
         session.out.note(f"{count(written, 'row')} in {session.args.to}")

@@ -23,6 +23,8 @@ Sort = Literal["account", "group", "unit", "computer"]
 
 #: What a column can be for besides a field of ours.
 PLACE, PASSWORD = "place", "password"
+#: Between several values in one cell of a file that Vandrel writes: hardly ever part of a value.
+BETWEEN = "|"
 
 
 class _Part(Struct, frozen=True, forbid_unknown_fields=True, rename="kebab", omit_defaults=True):

@@ -9,8 +9,8 @@ from datetime import date, datetime
 from msgspec import structs
 
 from vandrel.charter.charter import Charter
-from vandrel.fields import ACCOUNT, FIELDS, Shape
-from vandrel.intake.description import Column, Description, File, Sort, date_format
+from vandrel.fields import ACCOUNT, FIELDS, UNIT, Shape
+from vandrel.intake.description import BETWEEN, Column, Description, File, Sort, date_format
 from vandrel.intake.table import Table, text
 from vandrel.text.prep import prepare
 from vandrel.text.transliterate import to_ascii
@@ -104,12 +104,16 @@ def propose(
         field = field if _fits(field, sort) and (field not in taken or FIELDS[field].many) else ""
         taken |= {field} - {""}
         column, comment = _column(field, values, [row.cells[index] for row in body if index < len(row.cells)])
+        if field == name and field in FIELDS and FIELDS[field].many:  # as `find --to` writes it
+            column, comment = Column(field=field, split=BETWEEN), ""
         columns[name] = column
         comments[name] = comment or ("" if field else "left out: " + (", ".join(values[:3]) or "always empty"))
     if sort == ACCOUNT and not taken & {"given", "surname"}:
         _whole_names(columns, comments, taken)
     telling = ("number", "login", "mail")
     key: list[str] = [str(name) for name in telling if name in taken][:1]
+    if sort != ACCOUNT:
+        key = ["place" if sort == UNIT and "place" in taken else "name"]
     key = key or [name for name in ("given", "surname", "full", "name", "site", "company", "place") if name in taken]
     layout = table.layout
     file = File(layout.encoding, layout.separator, layout.quote, layout.header, layout.sheet)

@@ -14,11 +14,16 @@ _ASSIGNMENT = re.compile(r"(@?[A-Za-z][A-Za-z0-9-]*)(\+=|-=|=)(.*)", re.DOTALL)
 
 
 class Assignment(Struct, frozen=True):
-    """One field, what is done to it (``=``, ``+=``, ``-=``), and the values; a raw attribute begins with ``@``."""
+    """One field, what is done to it (``=``, ``+=``, ``-=``), and the values; a raw attribute begins with ``@``.
+
+    With ``literal`` nothing is built from the values, and whom they name is known: by names in full, of objects that
+    are there or that the same request makes.
+    """
 
     field: str
     operator: str
     values: tuple[str, ...]
+    literal: bool = False
 
     @property
     def raw(self) -> bool:

@@ -48,8 +48,10 @@ def batches(
         else:
             made = [step for line in new if line.draft for step in _objects(house, line, sort)]
         made, references = _references_apart(house, made, known)
-        later += references
-        edits = in_order(house, [line.edit for line in chunk if line.edit is not None])
+        edits, more = _edits_apart(
+            house, in_order(house, [line.edit for line in chunk if line.edit is not None]), known
+        )
+        later += [*references, *more]
         cut = next((n for n, step in enumerate(made) if not _is_birth(step, known)), len(made))
         if made or edits:
             yield Batch([*made, *edits], cut, chunk)
@@ -84,6 +86,24 @@ def _references_apart(house: House, steps: list[Step], known: set[str]) -> tuple
                     apart.append(_adding(step.dn, name, mates))
         made.append(step)
     return made, apart
+
+
+def _edits_apart(house: House, steps: Sequence[Step], known: set[str]) -> tuple[list[Step], list[Step]]:
+    """Changes that point at file-mates who are new go to the end as well."""
+    schema, apart, kept = house.directory.schema, list[Step](), list[Step]()
+    for step in steps:
+        changes = step.changes if isinstance(step, Set) else ()
+        late = [
+            change for change in changes if schema.is_reference(change.attribute)
+            and any(str(schema.key(change.attribute, value)) in known for value in change.added if value)
+        ]  # fmt: skip
+        if not late:
+            kept.append(step)
+            continue
+        if rest := [change for change in changes if change not in late]:
+            kept.append(Set(step.dn, tuple(rest)))
+        apart.append(Set(step.dn, tuple(late)))
+    return kept, apart
 
 
 def _adding(dn: DN, name: str, values: Sequence[str | bytes]) -> Step:

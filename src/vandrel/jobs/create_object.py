@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from vandrel.charter.naming import NamingRule
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.errors import Finding, VandrelError
@@ -48,14 +49,27 @@ def _stand(house: House, draft: Draft, dn: DN) -> None:
 
 
 def first_name(house: House, kind: str, stem: str) -> str:
-    """The name that a group of this kind has by convention, free or not.
+    """The name that a group of this kind has by convention, free or not; a word that has its form already stays.
 
     Raises:
         VandrelError: ``unknown-kind``; ``empty-name`` where the pattern makes nothing of the stem.
 
     """
     rule = house.charter.group_naming(kind)
-    return rule.choose(_pattern_values(house, stem), lambda value: "").chosen.value
+    return rule.choose(_pattern_values(house, _bare(house, rule, stem)), lambda value: "").chosen.value
+
+
+def _bare(house: House, rule: NamingRule, word: str) -> str:
+    """The stem of a word that has the form of such names already, as ``desks`` of ``gg-desks``; else the word."""
+    first, second = (next(rule.candidates(_pattern_values(house, stem)), None) for stem in ("xa", "xb"))
+    if first is None or second is None:
+        return word
+    before, behind = first.value.partition("xa")[::2]
+    stem = word[len(before) : len(word) - len(behind)]
+    if not (before or behind) or not stem or before + stem + behind != word:
+        return word
+    made = next(rule.candidates(_pattern_values(house, stem)), None)
+    return stem if made is not None and made.value == word else word
 
 
 def _pattern_values(house: House, stem: str) -> dict[str, str]:
@@ -72,6 +86,7 @@ def group(house: House, stem: str, given: Given) -> Draft:
     charter = house.charter
     kind_name = next(iter(given.get("kind", ())), "") or next(iter(charter.document.groups), "")
     kind = charter.group_kind(kind_name)
+    stem = _bare(house, charter.group_naming(kind_name), stem)
     draft = Draft(kind_name)
     _read(house, draft, {name: values for name, values in given.items() if name != "kind"}, GROUP)
     draft.derived["kind"] = Derived("kind", (kind_name,), "typed" if "kind" in given else "the charter's first")

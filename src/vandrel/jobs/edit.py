@@ -170,7 +170,7 @@ class Editor:
 
     def _own(self, edit: Edit, assignment: Assignment) -> Assignment:
         """The assignment with what it builds from the object's own fields: ``web=https://x.example/{login}``."""
-        if not any("{" in value for value in assignment.values):
+        if assignment.literal or not any("{" in value for value in assignment.values):
             return assignment
         charter = self._house.charter
         values = {**dict.fromkeys(FIELDS, ""), "domain": charter.domain, "suffix": charter.domain}
@@ -271,6 +271,8 @@ class Editor:
             )
 
     def _after(self, known: Field, before: list[str], assignment: Assignment, sort: str) -> list[str]:
+        if assignment.literal and known.shape is Shape.REFERENCE:
+            return list(assignment.values)
         if assignment.operator == "=":
             return given_values.read(self._house, known, assignment.values, sort)
         if not known.many:
@@ -360,7 +362,7 @@ class Editor:
     def _members(self, edit: Edit, assignment: Assignment) -> None:
         house = self._house
         now = {prepare(value): value for value in house.dialect.members(edit.entry)}
-        typed = [resolve(house, name).dn for name in assignment.values]
+        typed = [names.parse(name) if assignment.literal else resolve(house, name).dn for name in assignment.values]
         present = {names.parse(value).key: names.parse(value) for value in now.values()}
         wanted = {dn.key: dn for dn in typed}
         add = [dn for key, dn in wanted.items() if key not in present] if assignment.operator != "-=" else []
@@ -369,8 +371,10 @@ class Editor:
             remove = [dn for key, dn in present.items() if key in wanted]
         elif assignment.operator == "=":
             remove = [dn for key, dn in present.items() if key not in wanted]
-        new = [(edit.entry, member) for dn in add if (member := house.directory.get(dn)) is not None]
-        add = [member.dn for _, member in self._joining(edit, new)]
+        new = {dn: house.directory.get(dn) for dn in add}
+        pairs = [(edit.entry, member) for member in new.values() if member is not None]
+        add = [member.dn for _, member in self._joining(edit, pairs)]
+        add += [dn for dn, member in new.items() if member is None]  # made by the same request
         if edit.steps_for_members(house, add, remove):
             after = [dn.name for key, dn in present.items() if dn not in remove] + [dn.name for dn in add]
             edit.differences.append(Difference("members", tuple(dn.name for dn in present.values()), tuple(after)))

@@ -11,7 +11,7 @@ from vandrel.intake.item import Cell, Item, Values, cells_of, firsts_of, named_i
 from vandrel.jobs import create_object
 from vandrel.jobs.house import House
 from vandrel.jobs.ledger import Key
-from vandrel.text.prep import prepare_all
+from vandrel.text.prep import prepare, prepare_all
 
 #: Fields in which hardly two people have the same.
 _TELLING = ("given", "surname", "phone", "name")
@@ -62,7 +62,7 @@ def keys(house: House, described: Description, items: Sequence[Item]) -> list[Ke
             item.fault(fields[0], "", "required", what, "give it")
         elif (row := first.setdefault(key, item.row)) != item.row:
             what = f"the same {' and '.join(fields)} stands in row {row}"
-            item.fault(fields[0], " ".join(key), "twice", what, "take one of the two rows out")
+            item.fault(fields[0], " ".join(map(item.one, fields)), "twice", what, "take one of the two rows out")
         else:
             found[number] = key
             other = told.setdefault(telling[number], item) if telling else item
@@ -99,10 +99,15 @@ def _content(item: Item, key: Sequence[str]) -> frozenset[tuple[str, Values]]:
 
 
 def _as_kept(house: House, described: Description, items: Sequence[Item], names: Sequence[str]) -> list[str]:
-    """The names of groups as the directory has them, made from the words in the rows."""
+    """The names of groups as the directory has them: those that are there as they are, others made from the words."""
     usual = next(iter(house.charter.document.groups), "")
+    groups = house.directory.search(house.charter.base, where=house.dialect.filter_for(GROUP), only=["cn"])
+    there = {prepare(group.dn.name) for group in groups}
     kept = []
     for item, name in zip(items, names, strict=True):
+        if prepare(name) in there:
+            kept.append(name)
+            continue
         try:
             kind = item.one("kind") or described.kind or usual
             kept.append(create_object.first_name(house, kind, name) if name else "")

@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.fields import ACCOUNT
+from vandrel.fields import ACCOUNT, UNIT
 from vandrel.jobs.house import House
 from vandrel.text.prep import prepare
 
@@ -45,7 +45,9 @@ class Ledger:
         self, house: House, key: Sequence[str], wanted: Collection[Key], kinds: Collection[str], entry: Entry
     ) -> None:  # fmt: skip
         def read(field: str) -> Sequence[str]:
-            return [house.place(entry.dn)] if field == "place" else house.dialect.read(entry, field)
+            if field == "place":
+                return [house.place(entry.dn if house.dialect.sort_of(entry) == UNIT else entry.dn.parent)]
+            return house.dialect.read(entry, field)
 
         own = key_of(key, read)
         if own in wanted:

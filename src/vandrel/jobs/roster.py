@@ -93,6 +93,8 @@ class Planner:
 
     def __init__(self, house: House, described: Description, today: date) -> None:
         self._house = house
+        if described.sort == UNIT:  # whichever columns it is told by
+            described = structs.replace(described, key=[PLACE])
         self._described = described
         self._today = today
         self._resolved: dict[tuple[str, str], str | Finding] = {}
@@ -107,6 +109,8 @@ class Planner:
             return self._plan(list(items))
 
     def _plan(self, items: Sequence[Item]) -> Roster:
+        for item in items if self._described.sort == UNIT else ():
+            _one_place(item)
         file_wide.lost_zeros(items)
         keys = file_wide.keys(self._house, self._described, items)
         kinds = set(firsts_of(items, "kind"))
@@ -116,7 +120,7 @@ class Planner:
         )  # fmt: skip
         lines = list(map(Line, items))
         new: list[tuple[Key, Line]] = []
-        editor = Editor(self._house)
+        there: list[tuple[Line, Entry]] = []
         for line, key in zip(lines, keys, strict=True):
             item = line.item
             if item.findings and item.stops:
@@ -128,7 +132,7 @@ class Planner:
                 )
                 item.fault(self._described.key[0], " ".join(key), "ambiguous", what, "mend one of them first")
             elif found:
-                self._existing(line, found[0], editor)
+                there.append((line, found[0]))
             elif self._described.mode == "update":
                 item.fault(
                     self._first_key(), " ".join(key), "not-found", "nobody is found by it, and nobody is to be created",
@@ -137,6 +141,9 @@ class Planner:
             else:
                 new.append((key, line))
         self._draft(new, ledger)
+        editor = Editor(self._house)
+        for line, entry in there:
+            self._existing(line, entry, editor)
         update = self._described.mode != "create"
         return Roster(lines, [Missing(key, dn) for key, dn in ledger.others] if update else [])
 
@@ -151,17 +158,22 @@ class Planner:
             line.state = State.THERE
             return
         item = line.item
+        # That another row has the same is worth a word of new people alone.
+        item.findings = tuple(finding for finding in item.findings if finding.fatal or finding.trap != "twice")
         if self._whole_names and self._is_called(entry, item.one("full")):
             del item.fields["full"]
+        assignments = list(self._assignments(item))
+        if item.stops:
+            return
         try:
-            edit = editor.edit(entry, list(self._assignments(item)))
+            edit = editor.edit(entry, assignments)
         except VandrelError as error:
             self._note(item, error.findings)
             return
         self._note(item, [finding for finding in edit.findings if finding.fatal])
-        place = item.one(PLACE)
-        if place and prepare(place) != prepare(self._house.place(entry.dn.parent)):
-            what = f"it stands in {self._house.place(entry.dn.parent)}"
+        place, stands = item.one(PLACE), self._house.place(entry.dn.parent)
+        if place and self._described.sort != UNIT and prepare(place) != prepare(stands):
+            what = f"it stands in {stands}"
             item.fault(PLACE, place, "place", what, f"vandrel move NAME --to {place}", fatal=False)
         if not item.stops:
             line.edit = edit
@@ -177,11 +189,20 @@ class Planner:
         )
 
     def _assignments(self, item: Item) -> Iterator[Assignment]:
-        for name, values in item.fields.items():
+        """What a row says of somebody who is there: whom it names is looked up, in the file and in the directory."""
+        for name, values in list(item.fields.items()):
             if name in (PLACE, "kind") or name in self._described.key or not values:
                 continue
-            operator = "+=" if name in FIELDS and FIELDS[name].shape is Shape.MEMBERSHIPS else "="
-            yield Assignment(name, operator, tuple(values))
+            shape = FIELDS[name].shape if name in FIELDS else Shape.TEXT
+            meant: Iterable[str | Line | None] = values
+            if _is_reference(name, self._described.sort):
+                meant = [self._target(item, name, value) for value in values]
+            elif shape is Shape.MEMBERSHIPS:
+                meant = [self._one(name, value, item, (GROUP,)) for value in values]
+            # What a file does not list is not taken away.
+            listed = shape in (Shape.MEMBERSHIPS, Shape.ROLES) or name == "members"
+            told = tuple(str(one.dn) if isinstance(one, Line) else one for one in meant if one is not None)
+            yield Assignment(name, "+=" if listed else "=", told, literal=True)
 
     # --- who is new
 
@@ -274,8 +295,7 @@ class Planner:
             given.pop("name", None)
             return create_object.group(self._house, stem, {**given, "kind": (kind,)} if kind else given)
         if sort == UNIT:
-            place = item.one(PLACE) or f"/{item.one('name')}"
-            return create_object.unit(self._house, place, {n: v for n, v in given.items() if n not in (PLACE, "name")})
+            return create_object.unit(self._house, item.one(PLACE), {n: v for n, v in given.items() if n != PLACE})
         return create_object.computer(self._house, item.one("name"), {n: v for n, v in given.items() if n != "name"})
 
     def _check_secret(self, item: Item, draft: Draft | Alike) -> None:
@@ -357,6 +377,14 @@ def _names_of(item: Item) -> set[str]:
     both = (item.one("given"), item.one("surname"))
     names = [item.one(name) for name in ("number", "login", "mail", "full")]
     return {*names, " ".join(both) if all(both) else ""} - {""}
+
+
+def _one_place(item: Item) -> None:
+    """A unit by its own place: with a name beside it, the place is where that stands."""
+    if name := item.one("name"):
+        above = item.one(PLACE).rstrip("/")
+        item.fields[PLACE] = (f"{above}/{name.replace('/', chr(92) + '/')}",)
+        del item.fields["name"]
 
 
 def _by_content(item: Item) -> tuple[str, ...]:
