@@ -270,6 +270,31 @@ def test_a_description_is_proposed_from_header_and_rows_and_read_again(demo):
     assert "s26mueller" in demo.run("import", "a.csv", "-n").out
 
 
+def test_the_sheet_with_people_is_taken_and_the_description_of_another_file_is_told(demo):
+    from openpyxl import Workbook
+
+    book = Workbook()
+    book.active.append(["Printed on Friday"])
+    sheet = book.create_sheet("Crew")
+    for row in (
+        ["Staff no", "Name", "Port", "Department", "Class"],
+        ["0071", "Anna Vik", "Northquay", "Deck", "Hands"],
+        ["0072", "", "", "Deck", "Hands"],
+    ):
+        sheet.append(row)
+    book.save(demo.path / "s.xlsx")
+    proposed = demo.run("import", "s.xlsx", "--propose", "--kind", "crew")
+    assert (proposed.code, "It has the sheets Sheet, Crew; this is for Crew." in proposed.out) == (0, True), (
+        proposed.err
+    )
+    found = demo.run("import", "s.xlsx", "-n", "--json").json["findings"]
+    assert [(f["row"], f["column"], f["trap"]) for f in found] == [(3, "Name", "required"), (3, "Port", "required")]
+    described = (demo.path / "s.intake.yaml").read_text()
+    (demo.path / "s.intake.yaml").write_text(described.replace("Staff no", "Badge no"))
+    other = demo.run("import", "s.xlsx", "-n")
+    assert (other.code, "1 column of the description is not in the file" in other.err) == (18, True), other.err
+
+
 def test_whole_names_are_taken_apart_and_compared_with_those_of_who_exists(demo):
     rows = [("Name", "Staff no", "Port", "Dept", "Category"), ("van der Berg, Jan Piet", "9102", "Northquay", "Deck", "Hands"),
             ("Halvard Brekke", "2001", "Northquay", "Deck", "Officers")]  # fmt: skip

@@ -113,12 +113,21 @@ def _propose(session: Session, path: Path) -> int:
     from vandrel.errors import VandrelError
     from vandrel.intake.description import as_yaml, beside
     from vandrel.intake.propose import propose
-    from vandrel.intake.table import open_table
+    from vandrel.intake.table import open_table, sheets_of
 
     target = Path(session.args.intake) if session.args.intake else beside(path)
-    table = open_table(path, **_said(session))
-    described, table, comments = propose(table, session.charter, session.args.of or "account",
-                                         session.args.kind or "")  # fmt: skip
+    said, sheets = _said(session), sheets_of(path)
+    typed = said.pop("sheet")
+    # Of several sheets, the first whose columns mean something.
+    for sheet in [*sheets, sheets[0]] if sheets and not typed else [typed]:
+        described, table, comments = propose(
+            open_table(path, **said, sheet=sheet), session.charter, session.args.of or "account",
+            session.args.kind or "",
+        )  # fmt: skip
+        if described.key:
+            break
+    if len(sheets) > 1:
+        session.out.note(f"It has the sheets {', '.join(sheets)}; this is for {table.layout.sheet}.\n")
     if not described.columns:
         raise VandrelError("bad-value", "the file has no rows", where=str(path), remedy="is it the right one?")
     text = as_yaml(described, table.layout, comments)
@@ -188,6 +197,7 @@ def check(session: Session, described: Description, table: Table) -> tuple[Roste
     """The whole file worked out, and what is wrong with it as a whole."""
     from itertools import chain
 
+    from vandrel.errors import Finding, Refused
     from vandrel.intake.convert import Converter
     from vandrel.intake.finding import RowFinding
     from vandrel.intake.propose import looks_like_header
@@ -201,6 +211,11 @@ def check(session: Session, described: Description, table: Table) -> tuple[Roste
         if name not in header and described.columns[name] != "":
             hint = did_you_mean(name, header) or f"the file has: {', '.join(header)}"
             found.append(RowFinding(0, name, "", "header", f"there is no column {name!r}", hint))
+    if any(described.column(finding.column).field in described.key for finding in found):
+        many.show_findings(session, found)
+        what = f"{count(len(found), 'column')} of the description {'is' if len(found) == 1 else 'are'} not in the file"
+        remedy = "is it the description of another file? a new one: --propose --dry-run"
+        raise Refused([Finding("intake", what, str(table.path), remedy)])
     twice = [name for number, name in enumerate(header) if name in header[:number] and described.column(name).field]
     found += [RowFinding(0, name, "", "header", f"two columns are called {name!r}", "rename one") for name in twice]
     converter = Converter(described, header, session.charter.document.lists, table.layout.quote)

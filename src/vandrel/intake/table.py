@@ -120,6 +120,16 @@ def open_table(
     return Table(path, recognize(path, encoding=encoding or "", separator=separator or "", quote=quote))
 
 
+def sheets_of(path: Path) -> list[str]:
+    """The names of the sheets of a spreadsheet; none of any other file.
+
+    Raises:
+        VandrelError: as `open_table`.
+
+    """
+    return _sheet_names(path) if path.suffix.lower() in SPREADSHEETS else []
+
+
 def text(cell: Cell) -> str:
     """A cell as people read it: whole numbers without a point, days as 2026-09-30."""
     if isinstance(cell, str):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from enum import Enum
 
@@ -208,10 +208,8 @@ class Planner:
 
     def _draft(self, new: list[tuple[Key, Line]], ledger: Ledger) -> None:
         creator = Creator(self._house, self._today, ledger)
-        for _, line in new if self._whole_names else ():
-            if whole := line.item.fields.pop("full", ()):
-                parts = asdict(split_full_name(whole[0], self._house.charter.particles))
-                line.item.fields.update({name: (part,) for name, part in parts.items() if part})
+        if self._whole_names:
+            self._take_names_apart([line.item for _, line in new])
         for _, line in new if self._described.built else ():
             self._build(line.item)
         if any(_is_reference(name, self._described.sort) for name in named_in(line.item for _, line in new)):
@@ -243,6 +241,15 @@ class Planner:
             names = [str(target.dn) if isinstance(target, Line) else target for target in targets]
             if isinstance(line.draft, Draft):
                 line.draft.derived[field] = Derived(field, tuple(name for name in names if name != "None"), "typed")
+
+    def _take_names_apart(self, items: Iterable[Item]) -> None:
+        columns: Mapping[str, str] = {}
+        for item in items:
+            columns = columns or {**item.columns, **dict.fromkeys(_PARTS, item.columns.get("full", "full"))}
+            item.columns = columns
+            if whole := item.fields.pop("full", ()):
+                parts = asdict(split_full_name(whole[0], self._house.charter.particles))
+                item.fields.update({name: (part,) for name, part in parts.items() if part})
 
     def _in_full(
         self, line: Line, creator: Creator, pending: list[tuple[Line, str, list[str | Line]]], coming: set[DN]
@@ -363,6 +370,9 @@ def _told(error: VandrelError, value: str, sorts: Sequence[str]) -> Finding:
     ask = f"did you mean {near}?" if near else "give a number, a logon name or a mail address that exists"
     return structs.replace(finding, what=what, remedy=ask)
 
+
+#: What a whole name is taken apart into.
+_PARTS = ("given", "middle", "surname", "generation")
 
 #: Stands for the name of a file-mate that is not worked out yet.
 _LATER = "cn=later"
