@@ -563,6 +563,39 @@ def test_a_hand_out_is_encrypted_to_a_public_key_and_its_cells_are_harmless(demo
         assert demo.run("import", "o.csv", "-y", *words).code == 2
 
 
+def test_slips_are_ten_to_a_page_and_nothing_of_them_is_cut_off(tmp_path):
+    import pypdfium2
+
+    slips = [
+        hand_out.Slip(f"Ødegård {n}", f"login{n}", f"login{n}@marrowick.example", "", Secret(f"Kv{n}-fjord"))
+        for n in range(11)
+    ]
+    slips.append(hand_out.Slip("Θεόδωρος " * 9, "x", "y", "z", Secret("W" * 60)))
+    hand_out.write(tmp_path / "s.pdf", slips, "Marrowick")
+    document = pypdfium2.PdfDocument(str(tmp_path / "s.pdf"))
+    texts = [page.get_textpage().get_text_bounded() for page in document]
+    assert [text.count("log on as") for text in texts] == [10, 2]
+    assert all(
+        word in texts[0 if n < 10 else 1] for n in range(11) for word in (f"Ødegård {n}", f"login{n}@", f"Kv{n}-fjord")
+    )
+    picture = document[1].render(scale=2).to_pil().convert("L")
+    width, height = picture.width // 2, picture.height // 5
+    for across in (
+        0,
+        1,
+    ):  # two slips stand on the second page, each with ink from its first line to its last, and margins
+        rows = [
+            y
+            for y in range(height - 4)
+            if min(picture.crop((across * width + 4, y, (across + 1) * width - 4, y + 1)).tobytes()) < 200
+        ]
+        assert 20 < rows[0] < 75 and 235 < rows[-1] - rows[0] < 265
+        inside = picture.crop((across * width + 4, 4, (across + 1) * width - 4, height - 4))
+        left, _, right, _ = inside.point(lambda grey: 255 * (grey < 200)).getbbox()
+        assert left > 40 and right < width - 40
+    assert min(picture.crop((4, height + 4, width - 4, 2 * height - 4)).tobytes()) == 255
+
+
 # --- going on after a kill
 
 

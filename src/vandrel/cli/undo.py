@@ -87,7 +87,7 @@ def _preview(session: Session, plan: object) -> None:
     for step in plan.steps[:_SHOWN]:
         record = step.record()
         rows.append((f"  {record['step']}", record["dn"]))
-        if record["step"] != "remove":
+        if record["step"] != "remove" and (record["step"] != "add" or len(plan.steps) <= _SHOWN):
             rows += [("", f"  {line}") for line in described(record)]
     session.out.table(("step", "object and change"), rows, header=False)
     if len(plan.steps) > _SHOWN:

@@ -136,6 +136,11 @@ class Runner:
         try:
             for first, batch in _batches(plan):
                 journal.write(report.job, first, [step.record() for step in batch])
+        except BaseException:  # nothing was made, so there is nothing to go on with
+            self.job = 0
+            _end(journal, report.job, PART)
+            raise
+        try:
             for first, batch in self._turns(plan):
                 self._batch(journal, report, first, batch, plan)
                 progress(report.tried, report.planned)
