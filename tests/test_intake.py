@@ -544,9 +544,16 @@ def test_a_hand_out_is_encrypted_to_a_public_key_and_its_cells_are_harmless(demo
     assert opened.splitlines()[1].startswith("Ada Vik,")
     hand_out.write(demo.path / "h.csv", [hand_out.Slip("=Ada", "-ada", "@x", "", Secret("-Kv9"))], "Marrowick")
     assert (demo.path / "h.csv").read_text().splitlines()[1] == "'=Ada,'-ada,'@x,,-Kv9"
-    assert {name: secret.reveal() for name, secret in hand_out.read(demo.path / "h.csv").items()} == {"-ada": "-Kv9"}
+    assert {slip.login: slip.secret.reveal() for slip in hand_out.read(demo.path / "h.csv")} == {"-ada": "-Kv9"}
     hand_out.write(demo.path / "h.xlsx", [hand_out.Slip("=Ada", "ada", "@x", "", Secret("=Kv9"))], "Marrowick")
-    assert {name: secret.reveal() for name, secret in hand_out.read(demo.path / "h.xlsx").items()} == {"ada": "=Kv9"}
+    assert {slip.login: slip.secret.reveal() for slip in hand_out.read(demo.path / "h.xlsx")} == {"ada": "=Kv9"}
+    hand_out.write(
+        demo.path / "two.csv", [hand_out.Slip(n, n, n, n, Secret(f"Kv9-{n}")) for n in ("ada", "bo")], "Marrowick"
+    )
+    hand_out.leave_out(demo.path / "two.csv", {"ada"}, "Marrowick")
+    assert [slip.login for slip in hand_out.read(demo.path / "two.csv")] == ["bo"]
+    hand_out.leave_out(demo.path / "two.csv", {"bo"}, "Marrowick")
+    assert not (demo.path / "two.csv").exists()
     secret = opened.splitlines()[1].rpartition(",")[2]
     assert len(secret) >= 12
     assert not set(secret) & set("0O1lI|")

@@ -9,12 +9,13 @@ from vandrel.cli.journal import number
 from vandrel.cli.session import Session, count, exit_code
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
 
     from vandrel.cli.passwords import HandOut
     from vandrel.directory.entry import Entry
     from vandrel.record.journal import Record
     from vandrel.secret import Secret
+    from vandrel.steps.runner import Report
 
 NAME = "resume"
 HELP = "finish a job that was broken off"
@@ -45,7 +46,7 @@ def run(session: Session) -> int:
     session.must_be_of_this_directory(job)
     session.out.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
     hand_out = HandOut(session, session.args.hand_out, session.args.recipient)
-    secrets, lost = _passwords(session, number)
+    secrets, lost, owners = _passwords(session, number)
     secrets |= _made_anew(session, number, lost, hand_out)
     if session.args.dry_run:
         session.out.note("Dry run: nothing was changed.")
@@ -53,6 +54,7 @@ def run(session: Session) -> int:
     session.out.confirm("Finish it?", yes=session.args.yes)
     report = hand_out.around(lambda: session.runner.resume(number, lambda record: secrets.get(record["dn"])))
     assert report is not None
+    _take_back(session, report, owners)
     session.report(report)
     if session.out.as_json:
         refused = [{"dn": dn, "why": str(error)} for dn, error in report.refused]
@@ -86,10 +88,13 @@ def _chosen(session: Session) -> int:
     return broken[0].number
 
 
-def _passwords(session: Session, number: int) -> tuple[dict[str, Secret], list[tuple[Record, Entry]]]:
+def _passwords(
+    session: Session, number: int
+) -> tuple[dict[str, Secret], list[tuple[Record, Entry]], dict[str, tuple[str, str]]]:  # fmt: skip
     """The passwords that may not have been set, by the names of their accounts; and the accounts whose are lost.
 
-    They are taken from the hand-outs that the records name: they exist nowhere else.
+    They are taken from the hand-outs that the records name: they exist nowhere else. The last is the hand-out and the
+    logon name of each account.
     """
     from pathlib import Path
 
@@ -97,17 +102,34 @@ def _passwords(session: Session, number: int) -> tuple[dict[str, Secret], list[t
 
     files: dict[str, dict[str, Secret]] = {"": {}}
     found: dict[str, Secret] = {}
+    owners: dict[str, tuple[str, str]] = {}
     lost = []
     for record, entry in session.runner.passwords_in_doubt(number):
-        kept = str(record.get("kept", ""))
+        kept, login = str(record.get("kept", "")), session.house.one(entry, "login")
         if kept not in files:
-            files[kept] = read(Path(kept))
-        secret = files[kept].get(session.house.one(entry, "login"))
+            files[kept] = {slip.login: slip.secret for slip in read(Path(kept))}
+        owners[str(entry.dn)] = kept, login
+        secret = files[kept].get(login)
         if secret is not None:
             found[str(entry.dn)] = secret
         else:
             lost.append((record, entry))
-    return found, lost
+    return found, lost, owners
+
+
+def _take_back(session: Session, report: Report, owners: Mapping[str, tuple[str, str]]) -> None:
+    """Take what was not set out of the hand-out of the job."""
+    from pathlib import Path
+
+    from vandrel.intake.hand_out import leave_out
+
+    void: dict[str, set[str]] = {}
+    for dn in report.lost | report.unset:
+        kept, login = owners.get(str(dn), ("", ""))
+        void.setdefault(kept, set()).add(login)
+    for kept, logins in void.items():
+        if kept:
+            leave_out(Path(kept), logins, session.charter.document.organization)
 
 
 def _made_anew(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import os
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from pathlib import Path
 
 from msgspec import Struct
@@ -89,15 +89,34 @@ def write(path: Path, slips: Sequence[Slip], organization: str, recipient: str =
         raise VandrelError("not-permitted", what, where=str(path)) from None
 
 
-def read(path: Path) -> dict[str, Secret]:
-    """The passwords of a hand-out by logon name; nothing where it is no text or spreadsheet, or is not there."""
+def read(path: Path) -> list[Slip]:
+    """What stands in a hand-out; nothing where it is no text or spreadsheet, or is not there."""
     from vandrel.intake.table import open_table, text
 
     if path.suffix.lower() not in (".csv", ".txt", ".xlsx") or not path.exists():
-        return {}
-    table = open_table(path)
-    rows = ([text(cell) if not isinstance(cell, str) else cell for cell in row.cells] for row in table.rows())
-    return {row[1].removeprefix("'"): Secret(row[-1], generated=True) for row in rows if len(row) == len(HEADER)}
+        return []
+    found = []
+    for row in open_table(path).rows():
+        cells = [cell if isinstance(cell, str) else text(cell) for cell in row.cells]
+        if len(cells) == len(HEADER):
+            name, login, principal, mail = (cell.removeprefix("'") for cell in cells[:-1])
+            found.append(Slip(name, login, principal, mail, Secret(cells[-1], generated=True)))
+    return found
+
+
+def leave_out(path: Path, logins: Collection[str], organization: str) -> None:
+    """Write a hand-out that can be read again without some accounts; where nobody is left, it goes.
+
+    Raises:
+        VandrelError: ``not-permitted`` where it cannot be written.
+
+    """
+    slips = read(path)
+    kept = [slip for slip in slips if slip.login not in logins]
+    if slips and not kept:
+        path.unlink()
+    elif len(kept) < len(slips):
+        write(path, kept, organization, again=True)
 
 
 def _text(slips: Sequence[Slip], organization: str) -> bytes:
@@ -141,7 +160,9 @@ def _pages(slips: Sequence[Slip], organization: str) -> bytes:
     page.setTitle("First passwords")
     width, height = A4[0] / _SLIPS_ACROSS, A4[1] / _SLIPS_DOWN
     inside, label = width - 18 * mm, 17 * mm
-    page.beginForm("slip", 0, -height, width, height)  # what all slips have, drawn once; from the top down
+    page.beginForm(
+        "slip", 0, -round(height), round(width), round(height)
+    )  # what all slips have, drawn once; from the top down
     page.setFillGray(0.35)
     for text, size, down in (
         (organization, 7.5, 0), ("log on as", 7.5, 13), ("or as", 7.5, 18), ("mail", 7.5, 23),

@@ -1,7 +1,8 @@
 """The journal: who did what, when, by which command, step by step with the state before; never a password.
 
 The steps of a job are written down before the first is made. ``reached`` is the number of the last step that is
-known to be over; after a kill, the directory tells which of those behind it were made.
+known to be over, and ``going`` that of the last that was begun; after a kill, the directory tells which of those
+between them were made. What it has of those behind, somebody else has made.
 """
 
 from __future__ import annotations
@@ -30,7 +31,7 @@ CREATE TABLE job(
     who TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
     command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, planned INTEGER NOT NULL,
     made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
-    state TEXT NOT NULL
+    going INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL
 );
 CREATE TABLE step(
     job INTEGER NOT NULL, number INTEGER NOT NULL, dn TEXT NOT NULL, record BLOB NOT NULL, state TEXT, why TEXT,
@@ -43,7 +44,7 @@ CREATE INDEX step_dn ON step(dn);
 Record = dict[str, Any]
 
 RUNNING, DONE, PART, BROKEN = "running", "done", "in part", "broken off"
-BEGUN, MADE, REFUSED = "begun", "made", "refused"
+AHEAD, BEGUN, MADE, REFUSED = "not begun", "begun", "made", "refused"
 
 _encode = msgspec.msgpack.Encoder().encode
 _decode = msgspec.msgpack.Decoder().decode
@@ -67,7 +68,7 @@ class Job(Struct, frozen=True):
 
 
 class JournalStep(Struct, frozen=True):
-    """One step of a job: ``begun`` (may or may not have been made), ``made`` or ``refused``."""
+    """One step of a job: ``not begun``, ``begun`` (may or may not have been made), ``made`` or ``refused``."""
 
     number: int
     state: str
@@ -104,14 +105,23 @@ class Journal:
                     raise
         self.path = path
         self._db, self._writable = layout.connect(path, _APPLICATION, "journal")
+        if self._writable:
+            self._add_what_came_later()
+
+    def _add_what_came_later(self) -> None:
+        """Of jobs that were written down without it, all steps count as begun."""
+        with layout.plain_errors(self.path):
+            if not any(row[1] == "going" for row in self._db.execute("PRAGMA table_info(job)")):
+                self._db.execute("ALTER TABLE job ADD COLUMN going INTEGER NOT NULL DEFAULT 0")
+                self._db.execute("UPDATE job SET going = planned")
 
     def close(self) -> None:
         self._db.close()
 
     # --- writing
 
-    def begin(self, command: str, title: str, directory: str, planned: int) -> int:
-        """Open a job and return its number."""
+    def begin(self, command: str, title: str, directory: str, planned: int, going: int) -> int:
+        """Open a job, whose steps up to the number `going` are to be begun first, and return its number."""
         if not self._writable:
             raise DirectoryError(
                 "not-permitted", "the journal cannot be written, so nothing is changed", where=str(self.path),
@@ -119,9 +129,9 @@ class Journal:
             )  # fmt: skip
         with layout.plain_errors(self.path):
             row = self._db.execute(
-                "INSERT INTO job(begun, who, host, pid, command, title, directory, planned, state) "
-                "VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING number",
-                (_now(), _who(), socket.gethostname(), os.getpid(), command, title, directory, planned, RUNNING),
+                "INSERT INTO job(begun, who, host, pid, command, title, directory, planned, going, state) "
+                "VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING number",
+                (_now(), _who(), socket.gethostname(), os.getpid(), command, title, directory, planned, going, RUNNING),
             ).fetchone()
             return int(row[0])
 
@@ -131,14 +141,14 @@ class Journal:
         with self._transaction():
             self._db.executemany("INSERT INTO step(job, number, dn, record) VALUES(?, ?, ?, ?)", rows)
 
-    def mark(self, job: int, first: int, outcomes: Sequence[VandrelError | None]) -> None:
-        """Say what became of the steps from `first` on: made, or refused and why."""
+    def mark(self, job: int, first: int, outcomes: Sequence[VandrelError | None], going: int) -> None:
+        """Say what became of the steps from `first` on: made, or refused and why; those up to `going` come next."""
         refused = [(REFUSED, str(error), job, first + i) for i, error in enumerate(outcomes) if error is not None]
         with self._transaction():
             self._db.executemany("UPDATE step SET state = ?, why = ? WHERE job = ? AND number = ?", refused)
             self._db.execute(
-                "UPDATE job SET made = made + ?, refused = refused + ?, reached = ? WHERE number = ?",
-                (len(outcomes) - len(refused), len(refused), first + len(outcomes) - 1, job),
+                "UPDATE job SET made = made + ?, refused = refused + ?, reached = ?, going = ? WHERE number = ?",
+                (len(outcomes) - len(refused), len(refused), first + len(outcomes) - 1, going, job),
             )
 
     @contextmanager
@@ -191,9 +201,10 @@ class Journal:
     def steps(self, job: int) -> Iterator[JournalStep]:
         with layout.plain_errors(self.path):
             for number, state, record, why in self._db.execute(
-                "SELECT s.number, coalesce(s.state, CASE WHEN s.number <= j.reached THEN ? ELSE ? END), s.record, "
-                "coalesce(s.why, '') FROM step s JOIN job j ON j.number = s.job WHERE job = ? ORDER BY s.number",
-                (MADE, BEGUN, job),
+                "SELECT s.number, coalesce(s.state, CASE WHEN s.number <= j.reached THEN ? WHEN s.number <= j.going "
+                "THEN ? ELSE ? END), s.record, coalesce(s.why, '') "
+                "FROM step s JOIN job j ON j.number = s.job WHERE job = ? ORDER BY s.number",
+                (MADE, BEGUN, AHEAD, job),
             ):
                 yield JournalStep(number, state, _decode(record), why)
 

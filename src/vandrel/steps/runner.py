@@ -16,7 +16,7 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change, SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import DirectoryError, Finding, Refused, VandrelError
-from vandrel.record.journal import BEGUN, BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
+from vandrel.record.journal import AHEAD, BEGUN, BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
 from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
 from vandrel.steps.following import Item, followed, left_by
@@ -81,6 +81,31 @@ class Report(Struct):
         return bool(self.refused) or self.made < self.planned
 
 
+class _Turns:
+    """The batches of a plan, one after the other: servers get as many steps at a time as they make in a moment.
+
+    So whoever looks on sees it go on, and not much is in doubt after a kill, however slow a server is. The steps behind
+    ``start``, up to ``stop``, are at work.
+    """
+
+    def __init__(self, plan: Plan, *, all_at_once: bool) -> None:
+        self._ends = (*plan.cuts, len(plan.steps))
+        self._size = BATCH if all_at_once else _FIRST_BATCH
+        self.start, self.stop = 0, self._stop(0)
+
+    def _stop(self, start: int) -> int:
+        return min(start + self._size, next((end for end in self._ends if end > start), start))
+
+    def go_on(self, seconds: float) -> None:
+        """The next batch, of which the last one took so many seconds."""
+        if seconds < _MOMENT / 2:
+            self._size = min(self._size * 2, BATCH)
+        elif seconds > _MOMENT:
+            self._size = max(self._size // 2, _LEAST_BATCH)
+        self.start = self.stop
+        self.stop = self._stop(self.start)
+
+
 class Runner:
     """Runs plans against one directory with one journal."""
 
@@ -132,7 +157,10 @@ class Runner:
             return report
         started = time.perf_counter()
         journal = self._open_journal()
-        report.job = self.job = journal.begin(command, plan.title, self._directory.location, len(plan.steps))
+        turns = _Turns(plan, all_at_once=self._directory.traits.embedded or (plan.whole and len(plan.steps) <= BATCH))
+        report.job = self.job = journal.begin(
+            command, plan.title, self._directory.location, len(plan.steps), turns.stop
+        )  # fmt: skip
         try:
             for first, batch in _batches(plan):
                 journal.write(report.job, first, [step.record() for step in batch])
@@ -141,11 +169,10 @@ class Runner:
             _end(journal, report.job, PART)
             raise
         try:
-            for first, batch in self._turns(plan):
-                self._batch(journal, report, first, batch, plan)
+            while turns.start < turns.stop:
+                self._batch(journal, report, turns, plan)
                 progress(report.tried, report.planned)
-                if plan.most_refused is not None and len(report.refused) > plan.most_refused:
-                    report.stopped = True
+                if report.stopped:
                     _end(journal, report.job, BROKEN)
                     return report
         except BaseException:
@@ -156,28 +183,13 @@ class Runner:
         journal.end(report.job, PART if report.in_part else DONE)
         return report
 
-    def _turns(self, plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:
-        """The steps in batches, which servers get as many at a time as they make in a moment.
-
-        So that whoever looks on sees it go on, and not much is in doubt after a kill, however slow a server is.
-        """
-        steps, start = plan.steps, 0
-        size = BATCH if self._directory.traits.embedded or (plan.whole and len(steps) <= BATCH) else _FIRST_BATCH
-        for end in (*plan.cuts, len(steps)):
-            while start < end:
-                begun = time.perf_counter()
-                yield start + 1, steps[start : min(start + size, end)]
-                seconds, start = time.perf_counter() - begun, min(start + size, end)
-                if seconds < _MOMENT / 2:
-                    size = min(size * 2, BATCH)
-                elif seconds > _MOMENT:
-                    size = max(size // 2, _LEAST_BATCH)
-
-    def _batch(self, journal: Journal, report: Report, first: int, batch: Sequence[Step], plan: Plan) -> None:
-        whole = plan.whole and len(plan.steps) <= BATCH
+    def _batch(self, journal: Journal, report: Report, turns: _Turns, plan: Plan) -> None:
+        whole, first = plan.whole and len(plan.steps) <= BATCH, turns.start + 1
+        batch = plan.steps[turns.start : turns.stop]
         most = None if plan.most_refused is None else plan.most_refused - len(report.refused)
         left = [_without(step, report.lost) for step in batch] if report.lost else batch
         operations = [step.operation() for step in left if step is not None]
+        begun = time.perf_counter()
         made = iter(self._directory.execute(operations, atomic=whole, most_refused=most))
         outcomes: list[VandrelError | None] = []
         for step, of in zip(left, batch, strict=True):
@@ -185,8 +197,11 @@ class Runner:
                 outcomes.append(next(made) if step is not None else _never_born(str(of.dn)))
             except StopIteration:  # there were too many refusals
                 break
-        journal.mark(report.job, first, outcomes)
+        turns.go_on(time.perf_counter() - begun)
         report.tried += len(outcomes)
+        refusals = sum(error is not None and step is not None for step, error in zip(left, outcomes, strict=False))
+        report.stopped = most is not None and refusals > most
+        journal.mark(report.job, first, outcomes, report.tried if report.stopped else turns.stop)
         for step, tried, error in zip(batch, left, outcomes, strict=False):
             if error is None:
                 report.made += 1
@@ -207,7 +222,7 @@ class Runner:
     # --- going on after a kill
 
     def resume(self, number: int, password: Passwords = lambda record: None) -> Report:
-        """Finish a job that was broken off: every step that was begun is looked up, and made if it was not.
+        """Finish a job that was broken off: what was begun is looked up, and made if it was not; then comes the rest.
 
         A password is in no record: `password` finds it by its record, in a hand-out; where it cannot, and the
         password may not have been set, the report says so.
@@ -231,6 +246,9 @@ class Runner:
                 where=f"job {number}",
                 remedy=f"give its command again: {job.command}",
             )  # fmt: skip
+        first = next((item for item in items if item.state in (BEGUN, AHEAD)), None)
+        if first is not None and first.state == AHEAD:
+            journal.mark(number, first.number, [], first.number)
         for item in followed(self._directory, items):
             self._finish(journal, report, item, password)
         journal.end(number, PART if report.in_part else DONE)
@@ -250,7 +268,8 @@ class Runner:
         lost = {item.dn for item in items if item.record.state == REFUSED and isinstance(item.step, Add)}
         unsure = [
             item for item in items
-            if item.record.state == BEGUN and item.record.record["step"] == "password" and item.record.record["set"]
+            if item.record.state in (BEGUN, AHEAD) and item.record.record["step"] == "password"
+            and item.record.record["set"]
             and item.dn not in lost
         ]  # fmt: skip
         entries = left_by(self._directory, items, {item.dn for item in unsure})
@@ -297,7 +316,7 @@ class Runner:
                 report.lost.add(step.dn)
             return
         if never_born:
-            journal.mark(report.job, known.number, [_never_born(dn)])
+            journal.mark(report.job, known.number, [_never_born(dn)], known.number + 1)
             return
         if step is not None:
             step = _without(step, report.lost)
@@ -317,7 +336,7 @@ class Runner:
                 "done-in-part", "the password may not have been set: it is in no record", where=dn,
                 remedy="give one: vandrel edit NAME password=generate",
             )  # fmt: skip
-        elif not done_in(step, self._directory):
+        elif known.state == AHEAD or not done_in(step, self._directory):
             error = self._directory.execute([step.operation()], atomic=True)[0]
         if error is None:
             report.made += 1
@@ -325,7 +344,9 @@ class Runner:
             report.refused.append((dn, error))
             if step is None:
                 report.unset.add(item.dn)
-        journal.mark(report.job, known.number, [error])
+            elif isinstance(step, Add):
+                report.lost.add(step.dn)
+        journal.mark(report.job, known.number, [error], known.number + 1)
 
 
 def _batches(plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:
