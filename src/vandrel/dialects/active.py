@@ -9,14 +9,15 @@ from ipaddress import IPv4Address
 from typing import ClassVar
 
 from vandrel.charter.document import Passwords
+from vandrel.dialects import active_passwords
 from vandrel.dialects.base import BaseDialect, yes
+from vandrel.directory import dn as names
 from vandrel.directory import gentime
 from vandrel.directory.active import control, filetime, hours, remote, sid
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or
 from vandrel.directory.operations import Change
-from vandrel.directory.port import Scope
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 from vandrel.text import addresses, week
 
@@ -42,7 +43,6 @@ _VIRTUAL = {"protected": "vandrelProtected", "password-fixed": "vandrelPasswordF
 _ENTRUSTED = "vandrelEntrusted"
 #: Given by the name or by other attributes, or set once the object is there.
 _NOT_AT_BIRTH = {"name", "full", "enabled", "locked", "purpose", "scope", "entrusted", *_VIRTUAL}
-_NEVER = "-9223372036854775808"
 #: What the server alone gives an object, though its schema lets clients change some of it later: [MS-SAMR] 3.1.1.8 and
 #: 3.1.5.1.4 (counters, times, types), [MS-ADTS] 3.1.1.5.2 (categories, descriptors).
 _SERVERS_OWN = frozenset(
@@ -287,11 +287,11 @@ class ActiveDialect(BaseDialect):
 
     def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
         # A copy in a file has time stamps of its own.
-        for label, names in (
+        for label, kept in (
             ("created", ("whenCreated", "createTimestamp")),
             ("changed", ("whenChanged", "modifyTimestamp")),
         ):
-            stamps = (gentime.parse(entry.text(name).replace(".0Z", "Z")) for name in names)
+            stamps = (gentime.parse(entry.text(name).replace(".0Z", "Z")) for name in kept)
             if instant := next(filter(None, stamps), None):
                 yield label, instant
         for label, attribute in (("password set", "pwdLastSet"), ("last logon", "lastLogonTimestamp")):
@@ -305,20 +305,7 @@ class ActiveDialect(BaseDialect):
         return self._directory.get(self._directory.contexts[0])
 
     def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
-        """[MS-SAMR] 3.1.1.7.2 for the domain; [MS-ADTS] 3.1.1.4.5.36 for a finer policy that reaches the account."""
-        layers = []
-        if self._domain is not None and self._domain.text("minPwdLength"):
-            layers.append((f"domain {self._domain.dn.name}", _rules(self._domain, _DOMAIN)))
-        policy = self._finer(entry) if entry is not None else None
-        if policy is not None:
-            layers.append((f"policy {policy.dn.name}", _rules(policy, _FINER)))
-        return layers
-
-    def _finer(self, entry: Entry) -> Entry | None:
-        """The finer password policy that reaches an account; worked out by the server for those who ask by name."""
-        asked = self._directory.search(entry.dn, Scope.BASE, only=["msDS-ResultantPSO"])
-        name = next((found.text("msDS-ResultantPSO") for found in asked), "")
-        return self._directory.get(_parse(name)) if name else None
+        return active_passwords.layers(self._directory, self._domain, entry)
 
     # --- writing
 
@@ -345,13 +332,11 @@ class ActiveDialect(BaseDialect):
     def again(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
         found, _ = super().again(entry)
         found = {name: values for name, values in found.items() if name not in _SERVERS_OWN}
-        if "userAccountControl" not in found:
-            return found, "it comes back with another identity number (SID)"
-        found["userAccountControl"] = [str(control.with_flag(_control(entry), control.DISABLED, wanted=True))]
-        return (
-            found,
-            "it comes back with another identity number (SID), and disabled: give it a password, and enable it",
-        )
+        lacking = "it comes back as a new object, with another identity (SID and GUID)"
+        if self.sort_of(entry) == ACCOUNT:
+            found["userAccountControl"] = [str(control.with_flag(_control(entry), control.DISABLED, wanted=True))]
+            lacking += ", and disabled: vandrel edit NAME password=generate enabled=yes"
+        return found, lacking
 
     def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What stands in the security descriptor, which the server makes itself first."""
@@ -419,7 +404,7 @@ class ActiveDialect(BaseDialect):
         return found + self._differences("proxyAddresses", entry.values_of("proxyAddresses"), wanted)
 
     def _sid_of(self, name: str) -> str:
-        entry = self._directory.get(_parse(name))
+        entry = self._directory.get(names.parse(name))
         return entry.text("objectSid") if entry else ""
 
     def stored(self, field: str, values: Sequence[str]) -> list[Value]:
@@ -484,30 +469,3 @@ def _dotted(number: str) -> str:
 def _signed(address: str) -> str:
     number = int(IPv4Address(address))
     return str(number - (1 << 32) if number >> 31 else number)
-
-
-def _parse(name: str) -> DN:
-    from vandrel.directory import dn as names
-
-    return names.parse(name)
-
-
-_DOMAIN = ("minPwdLength", "pwdHistoryLength", "maxPwdAge", "minPwdAge", "pwdProperties")
-_FINER = (
-    "msDS-MinimumPasswordLength", "msDS-PasswordHistoryLength", "msDS-MaximumPasswordAge",
-    "msDS-MinimumPasswordAge", "msDS-PasswordComplexityEnabled",
-)  # fmt: skip
-
-
-def _rules(entry: Entry, attributes: Sequence[str]) -> Passwords:
-    length, history, lasts, rests, complexity = (entry.text(name) for name in attributes)
-    complex_ = complexity == "TRUE" or (complexity.isdecimal() and int(complexity) & 1)  # DOMAIN_PASSWORD_COMPLEX
-    return Passwords(
-        length=int(length or 0), history=int(history or 0), lasts=_days(lasts), rests=_days(rests),
-        classes=3 if complex_ else 0, own_names="refuse" if complex_ else None,
-    )  # fmt: skip
-
-
-def _days(interval: str) -> int:
-    """A negative number of 100 ns ([MS-ADTS] 3.1.1.3.4.2 calls it an interval) in days; 0 for never."""
-    return 0 if not interval or interval == _NEVER else -(int(interval) // 864_000_000_000)
