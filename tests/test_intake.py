@@ -295,6 +295,37 @@ def test_the_sheet_with_people_is_taken_and_the_description_of_another_file_is_t
     assert (other.code, "1 column of the description is not in the file" in other.err) == (18, True), other.err
 
 
+def test_one_password_for_all_is_checked_first_told_and_in_no_record(place):
+    _, folder = place
+    table(folder, "p", ("number", "given", "surname", "site"), ("6701", "Ada", "Rye", "Kelness"), ("6702", "Bo", "Rye", "Kelness"),
+          ("6703", "Cy", "Anchor", "Kelness"), kind="seasonal", key="[number]")  # fmt: skip
+    short = folder.run("import", "p.csv", "--password", "-", "-y", stdin="short\n")
+    assert (short.code, "12 is the least" in short.err) == (25, True), short.err
+    own = folder.run("import", "p.csv", "--password", "-", "-y", stdin="Qx7-reef-cyanchor\n")
+    assert (own.code, own.out.count("password")) == (18, 1) and "4    password" in own.out, own.out + own.err
+    done = folder.run("import", "p.csv", "--password", "-", "-y", stdin="Qx7-reef-anker\n")
+    assert (done.code, "3 people get the same password" in done.err) == (0, True), done.out + done.err
+    for number in ("6701", "6703"):
+        proved = folder.run("logon", number, "--password", "-", stdin="Qx7-reef-anker\n")
+        assert "wrong" not in proved.out + proved.err, proved.out + proved.err
+    assert "Qx7-reef" not in done.out + done.err + folder.run("journal", "--json", "--last", "1").out
+    one = folder.run(
+        "series",
+        "seasonal",
+        "reed",
+        "site=Kelness",
+        "surname=Reed #",
+        "--count",
+        "2",
+        "--password",
+        "-",
+        "-y",
+        stdin="Qx7-reef-anker\n",
+    )
+    assert one.code == 0, one.out + one.err
+    assert folder.run("delete", "6701", "6702", "6703", "reed1", "reed2", "-y").code == 0
+
+
 def test_whole_names_are_taken_apart_and_compared_with_those_of_who_exists(demo):
     rows = [("Name", "Staff no", "Port", "Dept", "Category"), ("van der Berg, Jan Piet", "9102", "Northquay", "Deck", "Hands"),
             ("Halvard Brekke", "2001", "Northquay", "Deck", "Officers")]  # fmt: skip

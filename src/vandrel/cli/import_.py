@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from vandrel.intake.finding import RowFinding
     from vandrel.intake.table import Table
     from vandrel.jobs.roster import Roster
+    from vandrel.secret import Secret
 
 NAME = "import"
 HELP = "make and update accounts, groups, units and computers from a spreadsheet or a delimited file"
@@ -64,7 +65,8 @@ def run(session: Session) -> int:
     if session.args.findings:
         must_be_new(Path(session.args.findings))
     described, table = _opened(session, path)
-    roster, more = check(session, described, table)
+    secret = _one_for_all(session, described)
+    roster, more = check(session, described, table, secret)
     findings = sorted([*more, *roster.findings()], key=lambda f: (not f.fatal, f.row))
     if session.args.findings:
         _annotate(session, table, findings)
@@ -170,6 +172,9 @@ def _opened(session: Session, path: Path) -> tuple[Description, Table]:
     said = layout_of(described.file) | {name: value for name, value in _said(session).items() if value is not None}
     table = open_table(path, **said)
     _must_know_the_kind(session, described, path)
+    if args.password is None:
+        args.password = "ask" if described.passwords == "ask" else "generate"
+        args.no_passwords = args.no_passwords or described.passwords == "none"
     return described, Table(table.path, structs.replace(table.layout, header=described.file.header))
 
 
@@ -193,7 +198,28 @@ def _must_know_the_kind(session: Session, described: Description, path: Path) ->
         raise VandrelError("unknown-kind", what, where=str(path), remedy=f"--kind, or kind: with one of {kinds}")
 
 
-def check(session: Session, described: Description, table: Table) -> tuple[Roster, list[RowFinding]]:
+def _one_for_all(session: Session, described: Description) -> Secret | None:
+    """The password that all new people get, if there is to be one.
+
+    Raises:
+        VandrelError: ``usage`` where the file has passwords of its own.
+
+    """
+    from vandrel.errors import VandrelError
+
+    if described.sort != "account" or session.args.password in (None, "generate"):
+        return None
+    if any(described.column(name).field == "password" for name in described.columns):
+        what = "the file has a column of passwords, so one for all does not fit"
+        raise VandrelError(
+            "usage", what, where="--password", remedy="take the column out of the description, or --password"
+        )
+    return many.one_for_all(session, described.kind)
+
+
+def check(
+    session: Session, described: Description, table: Table, secret: Secret | None = None
+) -> tuple[Roster, list[RowFinding]]:  # fmt: skip
     """The whole file worked out, and what is wrong with it as a whole."""
     from itertools import chain
 
@@ -227,7 +253,9 @@ def check(session: Session, described: Description, table: Table) -> tuple[Roste
             found.append(RowFinding(first.number, header[0], value, "header", what, "write header: 1"))
         else:
             rows = chain([first], rows)
-    roster = Planner(session.house, described, session.charter.today()).plan(converter.items(rows))
+    roster = Planner(session.house, described, session.charter.today()).plan(
+        many.with_password(converter.items(rows), secret)
+    )
     if session.args.rows and session.args.rows != len(roster.lines):
         what = f"{len(roster.lines)} rows were read, and {session.args.rows} are expected"
         found.append(RowFinding(0, "-", "", "rows", what, "is the file whole, and does it have lines of its own?"))

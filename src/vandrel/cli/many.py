@@ -14,12 +14,13 @@ from typing import TYPE_CHECKING
 from vandrel.cli.session import Session, count, exit_code
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Sequence
     from typing import TextIO
 
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import Finding
     from vandrel.intake.finding import RowFinding
+    from vandrel.intake.item import Item
     from vandrel.jobs.outcomes import Outcome
     from vandrel.jobs.roster import Line, Roster, State
     from vandrel.secret import Secret
@@ -36,6 +37,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("passwords")
     group.add_argument("--hand-out", metavar="FILE", help="first passwords go here: .csv, .xlsx, or slips in a .pdf")
     group.add_argument("--recipient", metavar="KEY", default="", help="encrypt the hand-out to this age public key")
+    group.add_argument("--password", choices=("generate", "ask", "-"),
+                       help="for who is given none: generated (default), or one for all, asked for, or read from "
+                       "standard input")  # fmt: skip
     group.add_argument("--no-passwords", action="store_true", help="make accounts without passwords, disabled")
     group = parser.add_argument_group("how far to go")
     group.add_argument("--first", type=positive, metavar="N", help="a trial: make only the first N that are to be made")
@@ -55,6 +59,35 @@ def must_be_possible(session: Session) -> None:
 
     if session.args.hand_out:
         must_be_possible(Path(session.args.hand_out), session.args.recipient)
+
+
+def one_for_all(session: Session, kind: str) -> Secret | None:
+    """The password that all get who are given none, if there is to be one; None: each gets one of their own.
+
+    Raises:
+        Refused: it breaks the rules, whoever gets it.
+
+    """
+    from functools import partial
+
+    from vandrel.charter.passwords import check
+    from vandrel.cli.passwords import obtain, show_rules
+
+    args = session.args
+    if args.password in (None, "generate") or args.no_passwords or args.dry_run:
+        return None
+    rules = session.house.password_rules(kind)
+    if args.password == "ask":
+        show_rules(session, rules)
+    words = [session.charter.document.organization]
+    return obtain(session, args.password, rules, partial(check, rules=rules, login="", full="", words=words), ())
+
+
+def with_password(items: Iterable[Item], secret: Secret | None) -> Iterator[Item]:
+    """The rows, those that have no password with this one."""
+    for item in items:
+        item.secret = item.secret or secret
+        yield item
 
 
 def positive(text: str) -> int:
@@ -191,6 +224,7 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
     if args.dry_run:
         return _checked(session, roster, wanted, sort)
     made = {line.item.row: _password(session, line, hand_out) for line in wanted if line.state is State.NEW}
+    _warn_of_one_for_all(session, [secret for secret in made.values() if secret is not None])
     steps: list[Step] = []
     cuts: list[int] = []
     for batch in batches(session.house, wanted, lambda line: made[line.item.row], sort, hand_out.name):
@@ -210,6 +244,18 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
     if session.out.as_json:
         session.out.json(as_json(session, roster, report, found))
     return exit_code(report)
+
+
+def _warn_of_one_for_all(session: Session, secrets: Sequence[Secret]) -> None:
+    from vandrel.errors import Finding
+
+    number = len(secrets) - len({id(secret) for secret in secrets})
+    if number and not session.out.as_json:
+        what = (
+            f"{number + 1} people get the same password, and each of them knows that of the others until it is changed"
+        )
+        remedy = "generated ones differ: --hand-out FILE"
+        session.out.findings([Finding("password", what, "--password", remedy, fatal=False)])
 
 
 def _checked(session: Session, roster: Roster, wanted: Sequence[Line], sort: str) -> int:

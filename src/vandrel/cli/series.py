@@ -60,7 +60,7 @@ def run(session: Session) -> int:
         session.charter.kind(kind)
     fields = {assignment.field: assignment.values for assignment in given}
     roster = Planner(session.house, Description(sort=sort, kind=kind), session.charter.today()).plan(
-        _items(session, sort, fields)
+        many.with_password(_items(session, sort, fields), many.one_for_all(session, kind) if kind else None)
     )
     findings = sorted(roster.findings(), key=lambda f: (not f.fatal, f.row))
     many.show_findings(session, findings)

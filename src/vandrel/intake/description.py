@@ -63,6 +63,10 @@ class Description(_Part, frozen=True):
     columns: Annotated[dict[str, str | Column], Meta(description="Header of a column: the field that it gives.")] = {}
     constants: Annotated[dict[str, str], Meta(description="Fields with one value for every row.")] = {}
     built: Annotated[dict[str, str], Meta(description="Fields built from others by a pattern.")] = {}
+    passwords: Annotated[
+        Literal["generate", "ask", "none"],
+        Meta(description="For new people without one: generated, one for all that is asked for, or none."),
+    ] = "generate"
     key: Annotated[list[Text], Meta(description="The fields by which somebody who exists is found again.")] = []
     mode: Annotated[
         Literal["create", "update", "both"], Meta(description="Make new objects, change those that exist, or both.")
@@ -196,6 +200,8 @@ def as_yaml(found: Description, layout: Layout, comments: dict[str, str]) -> str
         lines.append(f"  {_quoted(name)}: {value}{comment}")
     if found.constants:
         lines.append(f"constants: {_flow(found.constants)}")
+    if found.sort == "account":
+        lines.append(f"passwords: {found.passwords}  # or ask (one for all), or none; or a column")
     lines.append(f"key: [{', '.join(found.key)}]        # by which somebody who exists is found again")
     lines.append(f"mode: {found.mode}           # or update, or both")
     return "\n".join(lines) + "\n"

@@ -20,6 +20,7 @@ from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEn
 from vandrel.directory.schema import Schema, shorten
 from vandrel.directory.schema.matching import Key
 from vandrel.errors import DirectoryError
+from vandrel.secret import Secret
 
 #: How many earlier passwords are kept, hashed, so that a rule about them can be checked.
 HISTORY_KEPT = 64
@@ -49,6 +50,8 @@ class Writer:
         self._schema: Schema = index.schema
         self._contexts = {context.key for context in contexts}
         self._unique = {name: group for group in unique for name in group}
+        #: Of passwords that were typed, what is kept: one that many get in one go is hashed once, for that is slow.
+        self._hashed: dict[int, tuple[Secret, bytes]] = {}
 
     def run(self, operations: Sequence[Operation], most_refused: int | None = None) -> list[Outcome]:
         """For each operation None or why it was refused; no more are begun after more than `most_refused` refusals."""
@@ -364,6 +367,13 @@ class Writer:
                 (number, holder, holder, number),
             )
 
+    def _protected(self, secret: Secret) -> bytes:
+        if secret.generated:
+            return hashing.protect(secret)
+        if id(secret) not in self._hashed:
+            self._hashed[id(secret)] = secret, hashing.protect(secret)
+        return self._hashed[id(secret)][1]
+
     def _password(self, operation: SetPassword) -> None:
         entry, _, before = self._row(operation.dn)
         after = {name: list(values) for name, values in before.items()}
@@ -376,7 +386,7 @@ class Writer:
         if self._schema.attribute("pwdLastSet") is not None:  # a copy of a server that keeps it there
             after["pwdLastSet"] = ["0" if operation.must_change else filetime.to_text(datetime.now(UTC))]
         if operation.secret is not None:
-            after["userPassword"] = [hashing.protect(operation.secret)]
+            after["userPassword"] = [self._protected(operation.secret)]
             after["pwdChangedTime"] = [now]
             if operation.must_change:
                 after["pwdReset"] = ["TRUE"]
