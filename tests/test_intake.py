@@ -326,6 +326,38 @@ def test_one_password_for_all_is_checked_first_told_and_in_no_record(place):
     assert folder.run("delete", "6701", "6702", "6703", "reed1", "reed2", "-y").code == 0
 
 
+def test_whom_rows_mean_who_come_later_or_are_refused_is_told(place):
+    """A trial whose boss stands further down; a boss whose row is refused; groups in groups of the same file."""
+    _, folder = place
+    row = ("Northquay", "Deck", "Hands")
+    table(folder, "m", ("number", "given", "surname", "site", "department", "category", "manager"),
+          ("6801", "Ada", "Oak", *row, "6803"), ("6802", "Bo", "Oak", *row, "6804"), ("6803", "Cy", "Oak", *row, ""), ("6804", "Di", "Oak", "Atlantis", *row[1:], ""),
+          kind="crew", key="[number]")  # fmt: skip
+    told = folder.run("import", "m.csv", "-n", "--json").json["findings"]
+    assert [(f["row"], f["column"], f["fatal"]) for f in told] == [(3, "manager", False), (5, "site", True)]
+    first = folder.run("import", "m.csv", "--sound-only", "--first", "1", "--no-passwords", "-y")
+    assert (first.code, "1 manager or the like left out" in first.err) == (0, True), first.out + first.err
+    rest = folder.run("import", "m.csv", "--sound-only", "--mode", "both", "--no-passwords", "-y")
+    assert (rest.code, "2 created, 1 changed" in rest.out) == (0, True), rest.out + rest.err
+    bosses = [
+        folder.run("show", number, "--json").json["objects"][0]["fields"].get("manager", [])
+        for number in ("6801", "6802")
+    ]
+    assert bosses == [["Cy Oak"], []]
+    table(
+        folder,
+        "gg",
+        ("name", "members"),
+        ("Oak inner", "6801"),
+        ("Oak outer", "gg-oak-inner"),
+        sort="group",
+        key="[name]",
+    )
+    assert folder.run("import", "gg.csv", "-y").code == 0
+    assert "gg-oak-inner" in folder.run("show", "gg-oak-outer").out
+    assert folder.run("delete", "6801", "6802", "6803", "gg-oak-inner", "gg-oak-outer", "-y").code == 0
+
+
 def test_whole_names_are_taken_apart_and_compared_with_those_of_who_exists(demo):
     rows = [("Name", "Staff no", "Port", "Dept", "Category"), ("van der Berg, Jan Piet", "9102", "Northquay", "Deck", "Hands"),
             ("Halvard Brekke", "2001", "Northquay", "Deck", "Officers")]  # fmt: skip

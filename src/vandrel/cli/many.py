@@ -227,9 +227,13 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
     _warn_of_one_for_all(session, [secret for secret in made.values() if secret is not None])
     steps: list[Step] = []
     cuts: list[int] = []
-    for batch in batches(session.house, wanted, lambda line: made[line.item.row], sort, hand_out.name):
+    left_out = 0
+    absent = _absent(roster, wanted)
+    for batch in batches(session.house, wanted, lambda line: made[line.item.row], sort, hand_out.name, absent):
         cuts += [len(steps) + batch.cut, len(steps) + len(batch.steps)]
         steps += batch.steps
+        left_out = batch.left_out
+    _tell_left_out(session, left_out)
     read = frozenset(line.dn.key for line in wanted if line.dn is not None and line.state is State.CHANGED)
     plan = Plan(title, steps, whole=False, read=read, cuts=cuts, most_refused=args.most_refused)
     found: list[Outcome] = []
@@ -244,6 +248,24 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
     if session.out.as_json:
         session.out.json(as_json(session, roster, report, found))
     return exit_code(report)
+
+
+def _absent(roster: Roster, wanted: Sequence[Line]) -> set[str]:
+    """The keys of the names of objects that are not to be made now."""
+    from vandrel.jobs.roster import State
+
+    rows = {line.item.row for line in wanted}
+    left = (line.dn for line in roster.lines if line.state is State.NEW and line.item.row not in rows)
+    return {dn.key for dn in left if dn is not None}
+
+
+def _tell_left_out(session: Session, number: int) -> None:
+    from vandrel.errors import Finding
+
+    if number and not session.out.as_json:
+        what = f"{count(number, 'manager or the like')} left out: they stand in rows that are made later"
+        remedy = "once all are made, the same file with --mode both sets them"
+        session.out.findings([Finding("done-in-part", what, "--first", remedy, fatal=False)])
 
 
 def _warn_of_one_for_all(session: Session, secrets: Sequence[Secret]) -> None:
@@ -281,11 +303,17 @@ def _checked(session: Session, roster: Roster, wanted: Sequence[Line], sort: str
         if not kind or kind not in alike:
             alike.add(kind)
             chosen.append(line)
-    for findings in session.runner.check_in_turn(
-        (batch.steps for batch in batches(session.house, chosen, lambda line: stand_in, sort)),
-        {line.dn.key for line in wanted if line.dn is not None},
-    ):
+    left_out = 0
+
+    def in_turn() -> Iterator[list[Step]]:
+        nonlocal left_out
+        for batch in batches(session.house, chosen, lambda line: stand_in, sort, absent=_absent(roster, wanted)):
+            left_out = batch.left_out
+            yield batch.steps
+
+    for findings in session.runner.check_in_turn(in_turn(), {line.dn.key for line in wanted if line.dn is not None}):
         told |= dict.fromkeys(findings)
+    _tell_left_out(session, left_out)
     if any(finding.fatal for finding in told):
         raise Refused(list(told))
     session.out.findings(told if not session.out.as_json else ())

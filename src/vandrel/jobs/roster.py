@@ -99,6 +99,9 @@ class Planner:
         self._today = today
         self._resolved: dict[tuple[str, str], str | Finding] = {}
         self._mates: dict[str, list[Line]] = {}
+        #: Rows that are refused before they are worked out, by what others may call them.
+        self._refused: dict[str, Line] = {}
+        self._refers = False
         fields = {described.column(name).field for name in described.columns} | {*described.constants, *described.built}
         #: Whether names of people come as a whole, and not in parts.
         self._whole_names = described.sort == ACCOUNT and "full" in fields and not fields & {"given", "surname"}
@@ -111,6 +114,7 @@ class Planner:
     def _plan(self, items: Sequence[Item]) -> Roster:
         for item in items if self._described.sort == UNIT else ():
             _one_place(item)
+        self._refers = any(_is_reference(name, self._described.sort) for name in named_in(items))
         file_wide.lost_zeros(items)
         keys = file_wide.keys(self._house, self._described, items)
         kinds = set(firsts_of(items, "kind"))
@@ -124,6 +128,8 @@ class Planner:
         for line, key in zip(lines, keys, strict=True):
             item = line.item
             if item.findings and item.stops:
+                if self._refers:
+                    self._refused |= dict.fromkeys(map(prepare, _names_of(item)), line)
                 continue
             found = ledger.found.get(key, ()) if key else ()
             if len(found) > 1:
@@ -201,7 +207,8 @@ class Planner:
                 meant = [self._one(name, value, item, (GROUP,)) for value in values]
             # What a file does not list is not taken away.
             listed = shape in (Shape.MEMBERSHIPS, Shape.ROLES) or name == "members"
-            told = tuple(str(one.dn) if isinstance(one, Line) else one for one in meant if one is not None)
+            found = [self._name_of(item, name, one) for one in meant if one is not None]
+            told = tuple(filter(None, found))
             yield Assignment(name, "+=" if listed else "=", told, literal=True)
 
     # --- who is new
@@ -212,9 +219,10 @@ class Planner:
             self._take_names_apart([line.item for _, line in new])
         for _, line in new if self._described.built else ():
             self._build(line.item)
-        if any(_is_reference(name, self._described.sort) for name in named_in(line.item for _, line in new)):
-            for _, line in new:
-                for name in _names_of(line.item):
+        if self._refers:
+            for key, line in new:
+                # A group is called by the name that it gets, and not only by the word in its row.
+                for name in {*_names_of(line.item), *(key if self._described.sort == GROUP else ())}:
                     self._mates.setdefault(prepare(name), []).append(line)
         pending: list[tuple[Line, str, list[str | Line]]] = []
         coming: set[DN] = set()
@@ -238,9 +246,19 @@ class Planner:
             if not (line.item.findings and line.item.stops):
                 line.state = State.NEW
         for line, field, targets in pending:
-            names = [str(target.dn) if isinstance(target, Line) else target for target in targets]
+            names = [name for target in targets if (name := self._name_of(line.item, field, target))]
             if isinstance(line.draft, Draft):
-                line.draft.derived[field] = Derived(field, tuple(name for name in names if name != "None"), "typed")
+                line.draft.derived[field] = Derived(field, tuple(names), "typed")
+
+    def _name_of(self, item: Item, field: str, target: str | Line) -> str:
+        """The name of whom a row means; empty, which is told, where that is a row that is refused itself."""
+        if isinstance(target, str):
+            return target
+        if target.state is State.NEW:
+            return str(target.dn)
+        what = f"row {target.item.row}, which is meant, is refused: made without it"
+        item.fault(field, item.one(field), "refused", what, "mend that row first", fatal=False)
+        return ""
 
     def _take_names_apart(self, items: Iterable[Item]) -> None:
         columns: Mapping[str, str] = {}
@@ -296,7 +314,7 @@ class Planner:
             draft = creator.draft(kind, given, resolved)
             self._check_secret(item, draft)
             return draft
-        given |= resolved
+        given |= {name: now for name, dns in resolved.items() if (now := tuple(dn for dn in dns if dn != _LATER))}
         if sort == GROUP:
             stem = item.one("name") or item.one("display")
             given.pop("name", None)
@@ -326,16 +344,23 @@ class Planner:
             return None
         if mates:
             return mates[0]
+        refused = self._refused.get(prepare(value))
+        if refused is not None and isinstance(self._looked_up(field, value, SORTS), Finding):
+            return refused
         return self._one(field, value, item, SORTS)
 
-    def _one(self, field: str, value: str, item: Item, sorts: tuple[str, ...]) -> str | None:
-        """The name of the one object of these sorts that a value means; each value is looked for once."""
+    def _looked_up(self, field: str, value: str, sorts: tuple[str, ...]) -> str | Finding:
+        """The name of the one object of these sorts that a value means, or why not; each value is looked for once."""
         if (field, value) not in self._resolved:
             try:
                 self._resolved[field, value] = str(resolve(self._house, value, sorts).dn)
             except VandrelError as error:
                 self._resolved[field, value] = _told(error, value, sorts)
-        found = self._resolved[field, value]
+        return self._resolved[field, value]
+
+    def _one(self, field: str, value: str, item: Item, sorts: tuple[str, ...]) -> str | None:
+        """The name of the one object of these sorts that a value means; that there is none is found fault with."""
+        found = self._looked_up(field, value, sorts)
         if isinstance(found, str):
             return found
         item.fault(field, value, found.code, found.what, found.remedy)
@@ -385,7 +410,7 @@ def _is_reference(name: str, sort: str) -> bool:
 def _names_of(item: Item) -> set[str]:
     """By what the others of the file may call somebody."""
     both = (item.one("given"), item.one("surname"))
-    names = [item.one(name) for name in ("number", "login", "mail", "full")]
+    names = [item.one(name) for name in ("number", "login", "mail", "full", "name")]
     return {*names, " ".join(both) if all(both) else ""} - {""}
 
 
