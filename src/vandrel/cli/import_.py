@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel.cli import many
+from vandrel.cli import many, row_by_row
 from vandrel.cli.session import Session, count
 
 if TYPE_CHECKING:
@@ -83,7 +83,7 @@ def run(session: Session) -> int:
         )
     if fatal and (not session.args.sound_only or any(finding.row == 0 for finding in fatal)):
         if session.out.as_json:
-            session.out.json(many.as_json(session, roster, None))
+            session.out.json(row_by_row.as_json(session, roster, None))
         what = f"{count(len(fatal), 'finding')} in {count(len({f.row for f in fatal}), 'row')}: nothing was written"
         remedy = "mend the file; or make the sound rows alone: --sound-only"
         raise Refused([Finding("intake", what, str(path), remedy)])

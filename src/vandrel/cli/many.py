@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import csv
 import sys
 import time
 from collections.abc import Iterator
@@ -11,11 +10,11 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from vandrel.cli import row_by_row
 from vandrel.cli.session import Session, count, exit_code
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
-    from typing import TextIO
 
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import Finding
@@ -24,7 +23,7 @@ if TYPE_CHECKING:
     from vandrel.jobs.outcomes import Outcome
     from vandrel.jobs.roster import Line, Roster, State
     from vandrel.secret import Secret
-    from vandrel.steps.runner import Progress, Report
+    from vandrel.steps.runner import Progress
     from vandrel.steps.step import Step
 
 #: Findings and people shown; beyond, a file and a count must do.
@@ -237,16 +236,16 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
     read = frozenset(line.dn.key for line in wanted if line.dn is not None and line.state is State.CHANGED)
     plan = Plan(title, steps, whole=False, read=read, cuts=cuts, most_refused=args.most_refused)
     found: list[Outcome] = []
-    with _results_file(args.results if steps else None) as results:
+    with row_by_row.results_file(args.results if steps else None) as results:
         with progress(session, len(steps)) as told:
             report = hand_out.carry_out(plan, f"Make {count(len(wanted), 'object')}?", progress=told)
         if report is not None:
             found = list(outcomes(roster, wanted, steps, report))
             if results is not None:
-                _write_results(results, session, found, report)
-            _tell(session, found, report, hand_out)
+                row_by_row.write_results(results, session, found, report)
+            row_by_row.tell(session, found, report, hand_out)
     if session.out.as_json:
-        session.out.json(as_json(session, roster, report, found))
+        session.out.json(row_by_row.as_json(session, roster, report, found))
     return exit_code(report)
 
 
@@ -319,7 +318,7 @@ def _checked(session: Session, roster: Roster, wanted: Sequence[Line], sort: str
     session.out.findings(told if not session.out.as_json else ())
     session.out.note("Dry run: nothing was changed.")
     if session.out.as_json:
-        session.out.json(as_json(session, roster, None))
+        session.out.json(row_by_row.as_json(session, roster, None))
     return 0
 
 
@@ -377,99 +376,3 @@ def progress(session: Session, steps: int) -> Iterator[Progress]:
         yield told
     finally:
         bar.stop()
-
-
-def _tell(session: Session, found: Sequence[Outcome], report: Report, hand_out: HandOut) -> None:
-    """What became of it: the hand-out without those who were not made, time and rate."""
-    from collections import Counter
-
-    from vandrel.jobs.outcomes import CHANGED, CREATED, LATER, PART, REFUSED
-
-    if session.out.as_json:
-        return
-    hand_out.deliver()
-    figures = Counter(outcome.result for outcome in found)
-    words = [CREATED, CHANGED, *(word for word in (PART, REFUSED, LATER) if figures[word])]
-    told = ", ".join(f"{figures[word]} {word}" for word in words)
-    rate = f", {report.tried / report.seconds:,.0f} steps a second" if report.seconds > 0.5 else ""
-    session.out.note(f"{told}; {report.seconds:.1f} s{rate}.")
-    if figures[PART]:
-        where = session.args.results or f"vandrel journal {report.job}"
-        session.out.note(f"In part: a group or a password is missing; {where} tells which.")
-    if report.stopped:
-        refusals = count(len(report.refused), "refusal")
-        ways = f"vandrel resume {report.job} goes on, vandrel undo {report.job} takes it back"
-        session.out.note(f"Stopped after {refusals}: {ways}.")
-
-
-@contextmanager
-def _results_file(name: str | None) -> Iterator[TextIO | None]:
-    """The file of results, made before anything else is: it goes again where nothing was told in it.
-
-    Raises:
-        VandrelError: ``taken`` where it exists, ``not-permitted`` where it cannot be made.
-
-    """
-    from vandrel.errors import VandrelError
-
-    if name is None:
-        yield None
-        return
-    path = Path(name)
-    try:
-        file = path.open("x", encoding="utf-8", newline="")
-    except FileExistsError:
-        what = "the file of results exists and is not overwritten: nothing was made"
-        remedy = "name another, or move that one away"
-        raise VandrelError("taken", what, where=name, remedy=remedy) from None
-    except OSError as error:
-        what = f"the file of results cannot be made: {error.strerror}; nothing else was"
-        raise VandrelError("not-permitted", what, where=name) from None
-    try:
-        with file:
-            yield file
-    finally:
-        if not path.stat().st_size:
-            path.unlink()
-
-
-def _write_results(file: TextIO, session: Session, found: Sequence[Outcome], report: Report) -> None:
-    from vandrel.errors import VandrelError
-    from vandrel.intake.hand_out import harmless
-
-    try:
-        writer = csv.writer(file)
-        writer.writerow(("row", "result", "name", "place", "why"))
-        for outcome in found:
-            line = outcome.line
-            place = session.house.place(line.dn.parent) if line.dn else ""
-            told = (outcome.result, line.name, place, outcome.why)
-            writer.writerow([line.item.row, *map(harmless, told)])
-        file.flush()
-    except OSError as error:
-        what = f"the results cannot be written: {error.strerror}; what was made stays made"
-        remedy = f"vandrel journal {report.job} tells of it"
-        raise VandrelError("not-permitted", what, where=file.name, remedy=remedy) from None
-    session.out.note(f"Results: {file.name}")
-
-
-def as_json(
-    session: Session, roster: Roster, report: Report | None, found: Sequence[Outcome] = ()
-) -> dict[str, object]:  # fmt: skip
-    """The roster for --json: figures, findings, what each row is, and what became of it."""
-    became: dict[int, dict[str, object]] = {
-        outcome.line.item.row: {"result": outcome.result, "why": outcome.why} for outcome in found
-    }
-    return {
-        "command": session.args.command,
-        "counts": {state.value: number for state, number in roster.counts().items()},
-        "findings": [finding.as_json() for finding in roster.findings()],
-        "rows": [
-            {"row": line.item.row, "state": line.state.value, "dn": str(line.dn) if line.dn else None}
-            | became.get(line.item.row, {})
-            for line in roster.lines
-        ],
-        "missing": [{"key": list(item.key), "dn": str(item.dn)} for item in roster.missing],
-        "job": report.job if report else None,
-        "refused": [{"dn": dn, "why": str(error)} for dn, error in report.refused] if report else [],
-    }
