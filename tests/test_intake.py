@@ -358,6 +358,18 @@ def test_whom_rows_mean_who_come_later_or_are_refused_is_told(place):
     assert folder.run("delete", "6801", "6802", "6803", "gg-oak-inner", "gg-oak-outer", "-y").code == 0
 
 
+def test_a_manager_whose_row_is_refused_leaves_the_one_who_is_there(demo):
+    table(demo, "k", ("number", "given", "surname", "site", "department", "category", "manager"),
+          ("2003", "Anna", "Lund", "Northquay", "Deck", "Officers", "6804"), ("6804", "Di", "Oak", "Atlantis", "Deck", "Hands", ""),
+          kind="crew", key="[number]", mode="both")  # fmt: skip
+    done = demo.run("import", "k.csv", "--sound-only", "-y")
+    assert (done.code, "row 3, which is meant, is refused itself: left out here" in " ".join(done.out.split())) == (
+        0,
+        True,
+    ), done.out
+    assert demo.run("show", "2003", "--json").json["objects"][0]["fields"]["manager"] == ["Halvard Brekke"]
+
+
 def test_whole_names_are_taken_apart_and_compared_with_those_of_who_exists(demo):
     rows = [("Name", "Staff no", "Port", "Dept", "Category"), ("van der Berg, Jan Piet", "9102", "Northquay", "Deck", "Hands"),
             ("Halvard Brekke", "2001", "Northquay", "Deck", "Officers")]  # fmt: skip

@@ -18,6 +18,9 @@ from vandrel.jobs.house import House
 from vandrel.steps.references import own_references, pointing_at
 from vandrel.steps.step import Remove, Set, Step
 
+#: Objects up to which each is asked for by itself.
+_FEW = 10
+
 
 class Loss(Struct, frozen=True):
     """An object that stays, and points at one that goes: by which attribute."""
@@ -50,8 +53,8 @@ def delete(house: House, chosen: Sequence[Entry], *, contents: bool = False) -> 
     """
     gone = {entry.dn.key: entry for entry in chosen}
     findings: list[Finding] = []
-    for entry in chosen:
-        below = [other for other in house.directory.search(entry.dn) if other.dn.key not in gone]
+    for entry, contained in zip(chosen, _contained(house, chosen), strict=True):
+        below = [other for other in contained if other.dn.key not in gone]
         if contents:
             gone |= {other.dn.key: other for other in below}
         elif below:
@@ -72,6 +75,18 @@ def delete(house: House, chosen: Sequence[Entry], *, contents: bool = False) -> 
             found.steps.append(Set(holder.dn, tuple(_changes(house, holder, lost))))
     found.steps += [Remove(entry.dn, entry.attributes) for entry in found.entries]
     return found
+
+
+def _contained(house: House, chosen: Sequence[Entry]) -> list[list[Entry]]:
+    """What stands below each of these: asked one by one where they are few, else found in one look at everything."""
+    if len(chosen) <= _FEW:
+        return [list(house.directory.search(entry.dn)) for entry in chosen]
+    found: dict[str, list[Entry]] = {entry.dn.key: [] for entry in chosen}
+    for other in house.directory.search(house.charter.base):
+        for above in other.dn.ancestors():
+            if above.key in found:
+                found[above.key].append(other)
+    return [found[entry.dn.key] for entry in chosen]
 
 
 def give_back(found: Deleting, stayed: Collection[DN]) -> list[Step]:

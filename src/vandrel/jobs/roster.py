@@ -208,8 +208,8 @@ class Planner:
             # What a file does not list is not taken away.
             listed = shape in (Shape.MEMBERSHIPS, Shape.ROLES) or name == "members"
             found = [self._name_of(item, name, one) for one in meant if one is not None]
-            told = tuple(filter(None, found))
-            yield Assignment(name, "+=" if listed else "=", told, literal=True)
+            if told := tuple(filter(None, found)):  # of nobody who can be meant, what is there stays
+                yield Assignment(name, "+=" if listed else "=", told, literal=True)
 
     # --- who is new
 
@@ -256,7 +256,7 @@ class Planner:
             return target
         if target.state is State.NEW:
             return str(target.dn)
-        what = f"row {target.item.row}, which is meant, is refused: made without it"
+        what = f"row {target.item.row}, which is meant, is refused itself: left out here"
         item.fault(field, item.one(field), "refused", what, "mend that row first", fatal=False)
         return ""
 
