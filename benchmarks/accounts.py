@@ -17,7 +17,7 @@ from pathlib import Path
 
 from vandrel.charter.load import load
 from vandrel.dialects.standard import StandardDialect
-from vandrel.directory.embedded import layout
+from vandrel.directory.embedded import sqlite_file
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.record import journal as journals
 from vandrel.record.journal import Journal
@@ -69,11 +69,11 @@ def bare(folder: Path) -> float:
     """The same rows, read beforehand, by executemany alone."""
     total = 0.0
     for name, application, tables in (
-        ("directory.db", layout.APPLICATION, layout.TABLES),
+        ("directory.db", sqlite_file.APPLICATION, sqlite_file.TABLES),
         ("journal.db", 1, journals.TABLES),
     ):
         target = folder / f"bare-{name}"
-        layout.create(target, application, tables, "file")
+        sqlite_file.create(target, application, tables, "file")
         old = sqlite3.connect(folder / name)
         new = sqlite3.connect(target, isolation_level=None)
         new.execute("PRAGMA synchronous = FULL")

@@ -24,9 +24,9 @@ from vandrel.intake.description import Description
 from vandrel.intake.invent import people
 from vandrel.intake.propose import propose
 from vandrel.intake.table import open_table
-from vandrel.jobs.build import compare
-from vandrel.jobs.house import House
-from vandrel.jobs.roster import Planner, State
+from vandrel.jobs.bulk.roster import Planner, State
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.hierarchy.build import compare
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner
 
@@ -58,12 +58,12 @@ def read(path: Path) -> float:
     return time.perf_counter() - begun
 
 
-def check(house: House, path: Path, described: Description) -> float:
+def check(context: Context, path: Path, described: Description) -> float:
     """Seconds for the whole check; what the columns mean is known by then, as it is to `vandrel import`."""
     begun = time.perf_counter()
     table = open_table(path)
-    converter = Converter(described, table.header(), house.charter.document.lists)
-    roster = Planner(house, described, house.charter.today()).plan(converter.items(table.rows()))
+    converter = Converter(described, table.header(), context.charter.document.lists)
+    roster = Planner(context, described, context.charter.today()).plan(converter.items(table.rows()))
     seconds = time.perf_counter() - begun
     assert roster.counts()[State.NEW] == len(roster.lines), next(roster.findings())
     return seconds
@@ -78,9 +78,9 @@ def main() -> int:
         (folder / "charter.yaml").write_text(charter_text(), "utf-8")
         charter = load(folder / "charter.yaml")
         directory = EmbeddedDirectory.create(folder / "directory.db", [charter.base])
-        house = House(charter, directory, StandardDialect(directory, charter))
-        comparison = compare(house)
-        Runner(directory, house.dialect, lambda: Journal(folder / "journal.db", create=True)).run(
+        context = Context(charter, directory, StandardDialect(directory, charter))
+        comparison = compare(context)
+        Runner(directory, context.dialect, lambda: Journal(folder / "journal.db", create=True)).run(
             Plan("build", comparison.steps, comparison.findings), "bench"
         )
         for size in (1000, count):
@@ -90,7 +90,7 @@ def main() -> int:
             # The machine may be faster now and slower then: each check beside a bare reading before and behind it.
             bares, checks = [read(path)], []
             for _ in range(7):
-                checks.append(check(house, path, described))
+                checks.append(check(context, path, described))
                 bares.append(read(path))
             times = [2 * ours / sum(bares[n : n + 2]) for n, ours in enumerate(checks)]
             ours, bare = min(checks), min(bares)
@@ -102,9 +102,9 @@ def main() -> int:
         for number in range(3):
             begun = time.perf_counter()
             assert sum(1 for _ in open_table(sheet).rows()) == count
-            bare, plain = time.perf_counter() - begun, check(house, path, described)
+            bare, plain = time.perf_counter() - begun, check(context, path, described)
             sheet = sheet.rename(folder / f"{number}.xlsx")  # one that has not been unpacked before
-            over = check(house, sheet, described)
+            over = check(context, sheet, described)
             times.append(over / (bare + plain))
             sheet = sheet.rename(folder / f"again-{number}.xlsx")
         print(f"{sheet.suffix} of {count:,} rows: {over:.2f} s; bare reading {bare:.2f} s and the check of the text "

@@ -16,17 +16,17 @@ from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import AddEntry
 from vandrel.directory.port import Directory
-from vandrel.jobs.build import top_entry
-from vandrel.jobs.groups import effective
-from vandrel.jobs.house import House
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.groups.membership import effective
+from vandrel.jobs.hierarchy.build import top_entry
 
 CHAINS, DEPTH = 500, 20
 RUNS = 5
 
 
-def fill(directory: Directory, house: House) -> None:
+def fill(directory: Directory, context: Context) -> None:
     """500 chains of 20 groups, each in the next; and one person, in the first group of three chains."""
-    base, dialect = house.charter.base, house.dialect
+    base, dialect = context.charter.base, context.dialect
     unit, person = base.child("ou", "Groups"), base.child("cn", "Anna Lund")
     todo = [] if directory.existing([base]) else [AddEntry(base, top_entry(base, "Marrowick"))]
     todo.append(AddEntry(unit, dialect.new_entry("unit", unit, {})))
@@ -43,17 +43,17 @@ def fill(directory: Directory, house: House) -> None:
 
 def measure(name: str, directory: Directory) -> None:
     charter = load(CHARTER)
-    house = House(charter, directory, StandardDialect(directory, charter))
-    fill(directory, house)
+    context = Context(charter, directory, StandardDialect(directory, charter))
+    fill(directory, context)
     person = directory.get(charter.base.child("cn", "Anna Lund"))
     assert person is not None
     begun = time.perf_counter()
     for _ in range(RUNS):
-        found = sum(1 for _ in effective(house, person))
+        found = sum(1 for _ in effective(context, person))
     ours = (time.perf_counter() - begun) / RUNS
     assert found == 3 * DEPTH
     begun = time.perf_counter()
-    groups = sum(1 for _ in directory.search(charter.base, where=house.dialect.filter_for("group")))
+    groups = sum(1 for _ in directory.search(charter.base, where=context.dialect.filter_for("group")))
     theirs = time.perf_counter() - begun
     assert groups == CHAINS * DEPTH
     print(f"{name:10} {found} memberships {ours * 1000:7.1f} ms; {groups} groups read {theirs * 1000:7.1f} ms: "

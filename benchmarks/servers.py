@@ -28,10 +28,10 @@ from tests import servers
 from vandrel.charter.load import load
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import ldif
-from vandrel.jobs.assignments import Assignment
-from vandrel.jobs.copy_out import superiors_first
-from vandrel.jobs.edit import Editor, in_order
-from vandrel.jobs.house import House
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.edit import Editor, in_order
+from vandrel.jobs.inspect.export import superiors_first
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner
 from vandrel.steps.step import Add
@@ -105,8 +105,8 @@ def editing(count: int) -> tuple[float, float]:
         bare(server, count)
         charter = load(CHARTER)
         directory = servers.open_directory(server.settings())
-        house = House(charter, directory, StandardDialect(directory, charter))
-        where = house.dialect.filter_for("account")
+        context = Context(charter, directory, StandardDialect(directory, charter))
+        where = context.dialect.filter_for("account")
         entries = list(directory.search(charter.base, where=where))
         connection = ldap.initialize(server.url)
         connection.sasl_interactive_bind_s("", ldap.sasl.external())
@@ -125,11 +125,11 @@ def editing(count: int) -> tuple[float, float]:
         gc.collect()
         begun = time.perf_counter()
         with tempfile.TemporaryDirectory() as folder:
-            runner = Runner(directory, house.dialect, lambda: Journal(Path(folder) / "journal.db", create=True))
-            editor = Editor(house)
+            runner = Runner(directory, context.dialect, lambda: Journal(Path(folder) / "journal.db", create=True))
+            editor = Editor(context)
             edits = [editor.edit(entry, [Assignment("title", "=", ("Second mate",))]) for entry in entries]
             read = {edit.entry.dn.key for edit in edits}
-            report = runner.run(Plan("benchmark", in_order(house, edits), whole=False, read=read), "bench")
+            report = runner.run(Plan("benchmark", in_order(context, edits), whole=False, read=read), "bench")
         ours = time.perf_counter() - begun
         assert report.made == count, report.refused[:3]
         directory.close()

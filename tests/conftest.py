@@ -26,8 +26,8 @@ from vandrel.demo.world import charter_text
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.errors import CODES
-from vandrel.jobs.build import compare
-from vandrel.jobs.house import House
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.hierarchy.build import compare
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner
 
@@ -175,7 +175,7 @@ def nothing_is_left() -> Iterator[None]:
 class Workbench:
     """The core, without the interface: a house, its runner and its journal."""
 
-    house: House
+    context: Context
     runner: Runner
     journal: Journal
 
@@ -185,10 +185,10 @@ def bench(tmp_path: Path, charter: Charter) -> Iterator[Workbench]:
     """A directory with the units and groups of the demo's charter, and nobody in it."""
     directory = EmbeddedDirectory.create(tmp_path / "directory.db", [charter.base])
     journal = Journal(tmp_path / "journal.db", create=True)
-    house = House(charter, directory, StandardDialect(directory, charter))
-    runner = Runner(directory, house.dialect, lambda: journal)
-    comparison = compare(house)
+    context = Context(charter, directory, StandardDialect(directory, charter))
+    runner = Runner(directory, context.dialect, lambda: journal)
+    comparison = compare(context)
     runner.run(Plan("build", comparison.steps, comparison.findings), "test")
-    yield Workbench(house, runner, journal)
+    yield Workbench(context, runner, journal)
     journal.close()
     directory.close()

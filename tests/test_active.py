@@ -18,17 +18,17 @@ from vandrel.charter.document import Passwords
 from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
-from vandrel.directory.active import control, descriptor, filetime, hours, sid
+from vandrel.directory.active import account_control, descriptor, filetime, hours, sid
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import DirectoryError, Refused, VandrelError
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
-from vandrel.jobs import create_object
-from vandrel.jobs.assignments import parse as assignment
-from vandrel.jobs.create import Creator, steps
-from vandrel.jobs.edit import Editor
-from vandrel.jobs.house import House
-from vandrel.jobs.logon import logon_state
-from vandrel.jobs.probe import rights
+from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.logon import logon_state
+from vandrel.jobs.common.assignments import parse as assignment
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.groups import create_object
+from vandrel.jobs.inspect.probe import rights
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan, Runner
@@ -119,13 +119,13 @@ def test_what_is_no_week_is_refused(text):
 
 def test_kinds_of_group():
     # [MS-ADTS] 2.2.12: a security group has the highest of 32 bits set, so the number is negative.
-    assert control.group_type("security", "global") == "-2147483646"
-    assert control.group_type("security", "domain-local") == "-2147483644"
-    assert control.group_type("distribution", "universal") == "8"
+    assert account_control.group_type("security", "global") == "-2147483646"
+    assert account_control.group_type("security", "domain-local") == "-2147483644"
+    assert account_control.group_type("distribution", "universal") == "8"
     for purpose in ("security", "distribution"):
         for scope in ("global", "domain-local", "universal"):
-            number = control.group_type(purpose, scope)
-            assert (control.purpose_of(number), control.scope_of(number)) == (purpose, scope)
+            number = account_control.group_type(purpose, scope)
+            assert (account_control.purpose_of(number), account_control.scope_of(number)) == (purpose, scope)
 
 
 ALLOW_ALL = "000014 00ff010f00 01010000000000050b000000".replace(" ", "")
@@ -188,11 +188,11 @@ CHARTER = from_text(charter_text(), Path("charter.yaml"))
 
 
 @pytest.fixture(scope="module")
-def house(domain) -> Iterator[House]:
+def context(domain) -> Iterator[Context]:
     """The whole hierarchy of the demo on a domain."""
     directory = servers.open_directory(domain.settings())
-    assert directory.traits.schema == "ad"
-    found = House(CHARTER, directory, ActiveDialect(directory, CHARTER))
+    assert directory.capabilities.schema == "ad"
+    found = Context(CHARTER, directory, ActiveDialect(directory, CHARTER))
     unit = CHARTER.base.child("ou", "Trial")
     assert not any(directory.execute([s.operation() for s in found.adding(UNIT, unit, {})], atomic=True))
     yield found
@@ -202,11 +202,13 @@ def house(domain) -> Iterator[House]:
 UNDER = CHARTER.base.child("ou", "Trial")
 
 
-def created(house, sort, dn, **fields):
+def created(context, object_type, dn, **fields):
     wanted = {name.replace("_", "-"): value for name, value in fields.items()}
-    outcomes = house.directory.execute([step.operation() for step in house.adding(sort, dn, wanted)], atomic=True)
+    outcomes = context.directory.execute(
+        [step.operation() for step in context.adding(object_type, dn, wanted)], atomic=True
+    )
     assert not any(outcomes), outcomes
-    return house.directory.get(dn)
+    return context.directory.get(dn)
 
 
 def test_every_descriptor_of_the_server_comes_back_octet_by_octet(domain):
@@ -231,10 +233,12 @@ def test_every_descriptor_of_the_server_comes_back_octet_by_octet(domain):
     connection.unbind_s()
 
 
-def test_lengths_come_from_the_live_schema(house):
-    limits = {name: house.directory.schema.attribute(name).limit for name in ("employeeID", "title", "initials", "cn")}
+def test_lengths_come_from_the_live_schema(context):
+    limits = {
+        name: context.directory.schema.attribute(name).limit for name in ("employeeID", "title", "initials", "cn")
+    }
     assert limits == {"employeeID": 16, "title": 128, "initials": 6, "cn": 64}
-    assert house.directory.schema.attribute("memberOf").read_only
+    assert context.directory.schema.attribute("memberOf").read_only
 
 
 SPECIAL = {
@@ -250,62 +254,64 @@ SPECIAL = {
 
 
 @pytest.mark.parametrize("sort", [ACCOUNT, GROUP, UNIT, COMPUTER])
-def test_every_field_is_kept_read_and_cleared_on_the_server(house, sort):
-    other = created(house, ACCOUNT, UNDER.child("cn", f"Other {sort}"), login=[f"o{sort}"])
+def test_every_field_is_kept_read_and_cleared_on_the_server(context, object_type):
+    other = created(context, ACCOUNT, UNDER.child("cn", f"Other {object_type}"), login=[f"o{object_type}"])
     values = {Shape.TEXT: ["x"], Shape.DATE: ["2026-10-25"], Shape.FLAG: ["yes"], Shape.REFERENCE: [str(other.dn)],
               Shape.NUMBER: ["30"], Shape.OCTETS: [base64.to_text(b"\xff\xd8\xff\xe0 a photograph \xff\xd9")]}  # fmt: skip
     fields = {
         name: SPECIAL.get(name, values[field.shape])
         for name, field in FIELDS.items()
-        if sort in field.on
+        if object_type in field.on
         and field.shape in values
         and name not in ("name", "full", "change", "primary", "locked")
-        and not house.dialect.why_not_kept(name, sort)
+        and not context.dialect.why_not_kept(name, object_type)
     }
-    if sort == UNIT:
+    if object_type == UNIT:
         fields["notes"] = ["first"]
-    dn = UNDER.child("ou" if sort == UNIT else "cn", f"All of a {sort}")
+    dn = UNDER.child("ou" if object_type == UNIT else "cn", f"All of a {object_type}")
     try:
-        made = created(house, sort, dn, **{name.replace("-", "_"): value for name, value in fields.items()})
-        assert house.dialect.sort_of(made) == sort
-        assert {name: house.dialect.read(made, name) for name in fields} == fields
-        if sort == ACCOUNT:
+        made = created(context, object_type, dn, **{name.replace("-", "_"): value for name, value in fields.items()})
+        assert context.dialect.object_type_of(made) == object_type
+        assert {name: context.dialect.read(made, name) for name in fields} == fields
+        if object_type == ACCOUNT:
             # Works through the last day in Oslo, which is over at 23:00 UTC.
             assert filetime.parse(made.text("accountExpires")) == datetime(2026, 12, 31, 23, tzinfo=UTC)
             assert made.texts("proxyAddresses").count("SMTP:a@x.example") == 1
-        if sort == GROUP:
+        if object_type == GROUP:
             assert made.text("groupType") == "8"
         kept = ("login", "purpose", "scope", "enabled", "surname")
         for name in fields:
             if name not in kept:
-                changes = house.dialect.changes(house.directory.get(dn), name, [])
-                outcome = house.directory.execute([ModifyEntry(dn, tuple(changes))], atomic=True) if changes else [None]
+                changes = context.dialect.changes(context.directory.get(dn), name, [])
+                outcome = (
+                    context.directory.execute([ModifyEntry(dn, tuple(changes))], atomic=True) if changes else [None]
+                )
                 assert outcome == [None], (name, outcome)
-        empty = house.directory.get(dn)
-        left = {name: house.dialect.read(empty, name) for name in fields if name not in kept}
+        empty = context.directory.get(dn)
+        left = {name: context.dialect.read(empty, name) for name in fields if name not in kept}
         assert {name: value for name, value in left.items() if value not in ([], ["no"])} == {}
     finally:
-        house.directory.execute([DeleteEntry(dn), DeleteEntry(other.dn)], atomic=False)
+        context.directory.execute([DeleteEntry(dn), DeleteEntry(other.dn)], atomic=False)
 
 
-def test_days_follow_the_zone_of_the_organization(house):
-    made = created(house, ACCOUNT, UNDER.child("cn", "Summer"), login=["summer"], ends=["2026-06-30"])
+def test_days_follow_the_zone_of_the_organization(context):
+    made = created(context, ACCOUNT, UNDER.child("cn", "Summer"), login=["summer"], ends=["2026-06-30"])
     assert filetime.parse(made.text("accountExpires")) == datetime(2026, 6, 30, 22, tzinfo=UTC)
-    house.directory.execute([DeleteEntry(made.dn)], atomic=True)
+    context.directory.execute([DeleteEntry(made.dn)], atomic=True)
 
 
-def test_the_servers_password_rules_are_those_of_its_domain(house):
+def test_the_servers_password_rules_are_those_of_its_domain(context):
     """History 24, longest age 42 days, shortest 1 day, length 7, three of four classes."""
-    ((source, found),) = house.dialect.password_layers(None)
+    ((source, found),) = context.dialect.password_layers(None)
     assert source == "domain marrowick"
     assert found == Passwords(length=7, classes=3, history=24, lasts=42, rests=1, own_names="refuse")
-    rules = {rule.name: (rule.value, rule.source) for rule in house.password_rules("crew").shown()}
+    rules = {rule.name: (rule.value, rule.source) for rule in context.password_rules("crew").shown()}
     assert rules["length"] == (12, "charter")
     assert rules["lasts"] == (42, "domain marrowick")
 
 
-def test_a_finer_policy_goes_before_the_domains_rules(house):
-    entry = created(house, ACCOUNT, UNDER.child("cn", "Strict"), login=["strict"])
+def test_a_finer_policy_goes_before_the_domains_rules(context):
+    entry = created(context, ACCOUNT, UNDER.child("cn", "Strict"), login=["strict"])
     holder = CHARTER.base.child("cn", "System").child("cn", "Password Settings Container").child("cn", "Masters")
     day = 864_000_000_000
     finer = AddEntry(holder, {
@@ -316,82 +322,84 @@ def test_a_finer_policy_goes_before_the_domains_rules(house):
         "msDS-LockoutThreshold": ["0"], "msDS-LockoutDuration": ["-18000000000"],
         "msDS-LockoutObservationWindow": ["-18000000000"], "msDS-PSOAppliesTo": [str(entry.dn)],
     })  # fmt: skip
-    assert house.directory.execute([finer], atomic=True) == [None]
-    layers = dict(house.dialect.password_layers(house.directory.get(entry.dn)))
+    assert context.directory.execute([finer], atomic=True) == [None]
+    layers = dict(context.dialect.password_layers(context.directory.get(entry.dn)))
     assert list(layers) == ["domain marrowick", "policy Masters"]
     assert (layers["policy Masters"].length, layers["policy Masters"].lasts, layers["policy Masters"].classes) == (
         20,
         90,
         0,
     )
-    rules = {rule.name: (rule.value, rule.source) for rule in house.password_rules("crew", entry).shown()}
+    rules = {rule.name: (rule.value, rule.source) for rule in context.password_rules("crew", entry).shown()}
     assert rules["length"] == (20, "policy Masters")
     assert rules["lasts"] == (90, "policy Masters")  # the narrowest replaces the domain's 42 days
     assert rules["history"] == (24, "charter")
-    house.directory.execute([DeleteEntry(holder), DeleteEntry(entry.dn)], atomic=False)
+    context.directory.execute([DeleteEntry(holder), DeleteEntry(entry.dn)], atomic=False)
 
 
-def runner_of(house, tmp_path) -> Runner:
-    return Runner(house.directory, house.dialect, lambda: Journal(tmp_path / "journal.db", create=True))
+def runner_of(context, tmp_path) -> Runner:
+    return Runner(context.directory, context.dialect, lambda: Journal(tmp_path / "journal.db", create=True))
 
 
-def hired(house, tmp_path, given, surname, login):
-    draft = Creator(house, CHARTER.today()).draft(
+def hired(context, tmp_path, given, surname, login):
+    draft = Creator(context, CHARTER.today()).draft(
         "guest", {"given": [given], "surname": [surname], "sponsor": ["Administrator"], "place": ["/Trial"], "login": [login]}
     )  # fmt: skip
     assert not [f for f in draft.findings if f.fatal], draft.findings
-    report = runner_of(house, tmp_path).run(
-        Plan("hire", steps(house, [(draft, Secret("Kv9-fjord-lamp"))]), draft.findings), "t"
+    report = runner_of(context, tmp_path).run(
+        Plan("hire", steps(context, [(draft, Secret("Kv9-fjord-lamp"))]), draft.findings), "t"
     )
     assert not report.in_part, report.refused
-    return house.directory.get(draft.dn)
+    return context.directory.get(draft.dn)
 
 
-def test_an_account_is_enabled_once_it_has_its_password_and_logs_on(house, tmp_path):
-    entry = hired(house, tmp_path, "Anna", "Lund", "annal")
-    state = logon_state(house, entry, CHARTER.today())
+def test_an_account_is_enabled_once_it_has_its_password_and_logs_on(context, tmp_path):
+    entry = hired(context, tmp_path, "Anna", "Lund", "annal")
+    state = logon_state(context, entry, CHARTER.today())
     assert state.able
     assert "must be changed at the next logon" in state.sentence
-    assert house.directory.verify_password(entry.dn, Secret("Kv9-fjord-lamp"))
-    off = Editor(house).edit(entry, [assignment("enabled=no")])
-    assert not runner_of(house, tmp_path).run(Plan("off", off.steps), "t").in_part
-    assert not house.directory.verify_password(entry.dn, Secret("Kv9-fjord-lamp"))
-    assert "the account is disabled" in logon_state(house, house.directory.get(entry.dn), CHARTER.today()).sentence
-    house.directory.execute([DeleteEntry(entry.dn)], atomic=True)
+    assert context.directory.verify_password(entry.dn, Secret("Kv9-fjord-lamp"))
+    off = Editor(context).edit(entry, [assignment("enabled=no")])
+    assert not runner_of(context, tmp_path).run(Plan("off", off.steps), "t").in_part
+    assert not context.directory.verify_password(entry.dn, Secret("Kv9-fjord-lamp"))
+    assert "the account is disabled" in logon_state(context, context.directory.get(entry.dn), CHARTER.today()).sentence
+    context.directory.execute([DeleteEntry(entry.dn)], atomic=True)
 
 
-def test_a_password_that_the_server_refuses_leaves_no_account_behind(house, tmp_path):
-    draft = Creator(house, CHARTER.today()).draft(
+def test_a_password_that_the_server_refuses_leaves_no_account_behind(context, tmp_path):
+    draft = Creator(context, CHARTER.today()).draft(
         "guest", {"surname": ["Hemlig"], "sponsor": ["Administrator"], "place": ["/Trial"]}
     )
-    plan = Plan("hire", steps(house, [(draft, Secret("abc"))]), draft.findings)
-    report = runner_of(house, tmp_path).run(plan, "t")
+    plan = Plan("hire", steps(context, [(draft, Secret("abc"))]), draft.findings)
+    report = runner_of(context, tmp_path).run(plan, "t")
     codes = dict(report.refused)
     assert codes[str(draft.dn)].code in ("password", "done-in-part")
     assert any(error.code == "password" and "too short" in str(error) for _, error in report.refused)
     assert report.made == 0
-    assert house.directory.get(draft.dn) is None
+    assert context.directory.get(draft.dn) is None
 
 
-def test_the_primary_group_is_a_membership_too(house, tmp_path):
-    entry = created(house, ACCOUNT, UNDER.child("cn", "Member"), login=["memb"])
-    team = created(house, GROUP, UNDER.child("cn", "team"), purpose=["security"], scope=["global"])
-    names = [g.dn.name for g in house.directory.search(CHARTER.base, where=house.dialect.groups_filter(entry))]
+def test_the_primary_group_is_a_membership_too(context, tmp_path):
+    entry = created(context, ACCOUNT, UNDER.child("cn", "Member"), login=["memb"])
+    team = created(context, GROUP, UNDER.child("cn", "team"), purpose=["security"], scope=["global"])
+    names = [g.dn.name for g in context.directory.search(CHARTER.base, where=context.dialect.groups_filter(entry))]
     assert names == ["Domain Users"]
-    assert [dn.partition(",")[0] for dn in house.dialect.read(entry, "primary")] == ["CN=Domain Users"]
-    leave = Editor(house).edit(entry, [assignment("groups=team")])
+    assert [dn.partition(",")[0] for dn in context.dialect.read(entry, "primary")] == ["CN=Domain Users"]
+    leave = Editor(context).edit(entry, [assignment("groups=team")])
     assert [f.what for f in leave.findings] == ["Domain Users is the primary group of Member, and cannot be left"]
-    runner = runner_of(house, tmp_path)
-    runner.run(Plan("join", Editor(house).edit(entry, [assignment("groups+=team")]).steps), "t")
-    entry = house.directory.get(entry.dn)
-    runner.run(Plan("primary", Editor(house).edit(entry, [assignment("primary=team")]).steps), "t")
-    entry = house.directory.get(entry.dn)
-    names = [g.dn.name for g in house.directory.search(CHARTER.base, where=house.dialect.groups_filter(entry))]
+    runner = runner_of(context, tmp_path)
+    runner.run(Plan("join", Editor(context).edit(entry, [assignment("groups+=team")]).steps), "t")
+    entry = context.directory.get(entry.dn)
+    runner.run(Plan("primary", Editor(context).edit(entry, [assignment("primary=team")]).steps), "t")
+    entry = context.directory.get(entry.dn)
+    names = [g.dn.name for g in context.directory.search(CHARTER.base, where=context.dialect.groups_filter(entry))]
     assert sorted(names) == ["Domain Users", "team"]  # the old one became an ordinary membership
-    found = house.directory.search(CHARTER.base, where=house.dialect.primary_members(house.directory.get(team.dn)))
+    found = context.directory.search(
+        CHARTER.base, where=context.dialect.primary_members(context.directory.get(team.dn))
+    )
     assert [e.dn.name for e in found] == ["Member"]
-    assert "Member" not in " ".join(house.dialect.members(house.directory.get(team.dn)))
-    house.directory.execute([DeleteEntry(entry.dn), DeleteEntry(team.dn)], atomic=False)
+    assert "Member" not in " ".join(context.dialect.members(context.directory.get(team.dn)))
+    context.directory.execute([DeleteEntry(entry.dn), DeleteEntry(team.dn)], atomic=False)
 
 
 def test_the_program_shows_primary_members_too(domain, tmp_path):
@@ -411,34 +419,34 @@ def test_the_program_shows_primary_members_too(domain, tmp_path):
     assert {"Administrator", "krbtgt"} <= set(listed)
 
 
-def test_the_server_itself_protects_what_is_protected(house):
-    entry = created(house, ACCOUNT, UNDER.child("cn", "Safe"), login=["safe"], protected=["yes"])
-    sibling = created(house, ACCOUNT, UNDER.child("cn", "Other"), login=["othr"])
+def test_the_server_itself_protects_what_is_protected(context):
+    entry = created(context, ACCOUNT, UNDER.child("cn", "Safe"), login=["safe"], protected=["yes"])
+    sibling = created(context, ACCOUNT, UNDER.child("cn", "Other"), login=["othr"])
     elsewhere = RenameEntry(entry.dn, CHARTER.base.child("cn", "Safe"))
-    outcomes = house.directory.execute([DeleteEntry(entry.dn), elsewhere, DeleteEntry(sibling.dn)], atomic=False)
+    outcomes = context.directory.execute([DeleteEntry(entry.dn), elsewhere, DeleteEntry(sibling.dn)], atomic=False)
     assert [o.code if o else "" for o in outcomes] == ["protected", "protected", ""]
-    release = house.dialect.changes(entry, "protected", ["no"])
-    assert house.directory.execute([ModifyEntry(entry.dn, tuple(release)), DeleteEntry(entry.dn)], atomic=True) == [
+    release = context.dialect.changes(entry, "protected", ["no"])
+    assert context.directory.execute([ModifyEntry(entry.dn, tuple(release)), DeleteEntry(entry.dn)], atomic=True) == [
         None,
         None,
     ]
 
 
-def test_what_an_identity_may_do_is_known_before_it_is_tried(house, domain, tmp_path):
-    entry = hired(house, tmp_path, "Petra", "Sund", "petra")
+def test_what_an_identity_may_do_is_known_before_it_is_tried(context, domain, tmp_path):
+    entry = hired(context, tmp_path, "Petra", "Sund", "petra")
     # Her password is hers now, so that she can bind.
-    assert house.directory.execute([SetPassword(entry.dn, Secret("Qx7-reef-anchor"), False)], atomic=True) == [None]
+    assert context.directory.execute([SetPassword(entry.dn, Secret("Qx7-reef-anchor"), False)], atomic=True) == [None]
     hers = servers.settings(
         (domain.url,), bind_dn="petra@marrowick.example", secret=Secret("Qx7-reef-anchor"),
         ca_file=domain.ca_file, identity="everyday", others=("admin",),
     )  # fmt: skip
     directory = servers.open_directory(hers)
-    mine = House(CHARTER, directory, ActiveDialect(directory, CHARTER))
+    mine = Context(CHARTER, directory, ActiveDialect(directory, CHARTER))
     own = rights(directory, mine.dialect, entry.dn, ACCOUNT)
     assert "phone" in own.fields
     assert {"title", "enabled", "protected"} <= set(own.not_fields)
     assert own.creates == ()
-    assert rights(house.directory, house.dialect, UNDER, UNIT).creates == (ACCOUNT, GROUP, UNIT, COMPUTER)
+    assert rights(context.directory, context.dialect, UNDER, UNIT).creates == (ACCOUNT, GROUP, UNIT, COMPUTER)
     change = Plan("try", Editor(mine).edit(directory.get(entry.dn), [assignment("title=Captain")]).steps)
     with pytest.raises(Refused, match="may not change title") as caught:
         runner_of(mine, tmp_path).run(change, "t")
@@ -451,7 +459,7 @@ def test_what_an_identity_may_do_is_known_before_it_is_tried(house, domain, tmp_
     assert "petra@marrowick.example may not change title" in str(outcome)
     assert outcome.findings[0].remedy == "try another identity of this connection: --who admin"
     directory.close()
-    house.directory.execute([DeleteEntry(entry.dn)], atomic=True)
+    context.directory.execute([DeleteEntry(entry.dn)], atomic=True)
 
 
 def test_a_password_never_goes_to_the_server_unencrypted(domain):
@@ -472,12 +480,12 @@ def test_the_certificate_of_a_stranger_is_not_trusted(domain):
     servers.open_directory(structs.replace(domain.settings(), ca_file="", unchecked=True)).close()
 
 
-def test_names_must_be_free_in_their_own_scopes(house):
+def test_names_must_be_free_in_their_own_scopes(context):
     entry = created(
-        house, ACCOUNT, UNDER.child("cn", "First"), login=["first"], principal=["first@marrowick.example"],
+        context, ACCOUNT, UNDER.child("cn", "First"), login=["first"], principal=["first@marrowick.example"],
         mail=["first@marrowick.example"], alias=["one@marrowick.example"],
     )  # fmt: skip
-    taken = Creator(house, CHARTER.today()).draft(
+    taken = Creator(context, CHARTER.today()).draft(
         "guest", {"surname": ["Second"], "login": ["FIRST"], "principal": ["First@marrowick.example"],
                   "mail": ["one@marrowick.example"], "sponsor": ["Administrator"], "place": ["/Trial"]}
     )  # fmt: skip
@@ -486,28 +494,28 @@ def test_names_must_be_free_in_their_own_scopes(house):
         UNDER.child("cn", "Twin"),
         {"objectClass": ["user"], "sAMAccountName": ["twin"], "userPrincipalName": ["first@marrowick.example"]},
     )
-    (outcome,) = house.directory.execute([twin], atomic=True)
+    (outcome,) = context.directory.execute([twin], atomic=True)
     assert outcome.code == "taken"
-    house.directory.execute([DeleteEntry(entry.dn)], atomic=True)
+    context.directory.execute([DeleteEntry(entry.dn)], atomic=True)
 
 
-def test_what_was_deleted_can_still_be_seen(house):
-    made = created(house, ACCOUNT, UNDER.child("cn", "Gone, Soon"), login=["gone"])
-    assert house.directory.execute([DeleteEntry(made.dn)], atomic=True) == [None]
-    (found,) = [e for e in house.directory.deleted() if house.dialect.before_deletion(e)[0] == "Gone, Soon"]
-    assert house.dialect.before_deletion(found)[1].lower() == str(UNDER).lower()
-    assert (house.one(found, "login"), house.dialect.sort_of(found)) == ("gone", ACCOUNT)
+def test_what_was_deleted_can_still_be_seen(context):
+    made = created(context, ACCOUNT, UNDER.child("cn", "Gone, Soon"), login=["gone"])
+    assert context.directory.execute([DeleteEntry(made.dn)], atomic=True) == [None]
+    (found,) = [e for e in context.directory.deleted() if context.dialect.before_deletion(e)[0] == "Gone, Soon"]
+    assert context.dialect.before_deletion(found)[1].lower() == str(UNDER).lower()
+    assert (context.one(found, "login"), context.dialect.object_type_of(found)) == ("gone", ACCOUNT)
     assert found.text("objectGUID") == made.text("objectGUID")
 
 
-def test_a_ticket_proves_who_one_is(domain, tmp_path, house):
+def test_a_ticket_proves_who_one_is(domain, tmp_path, context):
     """GSSAPI (RFC 4752) with a ticket from the domain's own server."""
     if not shutil.which("kinit") or not list(Path("/usr/lib").glob("*/sasl2/libgssapiv2.so")):
         not_installed("krb5-user and libsasl2-modules-gssapi-mit, for the test of GSSAPI")
     # The server is called by its address here, and tickets are for names that it is known to have.
-    machine = next(house.directory.search(CHARTER.base, where=house.dialect.filter_for(COMPUTER)))
+    machine = next(context.directory.search(CHARTER.base, where=context.dialect.filter_for(COMPUTER)))
     name = Change("servicePrincipalName", added=(f"ldap/{domain.address}",))
-    assert house.directory.execute([ModifyEntry(machine.dn, (name,))], atomic=True) == [None]
+    assert context.directory.execute([ModifyEntry(machine.dn, (name,))], atomic=True) == [None]
     (tmp_path / "krb5.conf").write_text(
         f"[libdefaults]\ndefault_realm = MARROWICK.EXAMPLE\nrdns = false\ndns_lookup_kdc = false\n"
         f"dns_canonicalize_hostname = false\n[realms]\nMARROWICK.EXAMPLE = {{\n kdc = {domain.address}\n}}\n"

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from vandrel.connections import book
-from vandrel.connections.book import ConnectionFaults, choose, load
+from vandrel.connections import config
+from vandrel.connections.config import ConnectionFaults, choose, load
 from vandrel.connections.passwords import obtain
 from vandrel.errors import VandrelError
 from vandrel.secret import Secret
@@ -103,7 +103,7 @@ def test_faults_of_the_file_stand_with_line_and_column(tmp_path, text, line, wha
     ]
 
 
-def identity_of(tmp_path, words: str) -> book.Way:
+def identity_of(tmp_path, words: str) -> config.Target:
     (tmp_path / "connections.yaml").write_text(
         f"connections:\n  a:\n    hosts: [ldaps://x]\n    identities: {{i: {{bind: cn=x, {words}}}}}\n"
     )

@@ -36,25 +36,27 @@ VALUES = {
 SPECIAL = {"country": "NO", "enabled": "no", "mail": "a@x.example", "alias": "b@x.example"}
 
 
-def entry(sort: str, dn=ANNA, **fields) -> Entry:
-    made = DIALECT.new_entry(sort, dn, {name.replace("_", "-"): value for name, value in fields.items()})
+def entry(object_type: str, dn=ANNA, **fields) -> Entry:
+    made = DIALECT.new_entry(object_type, dn, {name.replace("_", "-"): value for name, value in fields.items()})
     return Entry(dn, made)
 
 
 @pytest.mark.parametrize("sort", [ACCOUNT, GROUP, UNIT])
-def test_every_field_is_kept_read_changed_and_cleared(sort):
+def test_every_field_is_kept_read_changed_and_cleared(object_type):
     fields = {
         name: [SPECIAL.get(name, VALUES[field.shape])]
         for name, field in FIELDS.items()
-        if sort in field.on
+        if object_type in field.on
         and field.shape in VALUES
         and name not in ("name", "full", "locked")
-        and not DIALECT.why_not_kept(name, sort)
+        and not DIALECT.why_not_kept(name, object_type)
     }
-    dn = names.parse("ou=Deck,dc=marrowick,dc=example") if sort == UNIT else ANNA
-    made = Entry(dn, DIALECT.new_entry(sort, dn, fields | ({"surname": ["Lund"]} if sort == ACCOUNT else {})))
+    dn = names.parse("ou=Deck,dc=marrowick,dc=example") if object_type == UNIT else ANNA
+    made = Entry(
+        dn, DIALECT.new_entry(object_type, dn, fields | ({"surname": ["Lund"]} if object_type == ACCOUNT else {}))
+    )
     assert not SCHEMA.check_entry(made.attributes)
-    assert DIALECT.sort_of(made) == sort
+    assert DIALECT.object_type_of(made) == object_type
     for name, value in fields.items():
         if name not in ("surname",):
             assert DIALECT.read(made, name) == value, name

@@ -31,7 +31,7 @@ class Standard:
     person = ("top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount")
     group = ("top", "groupOfNames", "vandrelGroup")
     unit = ("top", "organizationalUnit", "vandrelUnit")
-    login, identity, born, nobody = "uid", "entryUUID", "createTimestamp", [""]
+    login, identity, created, nobody = "uid", "entryUUID", "createTimestamp", [""]
     phones, many = "telephoneNumber", 3000
     answers: ClassVar[dict[str, str]] = {}
 
@@ -40,7 +40,7 @@ class Active(Standard):
     """The same for the Active Directory schema."""
 
     person, group, unit = ("user",), ("group",), ("organizationalUnit",)
-    login, identity, born, nobody = "sAMAccountName", "objectGUID", "whenCreated", []
+    login, identity, created, nobody = "sAMAccountName", "objectGUID", "whenCreated", []
     #: More than come in one piece; a hundred take two seconds.
     phones, many = "otherTelephone", 1510
     #: A person needs no more than a login; what is there already counts as changed by somebody.
@@ -51,7 +51,7 @@ FLAVOURS = {"standard": Standard, "ad": Active}
 
 
 def of(directory: Directory) -> type[Standard]:
-    return FLAVOURS[directory.traits.schema]
+    return FLAVOURS[directory.capabilities.schema]
 
 
 def unit(dn: names.DN, **more: list):
@@ -135,7 +135,7 @@ def test_an_entry_comes_back_as_it_was_given(directory):
     assert str(entry.dn).lower() == str(ANNA).lower()
     assert entry.text("cn") == "Anna Lund"  # the naming value is an attribute of the entry
     assert len(entry.text(of(directory).identity)) == 36
-    assert entry.text(of(directory).born).endswith("Z")
+    assert entry.text(of(directory).created).endswith("Z")
     assert directory.get(DECK.child("cn", "nobody")) is None
     assert [names.parse(text) for text in directory.get(ARNE).texts("manager")] == [ANNA]
 
@@ -176,7 +176,7 @@ def test_searches_within_a_search_cut_nothing_off(directory, monkeypatch):
 
 
 def test_holders_and_existing(directory):
-    assert directory.holders(of(directory).login, ["ALUND", "nobody"]) == {"ALUND": ANNA}
+    assert directory.find_owners(of(directory).login, ["ALUND", "nobody"]) == {"ALUND": ANNA}
     strangers = [DECK.child("cn", f"x, {number}") for number in range(60)]
     assert directory.existing([ANNA, *strangers[:1]]) == {ANNA}
     assert directory.existing([*strangers, ANNA, ARNE, DECK, BRIDGE.child("cn", "y")]) == {ANNA, ARNE, DECK}
@@ -330,7 +330,7 @@ def test_two_new_entries_of_one_sequence_cannot_share_a_name(directory):
 def test_passwords(directory):
     first, second = Secret("Kv9-fjord-lamp", generated=True), Secret("Qx7-reef-anchor", generated=True)
     marks = {"standard": ("pwdReset", "TRUE", ""), "ad": ("pwdLastSet", "0", None)}
-    mark, demanded, free = marks[directory.traits.schema]
+    mark, demanded, free = marks[directory.capabilities.schema]
     assert not directory.verify_password(ANNA, first)
     assert not one(directory, SetPassword(ANNA, first, must_change=True))
     if of(directory) is Active:  # no password is looked at while the account is disabled

@@ -166,7 +166,7 @@ def test_of_two_that_want_one_name_one_gets_it(path):
 
 
 def test_who_waits_too_long_for_another_writer_is_told(path, monkeypatch):
-    monkeypatch.setattr("vandrel.directory.embedded.layout._BUSY_SECONDS", 0.2)
+    monkeypatch.setattr("vandrel.directory.embedded.sqlite_file._BUSY_SECONDS", 0.2)
     holder = sqlite3.connect(path, isolation_level=None)
     holder.execute("BEGIN IMMEDIATE")
     directory = EmbeddedDirectory(path)

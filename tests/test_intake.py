@@ -350,7 +350,7 @@ def test_whom_rows_mean_who_come_later_or_are_refused_is_told(place):
         ("name", "members"),
         ("Oak inner", "6801"),
         ("Oak outer", "gg-oak-inner"),
-        sort="group",
+        object_type="group",
         key="[name]",
     )
     assert folder.run("import", "gg.csv", "-y").code == 0
@@ -515,7 +515,7 @@ def test_groups_units_and_computers_by_the_same_mechanism(place):
         ("name", "kind", "notes"),
         ("Lamp watch", "team", "Lamps"),
         ("Bell watch", "team", ""),
-        sort="group",
+        object_type="group",
         key="[name]",
     )
     table(
@@ -524,10 +524,18 @@ def test_groups_units_and_computers_by_the_same_mechanism(place):
         ("name", "groups", "notes"),
         ("NQ-LAMP-01", "gg-desks", "x"),
         ("NQ-LAMP-02", "", "y"),
-        sort="computer",
+        object_type="computer",
         key="[name]",
     )
-    table(folder, "n", ("place", "notes"), ("/Shore/Lamps", "a"), ("/Shore/Lamps/Oil", "b"), sort="unit", key="[place]")
+    table(
+        folder,
+        "n",
+        ("place", "notes"),
+        ("/Shore/Lamps", "a"),
+        ("/Shore/Lamps/Oil", "b"),
+        object_type="unit",
+        key="[place]",
+    )
     for name in ("g", "c", "n"):
         done = folder.run("import", f"{name}.csv", "-y")
         assert (done.code, "2 created" in done.out) == (0, True), done.out + done.err

@@ -8,14 +8,14 @@ import pytest
 
 from vandrel.directory import dn as names
 from vandrel.errors import VandrelError
-from vandrel.jobs import create_object
-from vandrel.jobs.assignments import Assignment, parse, split
-from vandrel.jobs.build import State, compare
-from vandrel.jobs.create import Creator, steps
-from vandrel.jobs.edit import Editor
-from vandrel.jobs.infer import infer
-from vandrel.jobs.logon import logon_state
-from vandrel.jobs.resolve import NotOne, resolve
+from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.logon import logon_state
+from vandrel.jobs.audit.infer import infer
+from vandrel.jobs.common.assignments import Assignment, parse, split
+from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.resolve import NotOne, resolve
+from vandrel.jobs.groups import create_object
+from vandrel.jobs.hierarchy.build import State, compare
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan
 from vandrel.steps.step import Add, Password, Rename, Set
@@ -27,10 +27,10 @@ DECK = {"site": ("Northquay",), "department": ("Deck",), "category": ("Hands",)}
 def hire(bench, surname="Lund", given="Anna", number="1", secret=True, **more) -> str:
     """Create one member of the crew and return the logon name."""
     fields = {"given": (given,), "surname": (surname,), "number": (number,), **DECK}
-    draft = Creator(bench.house, TODAY).draft("crew", fields | {k: (v,) for k, v in more.items()})
+    draft = Creator(bench.context, TODAY).draft("crew", fields | {k: (v,) for k, v in more.items()})
     assert not draft.findings, draft.findings
     password = Secret("Kv9-fjord-lamp", generated=True) if secret else None
-    bench.runner.run(Plan("hire", steps(bench.house, [(draft, password)])), "test")
+    bench.runner.run(Plan("hire", steps(bench.context, [(draft, password)])), "test")
     return draft.value("login")
 
 
@@ -48,33 +48,33 @@ def test_a_person_is_found_by_anything_that_names_them(bench, typed):
     hire(bench, "Lund", "Anna", "8")
     if typed == "muller":  # neither the name nor its German spelling: only near
         with pytest.raises(NotOne) as caught:
-            resolve(bench.house, typed)
+            resolve(bench.context, typed)
         assert [c.name for c in caught.value.candidates] == ["jmueller"]
     else:
-        assert resolve(bench.house, typed).text("uid") == "jmueller"
+        assert resolve(bench.context, typed).text("uid") == "jmueller"
 
 
 def test_several_fit_or_none(bench):
     for number in ("1", "2"):
         hire(bench, number=number)
     with pytest.raises(NotOne) as caught:
-        resolve(bench.house, "lund")
+        resolve(bench.context, "lund")
     assert (caught.value.exit_code, len(caught.value.candidates)) == (31, 2)
     with pytest.raises(NotOne) as caught:
-        resolve(bench.house, "Annna Lnud")
+        resolve(bench.context, "Annna Lnud")
     assert caught.value.exit_code == 30
     assert "alund" in [c.name for c in caught.value.candidates]
-    assert resolve(bench.house, "alund").text("employeeNumber") == "1"  # a logon name beats fragments
+    assert resolve(bench.context, "alund").text("employeeNumber") == "1"  # a logon name beats fragments
 
 
 def test_places_and_groups(bench):
-    assert str(resolve(bench.house, "/ferries/NORTHQUAY").dn) == "ou=Northquay,ou=Ferries,dc=marrowick,dc=example"
-    assert resolve(bench.house, "gg-it").dn.name == "gg-it"
+    assert str(resolve(bench.context, "/ferries/NORTHQUAY").dn) == "ou=Northquay,ou=Ferries,dc=marrowick,dc=example"
+    assert resolve(bench.context, "gg-it").dn.name == "gg-it"
     with pytest.raises(VandrelError) as caught:
-        resolve(bench.house, "/Ferries/Northqay")
+        resolve(bench.context, "/Ferries/Northqay")
     assert "/Ferries/Northquay" in caught.value.findings[0].remedy
     with pytest.raises(VandrelError) as caught:
-        resolve(bench.house, "cn=x,ou=Ferries,dc=marrowick,dc=example")
+        resolve(bench.context, "cn=x,ou=Ferries,dc=marrowick,dc=example")
     assert "ou=Ferries" in caught.value.findings[0].remedy
 
 
@@ -82,7 +82,7 @@ def test_places_and_groups(bench):
 def test_what_is_typed_is_never_part_of_a_filter(bench, typed):
     hire(bench)
     with pytest.raises(NotOne):
-        resolve(bench.house, typed)
+        resolve(bench.context, typed)
 
 
 # --- assignments
@@ -121,7 +121,7 @@ def test_names_and_assignments_are_told_apart():
 
 def test_an_account_is_worked_out_by_the_charter(bench):
     fields = {"given": ("Lærke",), "surname": ("Kjærgård",), "language": ("da",), "number": ("9",), **DECK}
-    draft = Creator(bench.house, TODAY).draft("crew", fields)
+    draft = Creator(bench.context, TODAY).draft("crew", fields)
     values = {name: derived.values for name, derived in draft.derived.items()}
     assert not draft.findings
     assert values["login"] == ("lkjaergaard",)
@@ -137,7 +137,7 @@ def test_an_account_is_worked_out_by_the_charter(bench):
 
 def test_the_four_scopes_of_uniqueness(bench):
     assert hire(bench) == "alund"
-    draft = Creator(bench.house, TODAY).draft(
+    draft = Creator(bench.context, TODAY).draft(
         "crew", {"given": ("Anna",), "surname": ("Lund",), "number": ("2",), **DECK}
     )
     assert draft.value("login") == "annlund"  # in the domain: the next rung
@@ -153,7 +153,7 @@ def test_the_four_scopes_of_uniqueness(bench):
         "site": ("Kelness",),
         "department": ("Deck",),
     }
-    draft = Creator(bench.house, TODAY).draft("crew", elsewhere | {"category": ("Hands",)})
+    draft = Creator(bench.context, TODAY).draft("crew", elsewhere | {"category": ("Hands",)})
     assert draft.value("name") == "Anna Lund"  # the same name in another branch is wanted
 
 
@@ -163,7 +163,7 @@ def test_a_principal_name_that_is_taken_moves_the_logon_name_on(bench):
 
 
 def test_two_of_one_request_get_different_names(bench):
-    creator = Creator(bench.house, TODAY)
+    creator = Creator(bench.context, TODAY)
     fields = {"given": ("Samuel",), "surname": ("Bright",), **DECK}
     one, other = (creator.draft("crew", fields | {"number": (n,)}) for n in ("1", "2"))
     assert [d.value("login") for d in (one, other)] == ["sbright", "sambright"]
@@ -177,7 +177,7 @@ def test_two_of_one_request_get_different_names(bench):
 def test_a_name_that_was_typed_and_is_taken_gets_an_offer(bench):
     hire(bench)
     fields = {"given": ("Arne",), "surname": ("Lund",), "number": ("2",), "login": ("alund",), **DECK}
-    (finding,) = [f for f in Creator(bench.house, TODAY).draft("crew", fields).findings if f.where == "login"]
+    (finding,) = [f for f in Creator(bench.context, TODAY).draft("crew", fields).findings if f.where == "login"]
     assert finding.code == "taken"
     assert "in the domain" in finding.what
     assert "arnlund" in finding.remedy
@@ -207,26 +207,26 @@ def test_a_name_that_was_typed_and_is_taken_gets_an_offer(bench):
     ],
 )
 def test_what_is_wrong_with_a_request(bench, kind, fields, expected):
-    draft = Creator(bench.house, TODAY).draft(kind, {name: (value,) for name, value in fields.items()})
+    draft = Creator(bench.context, TODAY).draft(kind, {name: (value,) for name, value in fields.items()})
     assert {f.code for f in draft.findings if f.fatal} == expected
 
 
 def test_unknown_fields_and_kinds(bench):
     for kind, fields, code in [("crew", {"titel": ("x",)}, 10), ("crow", {}, 11), ("crew", {"members": ("x",)}, 10)]:
         with pytest.raises(VandrelError) as caught:
-            Creator(bench.house, TODAY).draft(kind, fields)
+            Creator(bench.context, TODAY).draft(kind, fields)
         assert caught.value.exit_code == code
 
 
 def test_kinds_differ(bench):
     boss = hire(bench)
-    draft = Creator(bench.house, TODAY).draft(
+    draft = Creator(bench.context, TODAY).draft(
         "guest", {"given": ("Edwin",), "surname": ("Thorne",), "sponsor": (boss,)}
     )
     assert draft.value("login") == "g-thorne"
     assert draft.value("principal") == "g-thorne@guests.marrowick.example"
     assert draft.value("ends") == "2026-12-23"  # thirty days from 23 November
-    draft = Creator(bench.house, TODAY).draft(
+    draft = Creator(bench.context, TODAY).draft(
         "administrator", {"given": ("Anna",), "surname": ("Lund",), "number": ("1",)}
     )
     assert draft.value("login") == "adm-alund"
@@ -236,28 +236,30 @@ def test_kinds_differ(bench):
 
 def test_groups_of_the_kind_are_meant_exactly_and_typed_ones_are_resolved(bench):
     fields = {"given": ("Anna",), "surname": ("Lund",), "number": ("1",), "department": ("IT",)}
-    draft = Creator(bench.house, TODAY).draft("staff", fields | {"groups": ("sailing", "GG-IT")})
+    draft = Creator(bench.context, TODAY).draft("staff", fields | {"groups": ("sailing", "GG-IT")})
     assert draft.derived["groups"].values == ("gg-it", "gg-everybody", "dl-sailing-plan")
     assert draft.derived["groups"].rule.endswith("typed")
     # Where gg-it is gone, a group that only has gg-it in its name is no stand-in for it.
-    group = resolve(bench.house, "gg-it")
+    group = resolve(bench.context, "gg-it")
     bench.runner.run(Plan("t", [Rename(group.dn, group.dn.parent.child("cn", "gg-it-guests"))]), "t")
-    draft = Creator(bench.house, TODAY).draft("staff", fields)
+    draft = Creator(bench.context, TODAY).draft("staff", fields)
     assert [(f.code, "gg-it," in f.what) for f in draft.findings] == [("dangling", True)]
     (finding,) = (
-        Creator(bench.house, TODAY).draft("staff", fields | {"department": ("Office",), "groups": ("nosuch",)}).findings
+        Creator(bench.context, TODAY)
+        .draft("staff", fields | {"department": ("Office",), "groups": ("nosuch",)})
+        .findings
     )
     assert finding.code == "not-found"
 
 
 def test_the_steps_of_a_new_account(bench):
-    draft = Creator(bench.house, TODAY).draft(
+    draft = Creator(bench.context, TODAY).draft(
         "crew", {"given": ("Anna",), "surname": ("Lund",), "number": ("1",), **DECK}
     )
-    made = steps(bench.house, [(draft, Secret("x", generated=True))])
+    made = steps(bench.context, [(draft, Secret("x", generated=True))])
     assert [type(step) for step in made] == [Add, Password, Set, Set]
     assert made[1].must_change
-    without = steps(bench.house, [(draft, None)])
+    without = steps(bench.context, [(draft, None)])
     assert [type(step) for step in without] == [Add, Set, Set]
     assert without[0].attributes["pwdAccountLockedTime"] == ["000001010000Z"]
 
@@ -275,8 +277,8 @@ def test_the_steps_of_a_new_account(bench):
     ],
 )
 def test_whether_an_account_can_log_on_is_said_in_one_sentence(bench, more, secret, able, words):
-    entry = resolve(bench.house, hire(bench, secret=secret, **more))
-    state = logon_state(bench.house, entry, TODAY)
+    entry = resolve(bench.context, hire(bench, secret=secret, **more))
+    state = logon_state(bench.context, entry, TODAY)
     assert state.able is able
     assert words in state.sentence
     assert ("cannot" in state.sentence) is not able
@@ -284,33 +286,33 @@ def test_whether_an_account_can_log_on_is_said_in_one_sentence(bench, more, secr
 
 def test_groups_and_units(bench):
     login = hire(bench)
-    draft = create_object.group(bench.house, "Night watch", {"members": (login,)})
+    draft = create_object.group(bench.context, "Night watch", {"members": (login,)})
     assert (draft.value("name"), draft.value("scope"), draft.value("purpose")) == (
         "gg-night-watch",
         "global",
         "security",
     )
-    bench.runner.run(Plan("t", [*create_object.steps(bench.house, draft, "group")]), "t")
-    group = resolve(bench.house, "gg-night-watch")
-    assert bench.house.dialect.members(group) == [str(resolve(bench.house, login).dn)]
+    bench.runner.run(Plan("t", [*create_object.steps(bench.context, draft, "group")]), "t")
+    group = resolve(bench.context, "gg-night-watch")
+    assert bench.context.dialect.members(group) == [str(resolve(bench.context, login).dn)]
     with pytest.raises(VandrelError) as caught:
-        create_object.group(bench.house, "Night Watch", {})
+        create_object.group(bench.context, "Night Watch", {})
     assert caught.value.code == "taken"
-    circular = create_object.group(bench.house, "Tides", {"kind": ("circular",)})
+    circular = create_object.group(bench.context, "Tides", {"kind": ("circular",)})
     assert (circular.value("purpose"), circular.value("mail")) == ("distribution", "tides@marrowick.example")
-    (empty,) = create_object.steps(bench.house, circular, "group")
+    (empty,) = create_object.steps(bench.context, circular, "group")
     assert empty.attributes["member"] == [""]  # RFC 4519 demands one; the empty name is nobody
-    unit = create_object.unit(bench.house, "/Ferries/Northquay/Stores", {})
+    unit = create_object.unit(bench.context, "/Ferries/Northquay/Stores", {})
     assert (unit.value("protected"), [f.fatal for f in unit.findings]) == ("yes", [False])
-    assert {f.code for f in create_object.unit(bench.house, "/Ferries/northquay", {}).findings} == {"taken"}
-    assert "no-parent" in {f.code for f in create_object.unit(bench.house, "/No/Such", {}).findings}
+    assert {f.code for f in create_object.unit(bench.context, "/Ferries/northquay", {}).findings} == {"taken"}
+    assert "no-parent" in {f.code for f in create_object.unit(bench.context, "/No/Such", {}).findings}
 
 
 # --- editing
 
 
 def edit(bench, typed: str, *words: str):
-    return Editor(bench.house).edit(resolve(bench.house, typed), [a for w in words if (a := parse(w))])
+    return Editor(bench.context).edit(resolve(bench.context, typed), [a for w in words if (a := parse(w))])
 
 
 def change(bench, typed: str, *words: str):
@@ -323,12 +325,12 @@ def change(bench, typed: str, *words: str):
 def test_fields_are_set_cleared_added_to_and_taken_from(bench):
     login = hire(bench, phone="+47 1")
     change(bench, login, "title=Second mate", "phone+=+47 2", "office=Bridge", "ends=2026-12-31", "protected=yes")
-    read = lambda name: bench.house.dialect.read(resolve(bench.house, login), name)
+    read = lambda name: bench.context.dialect.read(resolve(bench.context, login), name)
     assert [read(n) for n in ("title", "phone", "office", "ends", "protected")] == [
         ["Second mate"], ["+47 1", "+47 2"], ["Bridge"], ["2026-12-31"], ["yes"],
     ]  # fmt: skip
     # Oslo is at UTC+1 in winter: the day ends at 23:00 UTC.
-    assert resolve(bench.house, login).text("vandrelEnd") == "20261231230000Z"
+    assert resolve(bench.context, login).text("vandrelEnd") == "20261231230000Z"
     change(bench, login, "phone-=7 1", "office=", "ends=", "protected=no")
     assert [read(n) for n in ("phone", "office", "ends", "protected")] == [["+47 2"], [], [], ["no"]]
 
@@ -343,9 +345,9 @@ def test_membership_from_either_side(bench):
     login, other = hire(bench), hire(bench, "Brekke", "Tor", "2")
     change(bench, login, "groups+=gg-it,dl-fares")
     change(bench, "gg-it", f"members+={other}")
-    assert len(bench.house.dialect.members(resolve(bench.house, "gg-it"))) == 2
+    assert len(bench.context.dialect.members(resolve(bench.context, "gg-it"))) == 2
     change(bench, "gg-it", f"members-={login},{other}")
-    assert resolve(bench.house, "gg-it").texts("member") == [""]
+    assert resolve(bench.context, "gg-it").texts("member") == [""]
     made = change(bench, login, "groups=gg-it")
     assert made.differences[0].after == ("gg-it",)
     assert made.differences[0].before == ("dl-fares", "gg-everybody", "gg-northquay-deck")
@@ -356,9 +358,9 @@ def test_a_new_entry_name_is_a_rename_and_comes_last(bench):
     login = hire(bench)
     made = change(bench, login, "name=Anna Brekke", "surname=Brekke", "groups+=gg-it")
     assert isinstance(made.steps[-1], Rename)
-    entry = resolve(bench.house, login)
+    entry = resolve(bench.context, login)
     assert entry.dn.name == "Anna Brekke"
-    assert str(entry.dn) in resolve(bench.house, "gg-it").texts("member")
+    assert str(entry.dn) in resolve(bench.context, "gg-it").texts("member")
     assert any("stay as they are" in f.what for f in made.findings)
 
 
@@ -385,43 +387,43 @@ def test_what_is_wrong_with_an_edit(bench, word, code):
 def test_raw_attributes(bench):
     login = hire(bench)
     change(bench, login, "@carLicense=AB 1", "@carLicense+=CD 2")
-    assert resolve(bench.house, login).texts("carLicense") == ["AB 1", "CD 2"]
+    assert resolve(bench.context, login).texts("carLicense") == ["AB 1", "CD 2"]
     change(bench, login, "@carLicense-=ab 1")
-    assert resolve(bench.house, login).texts("carLicense") == ["CD 2"]
+    assert resolve(bench.context, login).texts("carLicense") == ["CD 2"]
 
 
 # --- the hierarchy
 
 
 def test_the_design_beside_what_exists(bench):
-    house = bench.house
-    assert {unit.state for unit in compare(house).units} == {State.BUILT}
-    assert not compare(house).steps
-    base = house.charter.base
+    context = bench.context
+    assert {unit.state for unit in compare(context).units} == {State.BUILT}
+    assert not compare(context).steps
+    base = context.charter.base
     kelness = base.child("ou", "Ferries").child("ou", "Kelness")
     season = kelness.child("ou", "Season")
     change(bench, "/Ferries/Kelness/Season", "protected=no")
-    assert [u.state for u in compare(house).units if u.place[-2:] == ("Kelness", "Season")] == [State.UNPROTECTED]
+    assert [u.state for u in compare(context).units if u.place[-2:] == ("Kelness", "Season")] == [State.UNPROTECTED]
     bench.runner.run(Plan("t", [Rename(season, base.child("ou", "Season"))]), "t")
-    states = {u.place: u for u in compare(house).units}
+    states = {u.place: u for u in compare(context).units}
     assert states["Ferries", "Kelness", "Season"].state is State.MISSING
     assert (states["Season",].state, states["Season",].elsewhere) == (State.MISPLACED, "/Ferries/Kelness/Season")
     bench.runner.run(Plan("t", [Rename(base.child("ou", "Season"), base.child("ou", "Attic"))]), "t")
-    assert {u.place: u.state for u in compare(house).units}["Attic",] is State.EXTRA
-    bench.runner.run(Plan("t", compare(house).steps), "t")
-    assert house.directory.get(season) is not None
-    assert not compare(house).steps
+    assert {u.place: u.state for u in compare(context).units}["Attic",] is State.EXTRA
+    bench.runner.run(Plan("t", compare(context).steps), "t")
+    assert context.directory.get(season) is not None
+    assert not compare(context).steps
 
 
 def test_accounts_where_they_do_not_belong(bench):
     login = hire(bench)
-    entry = resolve(bench.house, login)
-    assert not compare(bench.house).strays
+    entry = resolve(bench.context, login)
+    assert not compare(bench.context).strays
     for place, why in (("/", "in no unit"), ("/Guests", "holds guest")):
         new = names.parse(f"cn=Anna Lund{',ou=Guests' if place != '/' else ''},dc=marrowick,dc=example")
         bench.runner.run(Plan("t", [Rename(entry.dn, new)]), "t")
-        entry = resolve(bench.house, login)
-        (stray,) = compare(bench.house).strays
+        entry = resolve(bench.context, login)
+        (stray,) = compare(bench.context).strays
         assert stray.where == place
         assert why in stray.why
 
@@ -435,10 +437,10 @@ def test_conventions_are_inferred_with_their_exceptions(bench):
         hire(bench, surname, given, str(number), language="nb")
     hire(bench, "Odd", "One", "99", login="captainodd")
     entries = list(
-        bench.house.directory.search(bench.house.charter.base, where=bench.house.dialect.filter_for("account"))
+        bench.context.directory.search(bench.context.charter.base, where=bench.context.dialect.filter_for("account"))
     )
-    found = infer(bench.house, entries, "login")
+    found = infer(bench.context, entries, "login")
     assert (found.rungs[0].pattern, found.rungs[0].accounts) == ("{given 1}{surname}", 6)
     assert [name for _, name in found.exceptions] == ["captainodd"]
-    display = infer(bench.house, entries, "display")
+    display = infer(bench.context, entries, "display")
     assert (display.rungs[0].pattern, display.conforming) == ("{surname}, {given}", 7)

@@ -20,11 +20,12 @@ from vandrel.intake.description import Column, Description
 from vandrel.intake.invent import people
 from vandrel.intake.item import Item
 from vandrel.intake.table import Row
-from vandrel.jobs import alikes, roster
-from vandrel.jobs.draft import Alike
-from vandrel.jobs.house import House
-from vandrel.jobs.roster import Planner
-from vandrel.text.prep import prepare, prepare_all
+from vandrel.jobs.bulk import roster
+from vandrel.jobs.bulk import row_grouper as alikes
+from vandrel.jobs.bulk.roster import Planner
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.draft import Alike
+from vandrel.text.string_prep import prepare, prepare_all
 
 # --- cells
 
@@ -152,14 +153,16 @@ def test_accounts_worked_out_together_are_those_worked_out_alone(bench, monkeypa
     said = charter_text()
     assert OTHER[number][0] in said or number == 0
     charter = from_text(said.replace(*OTHER[number]), Path("charter.yaml"))
-    house = House(charter, bench.house.directory, StandardDialect(bench.house.directory, charter))
+    context = Context(charter, bench.context.directory, StandardDialect(bench.context.directory, charter))
     described = Description(kind="crew", key=["number"])
 
     def worked_out() -> roster.Roster:
-        return Planner(house, described, date(2026, 11, 23)).plan(source(with_names(items(300, number), typed.split())))
+        return Planner(context, described, date(2026, 11, 23)).plan(
+            source(with_names(items(300, number), typed.split()))
+        )
 
     quick = worked_out()
-    monkeypatch.setattr(alikes.Alikes, "draft", lambda self, number: None)
+    monkeypatch.setattr(alikes.RowGrouper, "draft", lambda self, number: None)
     full = worked_out()
     alike = sum(isinstance(line.draft, Alike) for line in quick.lines)
     assert alike > (90 if typed else 120) or "office" in OTHER[number][1]
@@ -171,7 +174,7 @@ def test_accounts_worked_out_together_are_those_worked_out_alone(bench, monkeypa
 
 
 def test_what_must_be_unique_is_so_together_as_by_itself(bench):
-    charter, directory = bench.house.charter, bench.house.directory
+    charter, directory = bench.context.charter, bench.context.directory
     for dialect in (StandardDialect(directory, charter), ActiveDialect(directory, charter)):
         for target in ("login", "principal", "mail", "full"):
             values = ["a@x.example", "b@x.example"]

@@ -8,16 +8,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vandrel.charter.building import Context, EmptyField, build, fit
-from vandrel.charter.many import Many
+from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.charter.naming import NamingRule
 from vandrel.charter.pattern import PatternError, parse
-from vandrel.charter.targets import TARGETS
+from vandrel.charter.text_building import EmptyField, PatternStyle, build, fit
+from vandrel.charter.value_columns import Many
 from vandrel.errors import VandrelError
 
 
 def rule(target: str, *ladder: str, style: str = "", **more) -> NamingRule:
-    return NamingRule(TARGETS[target], tuple(map(parse, ladder)), tuple(style.split()), **more)
+    return NamingRule(NAME_LIMITS[target], tuple(map(parse, ladder)), tuple(style.split()), **more)
 
 
 def first(naming: NamingRule, count: int = 1, **values: str) -> list[str]:
@@ -52,12 +52,12 @@ PERSON = {"given": "Anna Maria", "middle": "", "surname": "van der Meer-Østby",
     ],
 )
 def test_patterns(pattern, expected):
-    assert "".join(map(str, build(parse(pattern), PERSON, Context()))) == expected
+    assert "".join(map(str, build(parse(pattern), PERSON, PatternStyle()))) == expected
 
 
 def test_an_empty_field_outside_of_a_section_is_named():
     with pytest.raises(EmptyField) as caught:
-        build(parse("{given}{middle}"), PERSON, Context())
+        build(parse("{given}{middle}"), PERSON, PatternStyle())
     assert caught.value.field == "middle"
 
 
@@ -145,7 +145,7 @@ def test_a_counter_is_never_cut():
 
 
 def test_what_is_fixed_and_too_long_cannot_be_had():
-    assert fit(build(parse("{number}{surname}"), {"number": "123456789", "surname": "X"}, Context()), 5) is None
+    assert fit(build(parse("{number}{surname}"), {"number": "123456789", "surname": "X"}, PatternStyle()), 5) is None
 
 
 def test_an_address_keeps_its_domain_whole_and_has_no_foreign_letters():
@@ -303,5 +303,5 @@ def test_backwards_with_an_unknown_optional_part():
     ],
 )  # fmt: skip
 def test_what_a_name_may_be_whatever_a_charter_says(target, value, fault):
-    found = TARGETS[target].fault(value)
+    found = NAME_LIMITS[target].fault(value)
     assert fault in found if fault else found == ""

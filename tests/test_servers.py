@@ -19,13 +19,13 @@ from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import DirectoryError
-from vandrel.jobs import create_object
-from vandrel.jobs.assignments import parse as assignment
-from vandrel.jobs.create import Creator, steps
-from vandrel.jobs.edit import Editor, in_order
-from vandrel.jobs.house import House
-from vandrel.jobs.logon import logon_state
-from vandrel.jobs.probe import not_kept
+from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.logon import logon_state
+from vandrel.jobs.common.assignments import parse as assignment
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.edit import Editor, in_order
+from vandrel.jobs.groups import create_object
+from vandrel.jobs.inspect.probe import not_kept
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.references import with_references
@@ -205,27 +205,27 @@ def test_certificates_are_checked_and_the_trouble_is_told(tmp_path):
 
 
 @pytest.fixture
-def house(tmp_path):
+def context(tmp_path):
     """House rules over a server that was opened; closed in the end."""
     opened = []
 
     def over(directory):
         charter = from_text(charter_text(), tmp_path / "charter.yaml")
         opened.append(directory)
-        return House(charter, directory, StandardDialect(directory, charter))
+        return Context(charter, directory, StandardDialect(directory, charter))
 
     yield over
     for directory in opened:
         directory.close()
 
 
-def runner_of(house, tmp_path) -> Runner:
-    return Runner(house.directory, house.dialect, lambda: Journal(tmp_path / "journal.db", create=True))
+def runner_of(context, tmp_path) -> Runner:
+    return Runner(context.directory, context.dialect, lambda: Journal(tmp_path / "journal.db", create=True))
 
 
-def test_names_that_point_at_an_object_follow_it_where_the_server_does_not_see_to_it(house, tmp_path):
+def test_names_that_point_at_an_object_follow_it_where_the_server_does_not_see_to_it(context, tmp_path):
     with servers.running(servers.PLAIN) as server:
-        mine = house(open_directory(server.settings()))
+        mine = context(open_directory(server.settings()))
         boss, team = DECK.child("cn", "Boss"), BASE.child("cn", "Team")
         directory = mine.directory
         assert not any(make(
@@ -261,9 +261,9 @@ def test_names_that_point_at_an_object_follow_it_where_the_server_does_not_see_t
         assert directory.get(team).texts("member") == [""]
 
 
-def test_a_server_that_sees_to_it_as_well_does_no_harm(house, tmp_path):
+def test_a_server_that_sees_to_it_as_well_does_no_harm(context, tmp_path):
     with servers.running() as server:
-        mine = house(open_directory(server.settings()))
+        mine = context(open_directory(server.settings()))
         boss = DECK.child("cn", "Boss")
         make(mine.directory, unit(BASE), unit(DECK), person(boss, "boss"), group(BASE.child("cn", "Team"), boss))
         for name in ("Chief", "Head", "Lead", "Boss"):
@@ -274,9 +274,9 @@ def test_a_server_that_sees_to_it_as_well_does_no_harm(house, tmp_path):
             eventually(lambda wanted=wanted: mine.directory.get(BASE.child("cn", "Team")).texts("member") == wanted)
 
 
-def test_without_our_schema_what_cannot_be_kept_is_told(house, tmp_path):
+def test_without_our_schema_what_cannot_be_kept_is_told(context, tmp_path):
     with servers.running(servers.BARE) as server:
-        mine = house(open_directory(server.settings()))
+        mine = context(open_directory(server.settings()))
         missing = set(not_kept(mine.dialect, "account"))
         assert {"principal", "starts", "ends", "sponsor", "protected", "alias", "enabled"} <= missing
         assert not {"login", "full", "mail", "title", "manager", "notes"} & missing
@@ -301,9 +301,9 @@ def test_without_our_schema_what_cannot_be_kept_is_told(house, tmp_path):
         assert mine.directory.get(BASE.child("ou", "Bridge")).texts("objectClass") == ["top", "organizationalUnit"]
 
 
-def test_passwords_are_set_where_there_are_no_policies(house, tmp_path):
+def test_passwords_are_set_where_there_are_no_policies(context, tmp_path):
     with servers.running(servers.PLAIN) as server:
-        mine = house(open_directory(server.settings()))
+        mine = context(open_directory(server.settings()))
         make(mine.directory, unit(BASE), unit(DECK), person(ANNA, "alund"))
         assert make(mine.directory, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), True)) == [None]
         assert bound(server, ANNA, "Kv9-fjord-lamp")
@@ -359,9 +359,9 @@ def bound(server, dn, password) -> bool:
 
 
 @pytest.mark.parametrize("locks", ["TRUE", "FALSE", None])
-def test_disabled_is_said_to_be_disabled_only_where_the_server_heeds_it(house, locks):
+def test_disabled_is_said_to_be_disabled_only_where_the_server_heeds_it(context, locks):
     with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY)) as server:
-        mine = house(open_directory(server.settings()))
+        mine = context(open_directory(server.settings()))
         rules = [policy(pwdLockout=[locks], pwdMinLength=["9"], pwdMaxAge=["3628800"])] if locks else []
         off = {"pwdAccountLockedTime": ["000001010000Z"]}
         assert not any(make(mine.directory, *rules, unit(BASE), unit(DECK), person(ANNA, "alund", **off)))
@@ -373,9 +373,9 @@ def test_disabled_is_said_to_be_disabled_only_where_the_server_heeds_it(house, l
         assert found["lasts"] == ((42, "server: rules") if locks else (0, "charter"))
 
 
-def test_bad_attempts_lock_and_unlocking_lets_in_again(house):
+def test_bad_attempts_lock_and_unlocking_lets_in_again(context):
     with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY)) as server:
-        mine = house(open_directory(server.settings()))
+        mine = context(open_directory(server.settings()))
         rules = policy(pwdLockout=["TRUE"], pwdMaxFailure=["3"])
         assert not any(make(mine.directory, rules, unit(BASE), unit(DECK), person(ANNA, "alund")))
         assert make(mine.directory, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), False)) == [None]
@@ -388,10 +388,10 @@ def test_bad_attempts_lock_and_unlocking_lets_in_again(house):
         assert bound(server, ANNA, "Kv9-fjord-lamp")
 
 
-def test_a_password_that_a_rule_refuses_which_nobody_could_see(house, tmp_path):
+def test_a_password_that_a_rule_refuses_which_nobody_could_see(context, tmp_path):
     hidden = f'access to dn.exact="cn=rules,{SUFFIX}" by * none\n'
     with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY, access=hidden, right="write")) as server:
-        mine = house(open_directory(server.settings()))
+        mine = context(open_directory(server.settings()))
         root = open_directory(server.as_root())
         assert make(root, policy(pwdMinLength=["30"], pwdCheckQuality=["2"])) == [None]
         root.close()
@@ -455,8 +455,8 @@ def test_a_server_whose_disk_is_full(tmp_path):
         directory.close()
 
 
-def test_what_somebody_else_changed_after_the_preview_is_not_overwritten(slapd, house, tmp_path):
-    mine, other = house(open_directory(slapd.settings())), open_directory(slapd.settings())
+def test_what_somebody_else_changed_after_the_preview_is_not_overwritten(slapd, context, tmp_path):
+    mine, other = context(open_directory(slapd.settings())), open_directory(slapd.settings())
     make(other, unit(BASE), unit(DECK), person(ANNA, "alund", title=["Mate"], facsimileTelephoneNumber=["1"]))
     edit = Editor(mine).edit(mine.directory.get(ANNA), [assignment("title=Captain")])
     fax = Editor(mine).edit(mine.directory.get(ANNA), [assignment("fax=2")])
@@ -511,9 +511,9 @@ def test_writes_go_on_when_one_of_two_providers_is_killed(tmp_path):
         directory.close()
 
 
-def test_what_replication_resolved_against_us_is_found(house, tmp_path):
+def test_what_replication_resolved_against_us_is_found(context, tmp_path):
     with servers.two_providers() as (first, second):
-        mine, other = house(open_directory(first.settings())), open_directory(second.settings())
+        mine, other = context(open_directory(first.settings())), open_directory(second.settings())
         make(mine.directory, unit(BASE), unit(DECK), person(ANNA, "alund", title=["Mate"]))
         eventually(lambda: holds(second, ANNA))
         second.kill()  # the two cannot see each other now

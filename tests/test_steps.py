@@ -13,7 +13,7 @@ from vandrel.errors import DirectoryError, Refused, VandrelError
 from vandrel.record.journal import BROKEN, DONE, PART, Journal
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan
-from vandrel.steps.step import Add, Password, Remove, Rename, Set, done_in, from_record
+from vandrel.steps.step import Add, Password, Remove, Rename, Set, from_record, is_step_applied
 
 PERSON = ["top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"]
 GUESTS = names.parse("ou=Guests,dc=marrowick,dc=example")
@@ -55,9 +55,9 @@ def test_a_step_and_its_reverse_leave_what_was(bench, before, step):
     if before:
         run(bench, *before)
     was = _contents(bench)
-    assert not done_in(step, bench.house.directory)
+    assert not is_step_applied(step, bench.context.directory)
     run(bench, step)
-    assert done_in(step, bench.house.directory)
+    assert is_step_applied(step, bench.context.directory)
     assert _contents(bench) != was
     run(bench, step.reverse())
     assert _contents(bench) == was
@@ -65,17 +65,17 @@ def test_a_step_and_its_reverse_leave_what_was(bench, before, step):
 
 def test_what_was_removed_comes_back_without_its_birth_marks(bench):
     run(bench, add(title=["Mate"]))
-    entry = bench.house.directory.get(ANNA)
+    entry = bench.context.directory.get(ANNA)
     remove = Remove(ANNA, entry.attributes)
     run(bench, remove)
-    assert done_in(remove, bench.house.directory)
+    assert is_step_applied(remove, bench.context.directory)
     run(bench, remove.reverse())
-    assert bench.house.directory.get(ANNA).text("title") == "Mate"
+    assert bench.context.directory.get(ANNA).text("title") == "Mate"
 
 
 def _contents(bench) -> list:
     own = {"entryUUID", "createTimestamp", "modifyTimestamp"}
-    found = bench.house.directory.search(bench.house.charter.base)
+    found = bench.context.directory.search(bench.context.charter.base)
     return [(str(e.dn), sorted((k, v) for k, v in e.attributes.items() if k not in own)) for e in found]
 
 
@@ -155,12 +155,12 @@ def test_a_refusal_of_the_directory_is_reported_and_the_rest_goes_on(bench, monk
     assert bench.journal.job(report.job).state == PART
     whole = run(bench, add(BOSS, "anna"), add(GUESTS.child("cn", "D"), "d"))
     assert (whole.made, len(whole.refused)) == (0, 2)
-    assert bench.house.directory.get(GUESTS.child("cn", "D")) is None
+    assert bench.context.directory.get(GUESTS.child("cn", "D")) is None
 
 
 def broken_off(bench, monkeypatch, steps, *, after: int) -> int:
     """The number of a job that broke off when `after` of its steps were made and the journal did not know it yet."""
-    directory = bench.house.directory
+    directory = bench.context.directory
     execute = type(directory).execute
 
     def fail(self, operations, **how):
@@ -182,7 +182,7 @@ def test_a_job_that_broke_off_is_finished_exactly(bench, monkeypatch, after):
     report = bench.runner.resume(number)
     assert (report.made, report.refused) == (3, [])
     assert bench.journal.job(number).state == DONE
-    assert bench.house.directory.get(ANNA).text("manager") == str(BOSS)
+    assert bench.context.directory.get(ANNA).text("manager") == str(BOSS)
     assert not bench.journal.broken()
     with pytest.raises(VandrelError, match="not broken off"):
         bench.runner.resume(number)
@@ -208,7 +208,7 @@ def test_what_a_record_withholds_is_not_passed_over_in_silence(bench, monkeypatc
     # Of an account that is not there, what was to follow is not told as well.
     told = ["it may not have been made, and what is secret in it is in no record"]
     assert [str(error) for _, error in report.refused] == told
-    assert (bench.house.directory.get(ANNA) is None) is (
+    assert (bench.context.directory.get(ANNA) is None) is (
         after == 0
     )  # never an account without the password it was to have
     assert b"SSHA512" not in repr([item.record for item in bench.journal.steps(number)]).encode()
@@ -247,17 +247,19 @@ def test_what_somebody_else_has_made_is_neither_finished_nor_taken_back(bench):
     people = [ANNA.parent.child("cn", f"Person {number}") for number in range(40)]
     steps: list = [add(dn, dn.name) for dn in people]
     steps += [Password(dn, Secret(f"Kv9-fjord-{number}"), False) for number, dn in enumerate(people)]
-    cuts = [len(people)]
-    assert not bench.runner.run(Plan("first", steps, whole=False, cuts=cuts), "first").in_part
+    barriers = [len(people)]
+    assert not bench.runner.run(Plan("first", steps, whole=False, barriers=barriers), "first").in_part
     theirs = [
         Password(step.dn, Secret("Qx7-reef-anchor"), False) if isinstance(step, Password) else step for step in steps
     ]
-    second = bench.runner.run(Plan("second", theirs, whole=False, cuts=cuts, most_refused=4), "second", checked=True)
+    second = bench.runner.run(
+        Plan("second", theirs, whole=False, barriers=barriers, most_refused=4), "second", checked=True
+    )
     assert (second.stopped, second.made, len(second.refused), second.tried) == (True, 0, 5, 5)
     assert list(bench.runner.standing(second.job)) == []  # nothing to take back
     assert len(bench.runner.passwords_in_doubt(second.job)) == 35
     finished = bench.runner.resume(second.job, lambda record: Secret("Qx7-reef-anchor"))
     assert (finished.made, len(finished.refused), len(finished.lost)) == (0, 40, 40)
     assert all(
-        bench.house.directory.verify_password(dn, Secret(f"Kv9-fjord-{number}")) for number, dn in enumerate(people)
+        bench.context.directory.verify_password(dn, Secret(f"Kv9-fjord-{number}")) for number, dn in enumerate(people)
     )

@@ -9,14 +9,14 @@ import pytest
 from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
 from vandrel.directory import dn as names
-from vandrel.directory.active import entrusted, remote
+from vandrel.directory.active import delegation, remote_sessions
 from vandrel.directory.active.descriptor import Acl, Descriptor, Entry, decode, encode
 from vandrel.directory.operations import AddEntry, Change, ModifyEntry
 from vandrel.errors import VandrelError
-from vandrel.jobs.due import intentions
-from vandrel.jobs.edit import Editor
-from vandrel.jobs.resolve import resolve
-from vandrel.jobs.roles import held, holders
+from vandrel.jobs.accounts.roles import find_owners, held
+from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.resolve import resolve
+from vandrel.jobs.lifecycle.due import intentions
 from vandrel.text import addresses, week
 
 from . import servers
@@ -51,15 +51,15 @@ def test_hours_by_day_range_block_and_exception(typed, said):
 
 def test_summer_time_moves_hours_that_a_server_keeps_in_utc(bench, monkeypatch):
     """Oslo: UTC+1, and UTC+2 from the last Sunday of March (2026-03-29) to the last of October (2026-10-25)."""
-    dialect = ActiveDialect(bench.house.directory, bench.house.charter)
+    dialect = ActiveDialect(bench.context.directory, bench.context.charter)
     for today, moved, day in (
         (date(2026, 1, 15), "Mon-Fri 07-19", "2026-03-29"), (date(2026, 7, 1), "Mon-Fri 05-17", "2026-10-25"),
         (date(2026, 10, 24), "Mon-Fri 05-17", "2026-10-25"),
     ):  # fmt: skip
-        monkeypatch.setattr(type(bench.house.charter), "today", lambda self, today=today: today)
+        monkeypatch.setattr(type(bench.context.charter), "today", lambda self, today=today: today)
         assert dialect.means_later("hours", "Mon-Fri 06-18") == (moved, day)
     assert dialect.means_later("hours", "all") == ("", "")
-    assert bench.house.dialect.means_later("hours", "Mon-Fri 06-18") == ("", "")  # here they are kept as written
+    assert bench.context.dialect.means_later("hours", "Mon-Fri 06-18") == ("", "")  # here they are kept as written
 
 
 # --- the working environment
@@ -75,12 +75,12 @@ def test_settings_of_remote_sessions_are_decoded():
     kept = " " * 48 + "P" + chr(4) + item("CtxCfgPresent", "551e0bb0") + item("CtxCfgFlags1", "00f02190")
     kept += item("CtxMaxIdleTime", "40771b00") + item("CtxWFHomeDirDrive", b"H:\0\0".hex())
     assert "CtxCfgPresent㔵攱戰ぢ" in kept
-    assert {name: remote.read(kept, name) for name in remote.ATTRIBUTES if remote.read(kept, name)} == {
+    assert {name: remote_sessions.read(kept, name) for name in remote_sessions.ATTRIBUTES if remote_sessions.read(kept, name)} == {
         "remote-logon": "no", "remote-idle": "30", "remote-drive": "H:",
     }  # fmt: skip
-    assert remote.read(kept[:-3], "remote-idle") == remote.read("", "remote-idle") == ""
+    assert remote_sessions.read(kept[:-3], "remote-idle") == remote_sessions.read("", "remote-idle") == ""
     with pytest.raises(ValueError, match="cannot be read"):
-        remote.decode(kept[:-3])
+        remote_sessions.decode(kept[:-3])
 
 
 def test_addresses_have_one_primary_of_each_type():
@@ -139,14 +139,14 @@ def test_who_comes_back_and_who_starts(bench):
     anna, bo, cleo = (hire(bench, name, "Lund", str(n)) for n, name in enumerate(("Anna", "Bo", "Cleo")))
     for dn, given in ((anna, ["enabled=no", "back=2026-11-23"]), (bo, ["enabled=no", "starts=2026-12-01"]),
                       (cleo, ["back=2026-11-24", "ends=2026-11-30"])):  # fmt: skip
-        run(bench, Editor(bench.house).edit(get(bench, dn), [assignment(word) for word in given]).steps)
-    found = [(i.entry.dn.name, i.field, str(i.day), i.to_do) for i in intentions(bench.house, today, 30)]
+        run(bench, Editor(bench.context).edit(get(bench, dn), [assignment(word) for word in given]).steps)
+    found = [(i.entry.dn.name, i.field, str(i.day), i.to_do) for i in intentions(bench.context, today, 30)]
     assert found == [
         ("Anna Lund", "back", "2026-11-23", True), ("Cleo Lund", "ends", "2026-11-30", False),
         ("Bo Lund", "starts", "2026-12-01", False),
     ]  # fmt: skip
-    assert [i.to_do for i in intentions(bench.house, today + timedelta(8), 0)] == [True, True]
-    assert len(intentions(bench.house, today, 3)) == 1
+    assert [i.to_do for i in intentions(bench.context, today + timedelta(8), 0)] == [True, True]
+    assert len(intentions(bench.context, today, 3)) == 1
 
 
 def test_dated_disabling_on_every_directory(place):
@@ -176,17 +176,17 @@ def test_what_a_group_may_become_hangs_on_what_it_is_in_and_holds(bench):
     """[MS-SAMR] 3.1.1.8.8: global and domain-local change into each other only by way of universal."""
 
     def change(name: str, word: str) -> list[str]:
-        edit = Editor(bench.house).edit(resolve(bench.house, name), [assignment(word)])
+        edit = Editor(bench.context).edit(resolve(bench.context, name), [assignment(word)])
         return [f.what for f in edit.findings if f.fatal]
 
-    editor = Editor(bench.house)
-    run(bench, editor.edit(resolve(bench.house, "gg-it"), [assignment("members+=gg-office")]).steps)
+    editor = Editor(bench.context)
+    run(bench, editor.edit(resolve(bench.context, "gg-it"), [assignment("members+=gg-office")]).steps)
     assert change("gg-office", "scope=universal") == ["it cannot become universal: it is in global gg-it"]
     assert change("gg-it", "scope=universal") == []
     assert change("gg-it", "scope=domain-local") == ["a global group becomes domain-local only by way of universal"]
-    run(bench, editor.edit(resolve(bench.house, "tidings"), [assignment("members+=gg-season")]).steps)
+    run(bench, editor.edit(resolve(bench.context, "tidings"), [assignment("members+=gg-season")]).steps)
     assert change("tidings", "scope=global") == []
-    run(bench, editor.edit(resolve(bench.house, "dl-fares"), [assignment("members+=dl-sailing-plan")]).steps)
+    run(bench, editor.edit(resolve(bench.context, "dl-fares"), [assignment("members+=dl-sailing-plan")]).steps)
     assert change("dl-fares", "scope=universal") == [
         "it cannot become universal: it holds domain-local dl-sailing-plan"
     ]
@@ -212,16 +212,16 @@ def test_roles_are_given_and_taken_by_their_groups(bench):
     anna = hire(bench, "Anna", "Lund", "1")
 
     def roles(word: str) -> dict[str, tuple[str, ...]]:
-        edit = Editor(bench.house).edit(get(bench, anna), [assignment(word)])
+        edit = Editor(bench.context).edit(get(bench, anna), [assignment(word)])
         run(bench, edit.steps)
         return {d.field: d.after for d in edit.differences}
 
-    assert [entry.dn for entry in holders(bench.house, "helpdesk")] == []
+    assert [entry.dn for entry in find_owners(bench.context, "helpdesk")] == []
     assert roles("roles+=helpdesk")["roles"] == ("helpdesk",)
-    assert [entry.dn for entry in holders(bench.house, "helpdesk")] == [anna]
+    assert [entry.dn for entry in find_owners(bench.context, "helpdesk")] == [anna]
     assert roles("roles=harbour-master")["roles"] == ("harbour-master",)
     assert roles("roles-=harbour-master")["roles"] == ()
-    assert held(bench.house, ["GG-Help-Desk", "gg-it"]) == ["helpdesk"]
+    assert held(bench.context, ["GG-Help-Desk", "gg-it"]) == ["helpdesk"]
 
 
 # --- tasks entrusted to teams
@@ -231,16 +231,16 @@ def test_a_task_is_entries_of_its_own_and_leaves_all_others_alone():
     team, other = "S-1-5-21-1-2-3-1105", "S-1-5-21-1-2-3-1106"
     handed_down = Entry(0, 0x10, 0xF01FF, trustee="S-1-5-18")
     before = Descriptor(0x8004, dacl=Acl(4, (Entry(1, 0, 0x10040, trustee="S-1-1-0"), handed_down)), order=("dacl",))
-    both = entrusted.changed(before, [f"{team} create-accounts", f"{team} reset-passwords", f"{other} unlock"], [])
-    assert entrusted.read(decode(encode(both))) == [
+    both = delegation.changed(before, [f"{team} create-accounts", f"{team} reset-passwords", f"{other} unlock"], [])
+    assert delegation.read(decode(encode(both))) == [
         f"{team} create-accounts", f"{team} reset-passwords", f"{other} unlock",
     ]  # fmt: skip
     assert both.dacl.entries[0] == before.dacl.entries[0]
     assert both.dacl.entries[-1] == handed_down
-    less = entrusted.changed(both, [], [f"{team} create-accounts"])
-    assert entrusted.read(less) == [f"{team} reset-passwords", f"{other} unlock"]  # what both need stays
+    less = delegation.changed(both, [], [f"{team} create-accounts"])
+    assert delegation.read(less) == [f"{team} reset-passwords", f"{other} unlock"]  # what both need stays
     assert (
-        entrusted.changed(less, [], [f"{team} reset-passwords", f"{other} unlock"]).dacl.entries == before.dacl.entries
+        delegation.changed(less, [], [f"{team} reset-passwords", f"{other} unlock"]).dacl.entries == before.dacl.entries
     )
 
 

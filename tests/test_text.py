@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from vandrel.text.nearest import did_you_mean, nearest
 from vandrel.text.people import PersonName, initials, split_full_name, without_particles
-from vandrel.text.prep import prepare
+from vandrel.text.string_prep import prepare
 from vandrel.text.transliterate import to_ascii
 
 # The expected spellings are those of the sources named in the module: DIN 5007-2, ICAO Doc 9303, ELOT 743 and the

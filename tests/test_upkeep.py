@@ -12,16 +12,16 @@ from vandrel.directory import place as places
 from vandrel.directory.active import policy_links
 from vandrel.directory.active.policy_links import Link
 from vandrel.errors import VandrelError
-from vandrel.jobs.assignments import parse as assignment
-from vandrel.jobs.compare import compare
-from vandrel.jobs.copy import Copier
-from vandrel.jobs.create import Creator, steps
-from vandrel.jobs.edit import Editor, in_order
-from vandrel.jobs.groups import effective
-from vandrel.jobs.move import Mover
-from vandrel.jobs.rename import Renamer
-from vandrel.jobs.resolve import resolve
-from vandrel.jobs.undo import undo
+from vandrel.jobs.accounts.copy import Copier
+from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.rename import Renamer
+from vandrel.jobs.common.assignments import parse as assignment
+from vandrel.jobs.common.edit import Editor, in_order
+from vandrel.jobs.common.resolve import resolve
+from vandrel.jobs.groups.membership import effective
+from vandrel.jobs.hierarchy.move import Mover
+from vandrel.jobs.history.undo import undo
+from vandrel.jobs.inspect.compare import compare
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan
 from vandrel.text import week
@@ -34,9 +34,9 @@ __all__ = ["place"]  # the fixture
 def hire(bench, given, surname, number, **more):
     fields = {"given": [given], "surname": [surname], "number": [number], "site": ["Northquay"], "department": ["Deck"],
               "category": ["Hands"], "language": ["nb"]} | more  # fmt: skip
-    draft = Creator(bench.house, bench.house.charter.today()).draft("crew", fields)
+    draft = Creator(bench.context, bench.context.charter.today()).draft("crew", fields)
     assert not any(f.fatal for f in draft.findings), draft.findings
-    run(bench, steps(bench.house, [(draft, Secret("Kv9-fjord-lamp"))]))
+    run(bench, steps(bench.context, [(draft, Secret("Kv9-fjord-lamp"))]))
     return draft.dn
 
 
@@ -47,7 +47,7 @@ def run(bench, wanted):
 
 
 def get(bench, dn):
-    return bench.house.directory.get(dn)
+    return bench.context.directory.get(dn)
 
 
 def said(edit):
@@ -59,7 +59,7 @@ def said(edit):
 
 def test_all_names_follow_and_the_old_address_stays(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    edit = Renamer(bench.house).rename(get(bench, anna), {"surname": "Ødegård"})
+    edit = Renamer(bench.context).rename(get(bench, anna), {"surname": "Ødegård"})
     assert said(edit) == {
         "surname": ("Lund", "Ødegård"), "initials": ("AL", "AØ"), "login": ("alund", "aoedegaard"),
         "principal": ("alund@marrowick.example", "aoedegaard@marrowick.example"),
@@ -67,26 +67,26 @@ def test_all_names_follow_and_the_old_address_stays(bench):
         "full": ("Anna Lund", "Anna Ødegård"), "display": ("Lund, Anna", "Ødegård, Anna"),
         "name": ("Anna Lund", "Anna Ødegård"), "alias": ("", "anna.lund@marrowick.example"),
     }  # fmt: skip
-    run(bench, in_order(bench.house, [edit]))
+    run(bench, in_order(bench.context, [edit]))
     assert get(bench, anna) is None
-    assert resolve(bench.house, "anna.lund@marrowick.example").dn.name == "Anna Ødegård"  # still reached by it
-    members = bench.house.dialect.members(resolve(bench.house, "gg-everybody"))
+    assert resolve(bench.context, "anna.lund@marrowick.example").dn.name == "Anna Ødegård"  # still reached by it
+    members = bench.context.dialect.members(resolve(bench.context, "gg-everybody"))
     assert [names.parse(member).name for member in members] == ["Anna Ødegård"]
 
 
 def test_a_new_name_that_is_taken_gets_the_next_rung_and_ones_own_is_not_taken(bench):
     hire(bench, "Arne", "Brekke", "1")
     anna = hire(bench, "Anna", "Lund", "2")
-    edit = Renamer(bench.house).rename(get(bench, anna), {"surname": "Brekke"})
+    edit = Renamer(bench.context).rename(get(bench, anna), {"surname": "Brekke"})
     assert said(edit)["login"] == ("alund", "annbrekke")  # the third rung: abrekke is Arne's
-    middle = Renamer(bench.house).rename(get(bench, anna), {"middle": "Sofie"})
+    middle = Renamer(bench.context).rename(get(bench, anna), {"middle": "Sofie"})
     assert said(middle) == {"middle": ("", "Sofie"), "initials": ("AL", "ASL"), "full": ("Anna Lund", "Anna Sofie Lund"),
                             "name": ("Anna Lund", "Anna Sofie Lund")}  # fmt: skip
 
 
 def test_names_can_be_kept_and_typed(bench):
     anna = hire(bench, "Anna", "Lund", "1", notes=["sees to alund-backup"])
-    renamer = Renamer(bench.house)
+    renamer = Renamer(bench.context)
     edit = renamer.rename(
         get(bench, anna), {"surname": "Brekke", "mail": "ab@marrowick.example"}, ["login"], alias=False
     )
@@ -98,9 +98,9 @@ def test_names_can_be_kept_and_typed(bench):
 
 def test_who_is_of_no_kind_cannot_be_renamed_by_rule(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    run(bench, Editor(bench.house).edit(get(bench, anna), [assignment("@employeeType=")]).steps)
+    run(bench, Editor(bench.context).edit(get(bench, anna), [assignment("@employeeType=")]).steps)
     with pytest.raises(VandrelError) as caught:
-        Renamer(bench.house).rename(get(bench, anna), {"surname": "Brekke"})
+        Renamer(bench.context).rename(get(bench, anna), {"surname": "Brekke"})
     assert caught.value.code == "unknown-kind"
 
 
@@ -109,20 +109,20 @@ def test_who_is_of_no_kind_cannot_be_renamed_by_rule(bench):
 
 def test_fields_and_groups_follow_the_place(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    edit = Mover(bench.house, "/Ferries/Sandhaven/Engine/Officers").move(get(bench, anna))
+    edit = Mover(bench.context, "/Ferries/Sandhaven/Engine/Officers").move(get(bench, anna))
     assert {d.field: (d.before, d.after) for d in edit.differences} == {
         "place": (("/Ferries/Northquay/Deck/Hands",), ("/Ferries/Sandhaven/Engine/Officers",)),
         "site": (("Northquay",), ("Sandhaven",)), "department": (("Deck",), ("Engine",)),
         "category": (("Hands",), ("Officers",)),
         "groups": (("gg-everybody", "gg-northquay-deck"), ("gg-everybody", "gg-sandhaven-engine")),
     }  # fmt: skip
-    run(bench, in_order(bench.house, [edit]))
-    moved = resolve(bench.house, "alund")
-    assert bench.house.place(moved.dn.parent) == "/Ferries/Sandhaven/Engine/Officers"
-    assert bench.house.one(moved, "site") == "Sandhaven"
-    stays = Mover(bench.house, "/Leavers").move(moved)
+    run(bench, in_order(bench.context, [edit]))
+    moved = resolve(bench.context, "alund")
+    assert bench.context.place(moved.dn.parent) == "/Ferries/Sandhaven/Engine/Officers"
+    assert bench.context.one(moved, "site") == "Sandhaven"
+    stays = Mover(bench.context, "/Leavers").move(moved)
     assert [d.field for d in stays.differences] == ["place", "entrusted"]  # leavers have no department
-    assert Mover(bench.house, "/Ferries/Kelness/Deck/Hands").move(moved, fields_follow=False).differences[1:] == []
+    assert Mover(bench.context, "/Ferries/Kelness/Deck/Hands").move(moved, fields_follow=False).differences[1:] == []
 
 
 @pytest.mark.parametrize(
@@ -133,29 +133,29 @@ def test_fields_and_groups_follow_the_place(bench):
     ],
 )  # fmt: skip
 def test_moves_that_cannot_be(bench, whom, to, code):
-    edit = Mover(bench.house, to).move(resolve(bench.house, whom))
-    findings = [*edit.findings, *bench.runner.check(Plan("t", in_order(bench.house, [edit])))]
+    edit = Mover(bench.context, to).move(resolve(bench.context, whom))
+    findings = [*edit.findings, *bench.runner.check(Plan("t", in_order(bench.context, [edit])))]
     assert code in [f.code for f in findings if f.fatal]
 
 
 def test_a_destination_is_meant_exactly(bench):
     for typed, code in (("/Ferries/Northqay", "not-found"), ("Northquay", "bad-name")):
         with pytest.raises(VandrelError) as caught:
-            Mover(bench.house, typed)
+            Mover(bench.context, typed)
         assert caught.value.code == code
 
 
 def test_a_whole_unit_moves_with_all_below_it(bench):
     hire(bench, "Anna", "Lund", "1")
-    unit = resolve(bench.house, "/Ferries/Northquay/Deck")
-    run(bench, Editor(bench.house).edit(unit, [assignment("protected=no")]).steps)
-    edit = Mover(bench.house, "/Shore").move(resolve(bench.house, "/Ferries/Northquay/Deck"))
+    unit = resolve(bench.context, "/Ferries/Northquay/Deck")
+    run(bench, Editor(bench.context).edit(unit, [assignment("protected=no")]).steps)
+    edit = Mover(bench.context, "/Shore").move(resolve(bench.context, "/Ferries/Northquay/Deck"))
     assert [f.what for f in edit.findings] == [
         "everything below moves along: 1 account, 2 units", "/Shore/Deck is not in the charter's hierarchy",
     ]  # fmt: skip
-    run(bench, in_order(bench.house, [edit]))
-    assert bench.house.place(resolve(bench.house, "alund").dn.parent) == "/Shore/Deck/Hands"
-    members = bench.house.dialect.members(resolve(bench.house, "gg-northquay-deck"))
+    run(bench, in_order(bench.context, [edit]))
+    assert bench.context.place(resolve(bench.context, "alund").dn.parent) == "/Shore/Deck/Hands"
+    members = bench.context.dialect.members(resolve(bench.context, "gg-northquay-deck"))
     assert "ou=Shore" in members[0]
 
 
@@ -189,14 +189,14 @@ def test_a_unit_that_blocks_keeps_out_all_but_what_is_enforced():
 
 
 def back(bench, job, only=0, ended=None):
-    return undo(bench.house, bench.runner.standing(job), ended or datetime.now(UTC), only)
+    return undo(bench.context, bench.runner.standing(job), ended or datetime.now(UTC), only)
 
 
 def state(bench):
     skip = {"modifyTimestamp", "modifiersName", "entryUUID", "createTimestamp"}
     return sorted(
         (str(e.dn), sorted((n, sorted(map(str, v))) for n, v in e.attributes.items() if n not in skip))
-        for e in bench.house.directory.search(bench.house.charter.base)
+        for e in bench.context.directory.search(bench.context.charter.base)
     )
 
 
@@ -204,14 +204,14 @@ def test_any_job_is_taken_back_to_what_was(bench):
     anna = hire(bench, "Anna", "Lund", "1")
     hire(bench, "Bo", "Ek", "2", manager=[str(anna)])
     for make in (
-        lambda e: Renamer(bench.house).rename(e, {"surname": "Brekke"}),
-        lambda e: Mover(bench.house, "/Ferries/Sandhaven/Deck/Hands").move(e),
-        lambda e: Editor(bench.house).edit(
+        lambda e: Renamer(bench.context).rename(e, {"surname": "Brekke"}),
+        lambda e: Mover(bench.context, "/Ferries/Sandhaven/Deck/Hands").move(e),
+        lambda e: Editor(bench.context).edit(
             e, [assignment("phone+=1"), assignment("name=A"), assignment("groups+=gg-it")]
         ),
     ):
         before = state(bench)
-        job = run(bench, in_order(bench.house, [make(resolve(bench.house, "alund"))]))
+        job = run(bench, in_order(bench.context, [make(resolve(bench.context, "alund"))]))
         assert state(bench) != before
         found = back(bench, job)
         assert not [f for f in found.findings if f.fatal], found.findings
@@ -239,16 +239,16 @@ def test_what_was_created_goes_again_unless_it_has_changed(bench):
 
 def test_what_has_changed_since_is_told_and_one_step_can_go_alone(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    edit = Editor(bench.house).edit(get(bench, anna), [assignment("title=Cook"), assignment("groups+=gg-it")])
-    job = run(bench, in_order(bench.house, [edit]))
-    run(bench, Editor(bench.house).edit(get(bench, anna), [assignment("title=Mate")]).steps)
+    edit = Editor(bench.context).edit(get(bench, anna), [assignment("title=Cook"), assignment("groups+=gg-it")])
+    job = run(bench, in_order(bench.context, [edit]))
+    run(bench, Editor(bench.context).edit(get(bench, anna), [assignment("title=Mate")]).steps)
     found = back(bench, job)
     assert [(f.code, f.where) for f in found.findings if f.fatal] == [("changed", str(anna))]
     alone = back(bench, job, only=2)
     assert not alone.findings
     run(bench, alone.steps)
-    assert "gg-it" not in str(bench.house.dialect.members(resolve(bench.house, "gg-it")))
-    assert bench.house.one(get(bench, anna), "title") == "Mate"
+    assert "gg-it" not in str(bench.context.dialect.members(resolve(bench.context, "gg-it")))
+    assert bench.context.one(get(bench, anna), "title") == "Mate"
     with pytest.raises(VandrelError) as caught:
         back(bench, job, only=9)
     assert caught.value.code == "not-found"
@@ -260,11 +260,11 @@ def test_what_has_changed_since_is_told_and_one_step_can_go_alone(bench):
 def test_values_are_built_from_each_accounts_own_fields(bench):
     for number, name in enumerate(("Anna", "Bo")):
         dn = hire(bench, name, "Lund", str(number))
-        run(bench, Editor(bench.house).edit(get(bench, dn), [assignment("web=https://x.example/{login}")]).steps)
-        login = bench.house.one(get(bench, dn), "login")
-        assert bench.house.dialect.read(get(bench, dn), "web") == [f"https://x.example/{login}"]
+        run(bench, Editor(bench.context).edit(get(bench, dn), [assignment("web=https://x.example/{login}")]).steps)
+        login = bench.context.one(get(bench, dn), "login")
+        assert bench.context.dialect.read(get(bench, dn), "web") == [f"https://x.example/{login}"]
     with pytest.raises(VandrelError) as caught:
-        Editor(bench.house).edit(get(bench, dn), [assignment("web=x{title}")])
+        Editor(bench.context).edit(get(bench, dn), [assignment("web=x{title}")])
     assert caught.value.code == "required"
     assert places.to_text(places.parse("/A/B")) == "/A/B"
 
@@ -333,8 +333,8 @@ def test_many_at_once(place):
 def nest(bench, *chain):
     """Each group in the next."""
     for inner, outer in pairwise(chain):
-        group = resolve(bench.house, inner)
-        run(bench, Editor(bench.house).edit(group, [assignment(f"groups+={outer}")]).steps)
+        group = resolve(bench.context, inner)
+        run(bench, Editor(bench.context).edit(group, [assignment(f"groups+={outer}")]).steps)
 
 
 def test_what_is_deleted_comes_back_with_memberships_and_reports(place):
@@ -381,7 +381,7 @@ def test_what_is_deleted_comes_back_with_memberships_and_reports(place):
 def test_memberships_count_through_others_with_their_path(bench):
     anna = hire(bench, "Anna", "Lund", "1")
     nest(bench, "gg-northquay-deck", "gg-office", "dl-fares")
-    found = {m.group.dn.name: m.through for m in effective(bench.house, get(bench, anna))}
+    found = {m.group.dn.name: m.through for m in effective(bench.context, get(bench, anna))}
     assert found == {
         "gg-everybody": (), "gg-northquay-deck": (), "gg-office": ("gg-northquay-deck",),
         "dl-fares": ("gg-office", "gg-northquay-deck"),
@@ -390,42 +390,44 @@ def test_memberships_count_through_others_with_their_path(bench):
 
 def test_circles_are_refused_however_long(bench):
     nest(bench, "gg-it", "gg-office", "gg-everybody")
-    edit = Editor(bench.house).edit(resolve(bench.house, "gg-everybody"), [assignment("groups+=gg-it")])
+    edit = Editor(bench.context).edit(resolve(bench.context, "gg-everybody"), [assignment("groups+=gg-it")])
     (finding,) = [f for f in edit.findings if f.fatal]
     assert finding.what == "this would make a circle: gg-it is in gg-office is in gg-everybody"
-    from_the_other_side = Editor(bench.house).edit(resolve(bench.house, "gg-it"), [assignment("members+=gg-everybody")])
+    from_the_other_side = Editor(bench.context).edit(
+        resolve(bench.context, "gg-it"), [assignment("members+=gg-everybody")]
+    )
     assert [f.what for f in from_the_other_side.findings if f.fatal] == [finding.what]
-    own = Editor(bench.house).edit(resolve(bench.house, "gg-it"), [assignment("members+=gg-it")])
+    own = Editor(bench.context).edit(resolve(bench.context, "gg-it"), [assignment("members+=gg-it")])
     assert [f.what for f in own.findings if f.fatal] == ["a group cannot be a member of itself"]
 
 
 def test_power_is_told_before_anybody_gets_it_and_stays_behind_in_a_copy(bench):
     anna = hire(bench, "Anna", "Lund", "1", phone=["1"], office=["Bridge"])
     nest(bench, "gg-office", "gg-harbour-masters")
-    edit = Editor(bench.house).edit(get(bench, anna), [assignment("groups+=gg-office"), assignment("groups+=gg-it")])
+    edit = Editor(bench.context).edit(get(bench, anna), [assignment("groups+=gg-office"), assignment("groups+=gg-it")])
     told = [f.what for f in edit.findings]
     assert told == [
         "gg-harbour-masters carries power: every account of the ferry line; Anna Lund gets it, through gg-office"
     ]
-    run(bench, in_order(bench.house, [edit]))
-    copy = Copier(bench.house, get(bench, anna)).copy({"given": ["Bo"], "surname": ["Ek"], "number": ["2"]})
+    run(bench, in_order(bench.context, [edit]))
+    copy = Copier(bench.context, get(bench, anna)).copy({"given": ["Bo"], "surname": ["Ek"], "number": ["2"]})
     assert set(copy.draft.derived["groups"].values) == {"gg-northquay-deck", "gg-everybody", "gg-it"}
     assert copy.draft.value("office") == "Bridge"
     assert copy.draft.derived["office"].rule == "copied from alund (Anna Lund)"
     assert {item.field: item.why for item in copy.left_out} == {
         "groups": "it carries power: gg-harbour-masters, every account of the ferry line (--privileged takes it along)", "phone": "the person's own",
     }  # fmt: skip
-    both = Copier(bench.house, get(bench, anna), privileged=True).copy({"surname": ["Ek"], "number": ["2"]})
+    both = Copier(bench.context, get(bench, anna), privileged=True).copy({"surname": ["Ek"], "number": ["2"]})
     assert "gg-office" in both.draft.derived["groups"].values
 
 
 def test_copies_of_one_request_do_not_get_in_each_others_way(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    copier = Copier(bench.house, get(bench, anna))
+    copier = Copier(bench.context, get(bench, anna))
     copies = [copier.copy({"given": ["Bo"], "surname": ["Ek"], "number": [number]}) for number in ("2", "3")]
     assert [copy.draft.value("login") for copy in copies] == ["bek", "boek"]
-    run(bench, steps(bench.house, [(copy.draft, None) for copy in copies]))
-    rows = {row.field: row for row in compare(bench.house, get(bench, anna), resolve(bench.house, "bek"))}
+    run(bench, steps(bench.context, [(copy.draft, None) for copy in copies]))
+    rows = {row.field: row for row in compare(bench.context, get(bench, anna), resolve(bench.context, "bek"))}
     assert all(rows[name].same for name in ("place", "groups", "department", "kind", "company"))
     assert {name for name, row in rows.items() if not row.same} == {
         "login", "principal", "name", "full", "display", "given", "surname", "initials", "number", "mail", "enabled",
@@ -434,12 +436,12 @@ def test_copies_of_one_request_do_not_get_in_each_others_way(bench):
 
 def test_the_pattern_of_nesting_is_checked(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    edit = Editor(bench.house).edit(get(bench, anna), [assignment("groups+=dl-fares")])
+    edit = Editor(bench.context).edit(get(bench, anna), [assignment("groups+=dl-fares")])
     assert [f.fatal for f in edit.findings] == [False]
     assert "people belong in global ones" in edit.findings[0].what
-    wrong = Editor(bench.house).edit(resolve(bench.house, "gg-it"), [assignment("members+=dl-fares")])
+    wrong = Editor(bench.context).edit(resolve(bench.context, "gg-it"), [assignment("members+=dl-fares")])
     assert ["the other way round" in f.what for f in wrong.findings] == [True]
-    right = Editor(bench.house).edit(resolve(bench.house, "dl-fares"), [assignment("members+=gg-it")])
+    right = Editor(bench.context).edit(resolve(bench.context, "dl-fares"), [assignment("members+=gg-it")])
     assert not right.findings
 
 

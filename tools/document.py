@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from vandrel.cli.manual import page
+from vandrel.cli.commands.manual import page
 from vandrel.dialects.active import ActiveDialect
 from vandrel.dialects.base import BaseDialect
 from vandrel.dialects.standard import StandardDialect

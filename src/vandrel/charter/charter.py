@@ -12,19 +12,19 @@ from typing import TypeVar
 from zoneinfo import ZoneInfo
 
 from vandrel.charter import passwords
-from vandrel.charter.building import Context, EmptyField, build
 from vandrel.charter.document import Document, GroupKind, Kind, Naming, NamingLike
 from vandrel.charter.hierarchy import DesignedUnit, expand
+from vandrel.charter.name_limits import NAME_LIMITS, NameLimits
 from vandrel.charter.naming import NamingRule
 from vandrel.charter.pattern import Pattern, parse
-from vandrel.charter.targets import TARGETS, Target
+from vandrel.charter.text_building import EmptyField, PatternStyle, build
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.place import Place
 from vandrel.errors import VandrelError
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.people import PARTICLES
-from vandrel.text.prep import prepare
+from vandrel.text.string_prep import prepare
 
 _T = TypeVar("_T")
 
@@ -115,15 +115,15 @@ class Charter:
         own = getattr(self.document.kinds[kind].names, target) if kind in self.document.kinds else None
         general = getattr(self.document.names, target)
         if own is not None:
-            return self._rule(own, TARGETS[target], f"kinds.{kind}.names.{target}")
+            return self._rule(own, NAME_LIMITS[target], f"kinds.{kind}.names.{target}")
         if general is not None:
-            return self._rule(general, TARGETS[target], f"names.{target}")
-        return self._rule(DEFAULT_NAMES[target], TARGETS[target], f"built-in {target}")
+            return self._rule(general, NAME_LIMITS[target], f"names.{target}")
+        return self._rule(DEFAULT_NAMES[target], NAME_LIMITS[target], f"built-in {target}")
 
     def group_naming(self, kind: str) -> NamingRule:
-        return self._rule(self.group_kind(kind).name, TARGETS["group"], f"groups.{kind}.name")
+        return self._rule(self.group_kind(kind).name, NAME_LIMITS["group"], f"groups.{kind}.name")
 
-    def _rule(self, spec: NamingLike, target: Target, source: str) -> NamingRule:
+    def _rule(self, spec: NamingLike, target: NameLimits, source: str) -> NamingRule:
         naming = naming_of(spec)
         return NamingRule(
             target,
@@ -145,7 +145,7 @@ class Charter:
         """
         parsed = parse(pattern) if isinstance(pattern, str) else pattern
         try:
-            pieces = build(parsed, values, Context(language=values.get("language", ""), particles=self.particles))
+            pieces = build(parsed, values, PatternStyle(language=values.get("language", ""), particles=self.particles))
         except EmptyField as error:
             raise VandrelError(
                 "required", f"{error.field} is needed for {parsed.text!r} and has no value", where=error.field,

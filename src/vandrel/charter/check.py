@@ -11,15 +11,15 @@ from zoneinfo import ZoneInfo, available_timezones
 from vandrel.charter.charter import RESERVED_KINDS, Charter, naming_of
 from vandrel.charter.document import REQUIRED, Document, Names, NamingLike, Passwords, Unit
 from vandrel.charter.hierarchy import DesignedUnit, expand
+from vandrel.charter.name_limits import NAME_LIMITS, NameLimits, is_suffix
 from vandrel.charter.pattern import STYLE_WORDS, Pattern, PatternError, parse
-from vandrel.charter.targets import TARGETS, Target, is_suffix
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.errors import VandrelError
 from vandrel.fields import COMPUTED, FIELDS, NAMED, Shape
 from vandrel.text.nearest import did_you_mean, listed
-from vandrel.text.prep import prepare
-from vandrel.text.structure import is_hole
+from vandrel.text.schema_errors import is_hole
+from vandrel.text.string_prep import prepare
 from vandrel.text.yaml_source import Path, Source
 
 _WORD = re.compile(r"[a-z][a-z0-9-]*")
@@ -122,7 +122,7 @@ class Checker:
             )
         return pattern
 
-    def _naming(self, spec: NamingLike, target: Target, path: Path, usable: Iterable[str] | None = None) -> None:
+    def _naming(self, spec: NamingLike, target: NameLimits, path: Path, usable: Iterable[str] | None = None) -> None:
         naming = naming_of(spec)
         for index, text in enumerate(naming.ladder):
             at = (
@@ -164,7 +164,7 @@ class Checker:
         for target in NAMED:
             spec = getattr(given, target)
             if spec is not None:
-                self._naming(spec, TARGETS[target], (*path, target))
+                self._naming(spec, NAME_LIMITS[target], (*path, target))
         self._circle(given, path)
 
     def _circle(self, given: Names, path: Path) -> None:
@@ -252,7 +252,7 @@ class Checker:
                     "siblings cannot share a name", key=True,
                 )  # fmt: skip
             seen[key] = unit_
-            why = TARGETS["unit"].fault(unit_.place[-1])
+            why = NAME_LIMITS["unit"].fault(unit_.place[-1])
             if why:
                 fault(unit_.path, f"the unit name {unit_.place[-1]!r} {why}", key=True)
         return design
@@ -352,7 +352,7 @@ class Checker:
     def _group_kinds(self, design: tuple[DesignedUnit, ...]) -> None:
         for name, kind in self.document.groups.items():
             path: Path = ("groups", name)
-            self._naming(kind.name, TARGETS["group"], (*path, "name"), self.usable)
+            self._naming(kind.name, NAME_LIMITS["group"], (*path, "name"), self.usable)
             if not kind.place:
                 self.source.fault(
                     path, f"the kind of group {name!r} has no place", "write one as place: /Groups", key=True
@@ -360,7 +360,7 @@ class Checker:
             else:
                 self._place(kind.place, (*path, "place"), design)
             if kind.mail:
-                self._naming(kind.mail, TARGETS["mail"], (*path, "mail"))
+                self._naming(kind.mail, NAME_LIMITS["mail"], (*path, "mail"))
 
 
 def _keys(value: object) -> list[str]:

@@ -6,9 +6,9 @@ from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
 
-from vandrel.charter.building import Context, EmptyField, build
 from vandrel.charter.document import Document, Unit
 from vandrel.charter.pattern import PatternError, parse
+from vandrel.charter.text_building import EmptyField, PatternStyle, build
 from vandrel.directory.place import Place
 
 _DEEPEST = 24
@@ -92,6 +92,6 @@ def _repeated(document: Document, name: str, words: dict[str, str]) -> Iterator[
 
 def _fill(name: str, words: Mapping[str, str]) -> str:
     try:
-        return "".join(map(str, build(parse(name), words, Context()))).strip()
+        return "".join(map(str, build(parse(name), words, PatternStyle()))).strip()
     except EmptyField as error:
         raise PatternError(name, 0, f"nothing is left of {{{error.field}}}") from None

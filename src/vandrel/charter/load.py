@@ -46,7 +46,7 @@ def from_text(text: str, path: Path) -> Charter:
     """The charter that `text` holds; `path` is its name in messages. Raises as `load` does."""
     from vandrel.charter.check import Checker
     from vandrel.charter.document import Document, json_schema
-    from vandrel.text.structure import convert
+    from vandrel.text.schema_errors import convert
     from vandrel.text.yaml_source import read
 
     source = read(str(path), text, "charter")

@@ -8,21 +8,13 @@ from functools import cached_property, lru_cache
 
 from msgspec import Struct, structs
 
-from vandrel.charter.building import (
-    Context,
-    EmptyField,
-    Piece,
-    Straight,
-    build,
-    fit,
-    to_expression,
-)
-from vandrel.charter.many import WORDS, Many, straights
+from vandrel.charter.name_limits import LONGEST_ADDRESS, NameLimits
 from vandrel.charter.pattern import Pattern
-from vandrel.charter.targets import LONGEST_ADDRESS, Target
+from vandrel.charter.text_building import EmptyField, PatternStyle, Piece, Straight, build, fit, to_expression
+from vandrel.charter.value_columns import WORDS, Many, straights
 from vandrel.errors import VandrelError
 from vandrel.text.people import PARTICLES
-from vandrel.text.prep import fold, prepare
+from vandrel.text.string_prep import fold, prepare
 
 #: Tries of a counter before a ladder gives up.
 _MOST = 100_000
@@ -65,7 +57,7 @@ class Choice(Struct, frozen=True):
 class NamingRule(Struct, frozen=True, dict=True):
     """How one name is built: the rungs of its ladder, from the first choice to the last."""
 
-    target: Target
+    target: NameLimits
     rungs: tuple[Pattern, ...]
     style: tuple[str, ...] = ()
     longest: int = 0
@@ -96,22 +88,22 @@ class NamingRule(Struct, frozen=True, dict=True):
         return frozenset[str]().union(*(rung.fields() for rung in self.rungs))
 
     @cached_property
-    def _contexts(self) -> dict[str, Context]:
+    def _contexts(self) -> dict[str, PatternStyle]:
         return {}
 
-    def _context(self, values: Mapping[str, str]) -> Context:
+    def _context(self, values: Mapping[str, str]) -> PatternStyle:
         language = values.get("language", "")
         if language not in self._contexts:
             self._contexts[language] = self._context_for(language)
         return self._contexts[language]
 
-    def _context_for(self, language: str) -> Context:
+    def _context_for(self, language: str) -> PatternStyle:
         target = self.target
         forbidden = _forbidden(target, self.forbid)
         # A mail address has ASCII letters only (RFC 5322): what is not transliterated would be lost.
         style = ("ascii", *self.style) if target.only and "ascii" not in self.style else self.style
         letters_pass = not any(char.isalnum() for char in self.forbid)
-        return Context(
+        return PatternStyle(
             style, language, self.particles, forbidden, letters_pass=letters_pass,
             all_letters_pass=letters_pass and not target.only,
             words_pass=letters_pass and not target.only and not any(mark in forbidden for mark in " .,'-"),
@@ -338,7 +330,7 @@ class NamingRule(Struct, frozen=True, dict=True):
 
 
 @lru_cache(maxsize=64)
-def _forbidden(target: Target, more: frozenset[str]) -> _Forbidden:
+def _forbidden(target: NameLimits, more: frozenset[str]) -> _Forbidden:
     return _Forbidden(target, more)
 
 
@@ -359,10 +351,10 @@ def _numbers_in(name: str) -> list[int]:
 class _Forbidden(frozenset[str]):
     """The characters that a target or a rule refuses, as a set that is asked and never listed."""
 
-    _target: Target
+    _target: NameLimits
     _more: frozenset[str]
 
-    def __new__(cls, target: Target, more: frozenset[str]) -> _Forbidden:
+    def __new__(cls, target: NameLimits, more: frozenset[str]) -> _Forbidden:
         self = super().__new__(cls)
         self._target, self._more = target, more
         return self

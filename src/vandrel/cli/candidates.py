@@ -5,13 +5,13 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 
-from vandrel.cli.output import clean
-from vandrel.jobs.resolve import Candidate
+from vandrel.cli.terminal import clean
+from vandrel.jobs.common.resolve import Candidate
 
 
 def show(candidates: Sequence[Candidate]) -> None:
     """Print what the typed name may have meant."""
-    rows = [(clean(one.name), clean(one.full), one.sort, clean(one.place)) for one in candidates]
+    rows = [(clean(one.name), clean(one.full), one.object_type, clean(one.place)) for one in candidates]
     widths = [max(len(row[column]) for row in rows) for column in range(3)]
     for row in rows:
         cells = [cell.ljust(width) for cell, width in zip(row[:3], widths, strict=True) if width]

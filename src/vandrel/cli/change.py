@@ -12,8 +12,8 @@ if TYPE_CHECKING:
     from vandrel.cli.passwords import HandOut
     from vandrel.directory.entry import Entry
     from vandrel.errors import Finding
-    from vandrel.jobs.assignments import Assignment
-    from vandrel.jobs.edit import Edit
+    from vandrel.jobs.common.assignments import Assignment
+    from vandrel.jobs.common.edit import Edit
     from vandrel.secret import Secret
     from vandrel.steps.step import Step
 
@@ -26,9 +26,9 @@ _READ_BACK = 5
 
 def change(session: Session, entries: Sequence[Entry], given: Sequence[Assignment], verb: str = "change") -> int:
     """Make the same assignments to these objects: preview, checks, question, steps, report; returns the exit code."""
-    from vandrel.jobs.edit import Editor
+    from vandrel.jobs.common.edit import Editor
 
-    editor = Editor(session.house)
+    editor = Editor(session.context)
     return carry_out(session, [editor.edit(entry, given) for entry in entries], given, verb)
 
 
@@ -41,7 +41,7 @@ def carry_out(session: Session, edits: Sequence[Edit], given: Sequence[Assignmen
     """
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import DONE_IN_PART, Refused
-    from vandrel.jobs.edit import in_order
+    from vandrel.jobs.common.edit import in_order
     from vandrel.steps.runner import Plan
 
     findings = list(dict.fromkeys(finding for edit in edits for finding in edit.findings))
@@ -55,7 +55,7 @@ def carry_out(session: Session, edits: Sequence[Edit], given: Sequence[Assignmen
     whole = len(edits) == 1 and not edits[0].apart
     title = f"{verb} {names}{more}{_sensitive(edits)}"
     read = {edit.entry.dn.key for edit in edits}
-    plan = Plan(title, in_order(session.house, edits, passwords), findings, whole=whole, read=read)
+    plan = Plan(title, in_order(session.context, edits, passwords), findings, whole=whole, read=read)
     report = hand_out.carry_out(plan, f"{verb.capitalize()} {count(len(edits), 'object')}?")
     if report is not None and not session.out.as_json:
         hand_out.deliver()
@@ -83,14 +83,14 @@ def preview(session: Session, edits: Sequence[Edit], given: Sequence[Assignment]
     if session.out.as_json or session.out.quiet:
         return
     for edit in edits[:_SHOWN]:
-        session.out.heading(f"{session.house.label(edit.entry)} in {session.house.place(edit.entry.dn.parent)}")
+        session.out.heading(f"{session.context.label(edit.entry)} in {session.context.place(edit.entry.dn.parent)}")
         rows = [
             (f"  {d.field}", ", ".join(d.before) or "(empty)", "->", ", ".join(d.after) or "(empty)")
             for d in edit.differences
         ]
         for assignment in given:
             if assignment.field == "password":
-                had = "set" if session.house.dialect.has_password(edit.entry) else "(none)"
+                had = "set" if session.context.dialect.has_password(edit.entry) else "(none)"
                 rows.append(
                     ("  password", had, "->", _NEW_PASSWORD[assignment.values[0] if assignment.values else "none"])
                 )
@@ -111,7 +111,7 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
 
     from vandrel.cli.passwords import obtain, show_rules
     from vandrel.errors import VandrelError
-    from vandrel.jobs.edit import password_rules
+    from vandrel.jobs.common.edit import password_rules
     from vandrel.steps.step import Password
 
     typed = [a.values[0] if a.values else "none" for a in given if a.field == "password"]
@@ -121,47 +121,47 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
     if choice in ("ask", "-") and len(edits) > 1:
         raise VandrelError("usage", "one password is not given to several people", remedy="write password=generate")
     change = next((a.values for a in given if a.field == "change"), None)
-    house, steps = session.house, []
+    context, steps = session.context, []
     for edit in edits:
-        rules = password_rules(house, edit.entry)
+        rules = password_rules(context, edit.entry)
         if choice == "ask" and not session.args.dry_run:
             show_rules(session, rules)
-        own = [edit.value(house, name) for name in ("given", "surname", "login")]
+        own = [edit.value(context, name) for name in ("given", "surname", "login")]
         if session.args.dry_run and choice in ("ask", "-"):
             choice = "generate"  # stands in for the one to come
         secret = obtain(session, choice, rules, partial(_check, session, edit), own)
         must = bool(rules.rules["change"].value) if change is None else change[0] == "yes"
         if must and change is None:
-            session.out.findings(house.not_kept("account", {"change": ("yes",)}, ()))
+            session.out.findings(context.not_kept("account", {"change": ("yes",)}, ()))
         kept = hand_out.name if choice == "generate" else ""
         steps.append(Password(edit.entry.dn, secret, must and secret is not None, kept))
         if secret is not None and choice == "generate":
-            hand_out.add(edit.entry.dn, partial(edit.value, house), secret)
+            hand_out.add(edit.entry.dn, partial(edit.value, context), secret)
     return list(steps)
 
 
 def _check(session: Session, edit: Edit, secret: Secret) -> list[Finding]:
     from vandrel.charter.passwords import check
-    from vandrel.jobs.edit import password_rules
+    from vandrel.jobs.common.edit import password_rules
 
-    house, entry = session.house, edit.entry
+    context, entry = session.context, edit.entry
     return check(
-        secret, password_rules(house, entry), login=edit.value(house, "login"), full=edit.value(house, "full"),
-        words=[house.charter.document.organization],
-        used=lambda last: house.directory.password_used(entry.dn, secret, last),
+        secret, password_rules(context, entry), login=edit.value(context, "login"), full=edit.value(context, "full"),
+        words=[context.charter.document.organization],
+        used=lambda last: context.directory.password_used(entry.dn, secret, last),
     )  # fmt: skip
 
 
 def _read_back(session: Session, edits: Sequence[Edit]) -> None:
     """What the directory has now, field by field, for everything that was to change."""
-    from vandrel.cli.show import bare_values, values_of
+    from vandrel.cli.commands.show import bare_values, values_of
     from vandrel.fields import FIELDS
-    from vandrel.jobs.logon import logon_state
+    from vandrel.jobs.accounts.logon import logon_state
     from vandrel.steps.step import Rename
 
     for edit in edits:
         renamed = [step.new for step in edit.steps if isinstance(step, Rename)]
-        entry = session.house.directory.get(renamed[0] if renamed else edit.entry.dn)
+        entry = session.context.directory.get(renamed[0] if renamed else edit.entry.dn)
         if entry is None:
             continue
         rows = []
@@ -169,16 +169,16 @@ def _read_back(session: Session, edits: Sequence[Edit]) -> None:
             values = (
                 values_of(session, entry, name)
                 if name in FIELDS
-                else [session.house.place(entry.dn.parent)]
+                else [session.context.place(entry.dn.parent)]
                 if name == "place"
                 else list(bare_values(session, entry, name))
             )
             rows.append((f"  {name}", ", ".join(values) or "(empty)"))
         session.out.line()
-        session.out.heading(f"{session.house.label(entry)} now")
+        session.out.heading(f"{session.context.label(entry)} now")
         session.out.table(("field", "value"), rows, header=False)
-        if edit.sort == "account":
-            session.out.line("  " + logon_state(session.house, entry, session.charter.today()).sentence)
+        if edit.object_type == "account":
+            session.out.line("  " + logon_state(session.context, entry, session.charter.today()).sentence)
 
 
 def _as_json(edit: Edit) -> dict[str, object]:

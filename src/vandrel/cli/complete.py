@@ -30,28 +30,36 @@ def _quietly(words: Iterator[str]) -> list[str]:
         return []
 
 
-def _objects(session: Session, prefix: str, sorts: tuple[str, ...]) -> Iterator[str]:
+def _objects(session: Session, prefix: str, object_types: tuple[str, ...]) -> Iterator[str]:
     from vandrel.directory.filter import And, Or, Substring
     from vandrel.fields import UNIT
 
-    house = session.house
-    if prefix.startswith("/") or (sorts == (UNIT,)):
+    context = session.context
+    if prefix.startswith("/") or (object_types == (UNIT,)):
         yield from _places(session, prefix)
         return
-    for sort in sorts:
-        name = house.dialect.attribute("login", sort) if sort == "account" else house.dialect.attribute("name", sort)
+    for object_type in object_types:
+        name = (
+            context.dialect.attribute("login", object_type)
+            if object_type == "account"
+            else context.dialect.attribute("name", object_type)
+        )
         starts = (Substring(name, prefix, (), ""),) if prefix else ()
-        where = And((house.dialect.filter_for(sort), Or(starts))) if starts else house.dialect.filter_for(sort)
-        for number, entry in enumerate(house.directory.search(house.charter.base, where=where)):
+        where = (
+            And((context.dialect.filter_for(object_type), Or(starts)))
+            if starts
+            else context.dialect.filter_for(object_type)
+        )
+        for number, entry in enumerate(context.directory.search(context.charter.base, where=where)):
             if number >= _MOST:
                 break
-            yield house.one(entry, "login") or entry.dn.name
+            yield context.one(entry, "login") or entry.dn.name
 
 
 def _places(session: Session, prefix: str) -> Iterator[str]:
-    house = session.house
-    for entry in house.directory.search(house.charter.base, where=house.dialect.filter_for("unit")):
-        place = house.place(entry.dn)
+    context = session.context
+    for entry in context.directory.search(context.charter.base, where=context.dialect.filter_for("unit")):
+        place = context.place(entry.dn)
         if place.casefold().startswith(prefix.casefold()):
             yield place
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from vandrel import files
+from vandrel import file_names
 from vandrel.cli.session import Session
 from vandrel.errors import VandrelError
 from vandrel.text.nearest import did_you_mean
@@ -15,7 +15,7 @@ KEPT = ("words", "of", "where", "under", "columns", "by", "reverse")
 
 
 def _path(session: Session) -> Path:
-    return session.folder / files.LISTS
+    return session.folder / file_names.LISTS
 
 
 def load(session: Session) -> dict[str, dict[str, object]]:

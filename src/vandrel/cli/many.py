@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from vandrel.errors import Finding
     from vandrel.intake.finding import RowFinding
     from vandrel.intake.item import Item
-    from vandrel.jobs.outcomes import Outcome
-    from vandrel.jobs.roster import Line, Roster, State
+    from vandrel.jobs.bulk.outcomes import Outcome
+    from vandrel.jobs.bulk.roster import Line, Roster, State
     from vandrel.secret import Secret
     from vandrel.steps.runner import Progress
     from vandrel.steps.step import Step
@@ -75,7 +75,7 @@ def one_for_all(session: Session, kind: str) -> Secret | None:
     args = session.args
     if args.password in (None, "generate") or args.no_passwords or args.dry_run:
         return None
-    rules = session.house.password_rules(kind)
+    rules = session.context.password_rules(kind)
     if args.password == "ask":
         show_rules(session, rules)
     words = [session.charter.document.organization]
@@ -148,12 +148,12 @@ def _short(value: str) -> str:
     return one_line if len(one_line) <= _WIDTH else f"{one_line[: _WIDTH - 1]}…"
 
 
-def show_roster(session: Session, roster: Roster, sort: str, counted: str = "row") -> None:
+def show_roster(session: Session, roster: Roster, object_type: str, counted: str = "row") -> None:
     """The first and the last who are to be made, what changes, and the figures of the whole.
 
     `counted` says what the numbers of the items are.
     """
-    from vandrel.jobs.roster import State
+    from vandrel.jobs.bulk.roster import State
 
     if session.out.as_json or session.out.quiet:
         return
@@ -162,7 +162,7 @@ def show_roster(session: Session, roster: Roster, sort: str, counted: str = "row
     if samples:
         session.out.heading("New" if len(samples) == len(new) else f"New, the first and the last of {len(new)}")
         header = (f"  {counted}", "login", "name", "place", "groups", "notes")
-        columns = zip(header, *(_sample(session, line, sort) for line in samples), strict=True)
+        columns = zip(header, *(_sample(session, line, object_type) for line in samples), strict=True)
         filled = [column for column in columns if any(column[1:])]
         session.out.table([column[0] for column in filled], list(zip(*(column[1:] for column in filled), strict=True)))
         session.out.line()
@@ -171,23 +171,23 @@ def show_roster(session: Session, roster: Roster, sort: str, counted: str = "row
         session.out.note(f"{count(len(roster.missing), 'object')} not in the file, left alone: --missing lists them")
 
 
-def _sample(session: Session, line: Line, sort: str) -> tuple[str, ...]:
+def _sample(session: Session, line: Line, object_type: str) -> tuple[str, ...]:
     draft = line.draft
     assert draft is not None and draft.dn is not None
-    row, place = f"  {line.item.row}", session.house.place(draft.dn.parent)
-    if sort == "account":
+    row, place = f"  {line.item.row}", session.context.place(draft.dn.parent)
+    if object_type == "account":
         groups = ", ".join(draft.values().get("groups", ()))
         return row, draft.value("login"), draft.value("full") or draft.dn.name, place, groups, ""
     return row, "", draft.dn.name, place, ", ".join(line.item.values("groups")), draft.value("notes")
 
 
 def _show_changes(session: Session, roster: Roster) -> None:
-    from vandrel.jobs.roster import State
+    from vandrel.jobs.bulk.roster import State
 
     changes = [line for line in roster.lines if line.state is State.CHANGED and line.edit is not None]
     for line in changes[: 2 * _SAMPLES]:
         assert line.edit is not None
-        session.out.heading(f"Row {line.item.row}: {session.house.label(line.edit.entry)}")
+        session.out.heading(f"Row {line.item.row}: {session.context.label(line.edit.entry)}")
         rows = [(f"  {d.field}", ", ".join(d.before) or "(empty)", "->", ", ".join(d.after) or "(empty)")
                 for d in line.edit.differences]  # fmt: skip
         session.out.table(("field", "before", "", "after"), rows, header=False)
@@ -209,32 +209,32 @@ def _order(item: tuple[State, int]) -> int:
 # --- making
 
 
-def make(session: Session, roster: Roster, sort: str, title: str) -> int:
+def make(session: Session, roster: Roster, object_type: str, title: str) -> int:
     """Make what the roster holds: question, passwords, progress, results; returns the exit code."""
     from vandrel.cli.passwords import HandOut
-    from vandrel.jobs.batches import batches
-    from vandrel.jobs.outcomes import outcomes
-    from vandrel.jobs.roster import State
+    from vandrel.jobs.bulk.batches import batches
+    from vandrel.jobs.bulk.outcomes import outcomes
+    from vandrel.jobs.bulk.roster import State
     from vandrel.steps.runner import Plan
 
     args = session.args
     wanted = [line for line in roster.lines if line.state in (State.NEW, State.CHANGED)][: args.first]
     hand_out = HandOut(session, args.hand_out, args.recipient)
     if args.dry_run:
-        return _checked(session, roster, wanted, sort)
+        return _checked(session, roster, wanted, object_type)
     made = {line.item.row: _password(session, line, hand_out) for line in wanted if line.state is State.NEW}
     _warn_of_one_for_all(session, [secret for secret in made.values() if secret is not None])
     steps: list[Step] = []
-    cuts: list[int] = []
+    barriers: list[int] = []
     left_out = 0
     absent = _absent(roster, wanted)
-    for batch in batches(session.house, wanted, lambda line: made[line.item.row], sort, hand_out.name, absent):
-        cuts += [len(steps) + batch.cut, len(steps) + len(batch.steps)]
+    for batch in batches(session.context, wanted, lambda line: made[line.item.row], object_type, hand_out.name, absent):
+        barriers += [len(steps) + batch.cut, len(steps) + len(batch.steps)]
         steps += batch.steps
         left_out = batch.left_out
     _tell_left_out(session, left_out)
     read = frozenset(line.dn.key for line in wanted if line.dn is not None and line.state is State.CHANGED)
-    plan = Plan(title, steps, whole=False, read=read, cuts=cuts, most_refused=args.most_refused)
+    plan = Plan(title, steps, whole=False, read=read, barriers=barriers, most_refused=args.most_refused)
     found: list[Outcome] = []
     with row_by_row.results_file(args.results if steps else None) as results:
         with progress(session, len(steps)) as told:
@@ -251,7 +251,7 @@ def make(session: Session, roster: Roster, sort: str, title: str) -> int:
 
 def _absent(roster: Roster, wanted: Sequence[Line]) -> set[str]:
     """The keys of the names of objects that are not to be made now."""
-    from vandrel.jobs.roster import State
+    from vandrel.jobs.bulk.roster import State
 
     rows = {line.item.row for line in wanted}
     left = (line.dn for line in roster.lines if line.state is State.NEW and line.item.row not in rows)
@@ -279,7 +279,7 @@ def _warn_of_one_for_all(session: Session, secrets: Sequence[Secret]) -> None:
         session.out.findings([Finding("password", what, "--password", remedy, fatal=False)])
 
 
-def _checked(session: Session, roster: Roster, wanted: Sequence[Line], sort: str) -> int:
+def _checked(session: Session, roster: Roster, wanted: Sequence[Line], object_type: str) -> int:
     """The steps of a dry run, checked a thousand rows at a time, and let go; of accounts that are alike, one for all.
 
     What is each one's own was looked at when it was worked out: that its values fit, and that its names are free.
@@ -289,8 +289,8 @@ def _checked(session: Session, roster: Roster, wanted: Sequence[Line], sort: str
 
     """
     from vandrel.errors import Refused
-    from vandrel.jobs.batches import batches
-    from vandrel.jobs.draft import Alike
+    from vandrel.jobs.bulk.batches import batches
+    from vandrel.jobs.common.draft import Alike
     from vandrel.secret import Secret
 
     stand_in = Secret("", generated=True)
@@ -306,7 +306,9 @@ def _checked(session: Session, roster: Roster, wanted: Sequence[Line], sort: str
 
     def in_turn() -> Iterator[list[Step]]:
         nonlocal left_out
-        for batch in batches(session.house, chosen, lambda line: stand_in, sort, absent=_absent(roster, wanted)):
+        for batch in batches(
+            session.context, chosen, lambda line: stand_in, object_type, absent=_absent(roster, wanted)
+        ):
             left_out = batch.left_out
             yield batch.steps
 

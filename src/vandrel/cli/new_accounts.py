@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import Finding
-    from vandrel.jobs.draft import Draft
+    from vandrel.jobs.common.draft import Draft
     from vandrel.secret import Secret
     from vandrel.steps.runner import Plan
 
@@ -32,7 +32,7 @@ def make(session: Session, drafts: Sequence[Draft], choice: str, title: str, com
     """
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import Refused
-    from vandrel.jobs.create import steps
+    from vandrel.jobs.accounts.create import steps
     from vandrel.steps.runner import Plan
 
     findings = list(dict.fromkeys(finding for draft in drafts for finding in draft.findings))
@@ -40,7 +40,7 @@ def make(session: Session, drafts: Sequence[Draft], choice: str, title: str, com
         raise Refused(findings)
     hand_out = HandOut(session, session.args.hand_out)
     made = [(draft, _password(session, draft, choice, hand_out)) for draft in drafts]
-    plan = Plan(title, steps(session.house, made, hand_out.name), findings)
+    plan = Plan(title, steps(session.context, made, hand_out.name), findings)
     names = drafts[0].value("full") if len(drafts) == 1 else f"{len(drafts)} accounts"
     report = hand_out.carry_out(plan, f"Create {names}?")
     if report is not None and report.made and not session.out.as_json:
@@ -125,12 +125,12 @@ def _password(session: Session, draft: Draft, typed: str, hand_out: HandOut) -> 
 
 def _result(session: Session, draft: Draft) -> None:
     """What the directory says now, in one sentence."""
-    from vandrel.jobs.logon import logon_state
+    from vandrel.jobs.accounts.logon import logon_state
 
     assert draft.dn is not None
-    entry = session.house.directory.get(draft.dn)
+    entry = session.context.directory.get(draft.dn)
     if entry is not None:
-        session.out.line(logon_state(session.house, entry, session.charter.today()).sentence)
+        session.out.line(logon_state(session.context, entry, session.charter.today()).sentence)
 
 
 def _json(session: Session, drafts: Sequence[Draft], plan: Plan, command: str, job: int | None) -> None:

@@ -83,7 +83,7 @@ def build_parser(only: str = "") -> argparse.ArgumentParser:
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
     common, writing = common_options(), writing_options()
     for name in [only] if only in COMMANDS else COMMANDS:
-        command = import_module(f"vandrel.cli.{name}_" if iskeyword(name) else f"vandrel.cli.{name}")
+        command = import_module(f"vandrel.cli.commands.{name}_" if iskeyword(name) else f"vandrel.cli.commands.{name}")
         parents = [common, writing] if command.WRITES else [common]
         added = commands.add_parser(
             command.NAME, help=command.HELP, description=command.DESCRIPTION, epilog="examples:\n" + command.EXAMPLES,

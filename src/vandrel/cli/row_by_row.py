@@ -15,8 +15,8 @@ if TYPE_CHECKING:
     from typing import TextIO
 
     from vandrel.cli.passwords import HandOut
-    from vandrel.jobs.outcomes import Outcome
-    from vandrel.jobs.roster import Roster
+    from vandrel.jobs.bulk.outcomes import Outcome
+    from vandrel.jobs.bulk.roster import Roster
     from vandrel.steps.runner import Report
 
 
@@ -24,7 +24,7 @@ def tell(session: Session, found: Sequence[Outcome], report: Report, hand_out: H
     """What became of it: the hand-out without those who were not made, time and rate."""
     from collections import Counter
 
-    from vandrel.jobs.outcomes import CHANGED, CREATED, LATER, PART, REFUSED
+    from vandrel.jobs.bulk.outcomes import CHANGED, CREATED, LATER, PART, REFUSED
 
     if session.out.as_json:
         return
@@ -83,7 +83,7 @@ def write_results(file: TextIO, session: Session, found: Sequence[Outcome], repo
         writer.writerow(("row", "result", "name", "place", "why"))
         for outcome in found:
             line = outcome.line
-            place = session.house.place(line.dn.parent) if line.dn else ""
+            place = session.context.place(line.dn.parent) if line.dn else ""
             told = (outcome.result, line.name, place, outcome.why)
             writer.writerow([line.item.row, *map(harmless, told)])
         file.flush()

@@ -30,7 +30,7 @@ def add_names(parser: argparse.ArgumentParser) -> None:
     configure(parser)
 
 
-def chosen(session: Session, typed: Sequence[str], sorts: Sequence[str] = ()) -> list[Entry]:
+def chosen(session: Session, typed: Sequence[str], object_types: Sequence[str] = ()) -> list[Entry]:
     """The objects that were named, each once; of the sorts given, or any.
 
     Raises:
@@ -38,15 +38,15 @@ def chosen(session: Session, typed: Sequence[str], sorts: Sequence[str] = ()) ->
 
     """
     from vandrel.errors import VandrelError
-    from vandrel.jobs.resolve import SORTS, resolve
+    from vandrel.jobs.common.resolve import OBJECT_TYPES, resolve
 
-    wanted = tuple(sorts) or SORTS
+    wanted = tuple(object_types) or OBJECT_TYPES
     names = [name for word in typed for name in (_lines() if word == "-" else [word])]
     if not names and not session.args.where and session.out.interactive and not session.out.as_json:
         names = [input("Whom or what? ")]
     if not names and not session.args.where:
         raise VandrelError("usage", "whom or what?", remedy=f"vandrel {session.args.command} NAME")
-    found = {entry.dn.key: entry for entry in (resolve(session.house, name, wanted) for name in names)}
+    found = {entry.dn.key: entry for entry in (resolve(session.context, name, wanted) for name in names)}
     if session.args.where:
         found |= {entry.dn.key: entry for entry in _filtered(session, wanted)}
     if not found:
@@ -58,13 +58,13 @@ def _lines() -> list[str]:
     return [line.strip() for line in sys.stdin if line.strip()]
 
 
-def _filtered(session: Session, sorts: Sequence[str]) -> list[Entry]:
+def _filtered(session: Session, object_types: Sequence[str]) -> list[Entry]:
     from vandrel.directory.filter import And, Or
     from vandrel.directory.filter import parse as parse_filter
-    from vandrel.jobs.resolve import resolve
+    from vandrel.jobs.common.resolve import resolve
 
-    house = session.house
-    base = resolve(house, session.args.under, ("unit",)).dn if session.args.under else house.charter.base
-    of_sorts = Or(tuple(house.dialect.filter_for(sort) for sort in sorts))
-    found = house.directory.search(base, where=And((of_sorts, parse_filter(session.args.where))))
+    context = session.context
+    base = resolve(context, session.args.under, ("unit",)).dn if session.args.under else context.charter.base
+    of_types = Or(tuple(context.dialect.filter_for(object_type) for object_type in object_types))
+    found = context.directory.search(base, where=And((of_types, parse_filter(session.args.where))))
     return sorted(found, key=lambda entry: entry.dn.key)

@@ -11,18 +11,18 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel import files
-from vandrel.cli.output import Output
+from vandrel import file_names
+from vandrel.cli.terminal import Output
 from vandrel.errors import VandrelError
 
 if TYPE_CHECKING:
     from vandrel.charter.charter import Charter
-    from vandrel.connections.book import Way
+    from vandrel.connections.config import Target
     from vandrel.connections.document import Connection
     from vandrel.directory.embedded.store import EmbeddedDirectory
     from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.directory.port import Directory
-    from vandrel.jobs.house import House
+    from vandrel.jobs.common.context import Context
     from vandrel.record.journal import Job, Journal
     from vandrel.secret import Secret
     from vandrel.steps.runner import Plan, Progress, Report, Runner
@@ -69,19 +69,19 @@ class Session:
         named = getattr(self.args, "charter", None) or os.environ.get("VANDREL_CHARTER")
         if named:
             return Path(named)
-        if Path(files.CHARTER).is_file():
-            return Path(files.CHARTER)
+        if Path(file_names.CHARTER).is_file():
+            return Path(file_names.CHARTER)
         here = Path.cwd()
         for folder in here.parents:
-            if (folder / files.CHARTER).is_file():
-                return folder / files.CHARTER
+            if (folder / file_names.CHARTER).is_file():
+                return folder / file_names.CHARTER
         from platformdirs import user_config_path
 
-        own = user_config_path("vandrel") / files.CHARTER
+        own = user_config_path("vandrel") / file_names.CHARTER
         if own.is_file():
             return own
         raise VandrelError(
-            "not-found", f"there is no {files.CHARTER} in this folder or above it", where=str(here),
+            "not-found", f"there is no {file_names.CHARTER} in this folder or above it", where=str(here),
             remedy="vandrel charter new writes one; vandrel demo DIR makes a folder to try things in",
         )  # fmt: skip
 
@@ -95,7 +95,7 @@ class Session:
         return getattr(self.args, "directory", None) or os.environ.get("VANDREL_DIRECTORY") or ""
 
     @cached_property
-    def way(self) -> Way | None:
+    def way(self) -> Target | None:
         """The connection and identity that were named; None where the directory is a file."""
         target = self._target
         if not target and not getattr(self.args, "who", None):
@@ -105,37 +105,37 @@ class Session:
                 "usage", "an identity is of a connection, and none is named", where="--who",
                 remedy="add --directory NAME, or set VANDREL_DIRECTORY",
             )  # fmt: skip
-        from vandrel.connections import book
+        from vandrel.connections import config
 
         connections = self.connections
         looks_like_a_file = os.sep in target or bool(Path(target).suffix) or Path(target).exists()
         who = getattr(self.args, "who", None) or os.environ.get("VANDREL_WHO") or ""
-        if not book.is_url(target) and target not in connections and looks_like_a_file:
+        if not config.is_url(target) and target not in connections and looks_like_a_file:
             if getattr(self.args, "who", None):
                 raise VandrelError("usage", "a directory in a file has no identities", where="--who")
             return None
-        return book.choose(target, connections, who)
+        return config.choose(target, connections, who)
 
     @cached_property
     def connections(self) -> dict[str, Connection]:
         """The connections of the file in the environment; or of those beside the charter, here, above, the user's."""
         from platformdirs import user_config_path
 
-        from vandrel.connections import book
+        from vandrel.connections import config
 
         named = os.environ.get("VANDREL_CONNECTIONS")
         if named:
-            return book.load([Path(named)])
+            return config.load([Path(named)])
         here = Path.cwd()
         places = [here, *here.parents, user_config_path("vandrel")]
         with suppress(VandrelError):  # without a charter, a server can be looked at all the same
             places.insert(0, self.folder)
-        return book.load(place / files.CONNECTIONS for place in dict.fromkeys(places))
+        return config.load(place / file_names.CONNECTIONS for place in dict.fromkeys(places))
 
     @cached_property
     def directory_path(self) -> Path:
         """The file of an embedded directory."""
-        return Path(self._target) if self._target else self.folder / files.DIRECTORY
+        return Path(self._target) if self._target else self.folder / file_names.DIRECTORY
 
     @property
     def is_missing(self) -> bool:
@@ -145,7 +145,7 @@ class Session:
     @property
     def journal_path(self) -> Path:
         """The journal: beside the file of an embedded directory, beside the charter for a server."""
-        return self.folder / files.JOURNAL if self.way else self.directory_path.with_name(files.JOURNAL)
+        return self.folder / file_names.JOURNAL if self.way else self.directory_path.with_name(file_names.JOURNAL)
 
     @cached_property
     def charter(self) -> Charter:
@@ -168,11 +168,10 @@ class Session:
     @cached_property
     def server(self) -> LdapDirectory:
         """The server that was named, connected to and bound; needs no charter."""
-        from vandrel.connections.reach import reach
         from vandrel.errors import Finding
 
         assert self.way is not None
-        directory = reach(self.way, self.ask)
+        directory = connect(self.way, self.ask)
         if self.way.connection.unchecked and not self.out.as_json:
             what = "the certificate of the server is not checked: it could be another server"
             remedy = "name the file of the authority that signed it: ca-file"
@@ -213,12 +212,12 @@ class Session:
             raise
 
     @cached_property
-    def house(self) -> House:
+    def context(self) -> Context:
         from vandrel.dialects import dialect_for
-        from vandrel.jobs.house import House
+        from vandrel.jobs.common.context import Context
 
         directory = self.directory
-        return House(self.charter, directory, dialect_for(directory, self.charter))
+        return Context(self.charter, directory, dialect_for(directory, self.charter))
 
     def journal(self, *, create: bool = False) -> Journal:
         """The journal of the directory, in the same folder.
@@ -256,8 +255,8 @@ class Session:
     def runner(self) -> Runner:
         from vandrel.steps.runner import Runner
 
-        house = self.house
-        return Runner(house.directory, house.dialect, lambda: self.journal(create=True))
+        context = self.context
+        return Runner(context.directory, context.dialect, lambda: self.journal(create=True))
 
     @property
     def begun(self) -> int:

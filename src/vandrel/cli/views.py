@@ -36,12 +36,12 @@ def hours_picture(session: Session, entries: Sequence[Entry]) -> int:
 
     if len(entries) > 1:
         raise VandrelError("usage", "one picture is of one account", where="--hours-picture")
-    house, path = session.house, Path(session.args.hours_picture)
-    hours = house.one(entries[0], "hours")
+    context, path = session.context, Path(session.args.hours_picture)
+    hours = context.one(entries[0], "hours")
     if not hours:
-        what = f"{house.label(entries[0])} has no hours: it may log on at any time"
+        what = f"{context.label(entries[0])} has no hours: it may log on at any time"
         raise VandrelError("not-found", what, where="hours", remedy='give it some: hours="Mon-Fri 06-18"')
-    title = f"{house.label(entries[0])}: hours of the week ({session.charter.document.time_zone})"
+    title = f"{context.label(entries[0])}: hours of the week ({session.charter.document.time_zone})"
     save(week_figure(week.parse(hours), title, hours), path)
     session.out.note(f"Written: {path}")
     return 0
@@ -49,24 +49,24 @@ def hours_picture(session: Session, entries: Sequence[Entry]) -> int:
 
 def groups_that_count(session: Session, entry: Entry) -> None:
     """Every group that membership amounts to, with the path that gives it."""
-    from vandrel.jobs.groups import convertible, effective
-    from vandrel.jobs.policies import reaching
+    from vandrel.jobs.groups.membership import convertible, effective
+    from vandrel.jobs.hierarchy.policies import reaching
 
     reach = session.charter.power
     rows = [
         (f"  {found.group.dn.name}", " in ".join(found.through) or "directly", reach.get(found.group.dn.name, ""))
-        for found in effective(session.house, entry)
+        for found in effective(session.context, entry)
     ]
     session.out.line()
     session.out.heading("Groups that count")
     session.out.table(("group", "through", "power"), rows or [("  none", "", "")], header=False)
-    sort = session.house.dialect.sort_of(entry)
-    if sort == "group" and session.house.one(entry, "scope"):
+    object_type = session.context.dialect.object_type_of(entry)
+    if object_type == "group" and session.context.one(entry, "scope"):
         session.out.line()
         session.out.heading("What its scope could become")
-        scopes = [(f"  {scope}", why or "yes") for scope, why in convertible(session.house, entry)]
+        scopes = [(f"  {scope}", why or "yes") for scope, why in convertible(session.context, entry)]
         session.out.table(("scope", "why"), scopes, header=False)
-    if policies := reaching(session.house, entry.dn if sort in ("unit", "") else entry.dn.parent):
+    if policies := reaching(session.context, entry.dn if object_type in ("unit", "") else entry.dn.parent):
         session.out.line()
         session.out.heading("Policies that reach it, the last wins")
         session.out.table(
@@ -78,15 +78,15 @@ def groups_that_count(session: Session, entry: Entry) -> None:
 def rules_in_force(session: Session, entry: Entry) -> None:
     """The rules in force for an account, each with its source, and what they mean for the password it has."""
     from vandrel.cli.passwords import show_rules
-    from vandrel.jobs.ages import ages
-    from vandrel.jobs.edit import password_rules
+    from vandrel.jobs.accounts.password_age import ages
+    from vandrel.jobs.common.edit import password_rules
 
-    if session.house.dialect.sort_of(entry) != "account":
+    if session.context.dialect.object_type_of(entry) != "account":
         return
-    rules = password_rules(session.house, entry)
+    rules = password_rules(session.context, entry)
     session.out.line()
     show_rules(session, rules)
-    known = ages(session.house, entry, rules)
+    known = ages(session.context, entry, rules)
     said = [("set", known.set, ""), ("its owner may change it from", known.rests, rules.rules["rests"].source)]
     said.append(("too old from", known.old, known.source))
     rows = [

@@ -9,7 +9,7 @@ import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
-from vandrel.connections.book import Way
+from vandrel.connections.config import Target
 from vandrel.errors import VandrelError
 from vandrel.secret import Secret
 
@@ -20,7 +20,7 @@ _SECONDS = 60
 Ask = Callable[[str], Secret]
 
 
-def obtain(way: Way, ask: Ask) -> Secret | None:
+def obtain(way: Target, ask: Ask) -> Secret | None:
     """The password of the chosen identity; None where it needs none.
 
     Raises:
@@ -39,12 +39,12 @@ def obtain(way: Way, ask: Ask) -> Secret | None:
     return ask(f"Password of {identity.bind}")
 
 
-def key_of(way: Way) -> str:
+def key_of(way: Target) -> str:
     """The name under which the keyring keeps the password of an identity."""
     return f"{way.name}/{way.word}"
 
 
-def keep(way: Way, secret: Secret) -> None:
+def keep(way: Target, secret: Secret) -> None:
     """Put a password into the keyring.
 
     Raises:
@@ -92,7 +92,7 @@ def _from_command(command: str) -> Secret:
     return _some(done.stdout.decode("utf-8", "replace").split("\n", 1)[0].rstrip("\r"), command)
 
 
-def _from_keyring(way: Way) -> Secret:
+def _from_keyring(way: Target) -> Secret:
     keyring = _keyring()
     try:
         found = keyring.get_password(SERVICE, key_of(way))  # type: ignore[attr-defined]

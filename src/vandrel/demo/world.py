@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from importlib import resources
 from pathlib import Path
 
-from vandrel import files
+from vandrel import file_names
 from vandrel.charter.load import load
 from vandrel.charter.passwords import generate
 from vandrel.demo import summer
@@ -16,13 +16,13 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.port import Directory
 from vandrel.errors import Refused
-from vandrel.jobs.assignments import Assignment
-from vandrel.jobs.build import compare
-from vandrel.jobs.create import Creator, steps
-from vandrel.jobs.draft import Draft
-from vandrel.jobs.edit import Editor
-from vandrel.jobs.house import House
-from vandrel.jobs.resolve import resolve
+from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.draft import Draft
+from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.resolve import resolve
+from vandrel.jobs.hierarchy.build import compare
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan, Runner
@@ -53,31 +53,31 @@ def make(folder: Path, server: Directory | None = None) -> int:
 
     With `server`, the people come there, and not into a file of the folder.
     """
-    (folder / files.CHARTER).write_text(charter_text(), "utf-8")
+    (folder / file_names.CHARTER).write_text(charter_text(), "utf-8")
     summer.write(folder)
-    charter = load(folder / files.CHARTER)
-    directory = server or EmbeddedDirectory.create(folder / files.DIRECTORY, [charter.base])
-    journal = Journal(folder / files.JOURNAL, create=True)
+    charter = load(folder / file_names.CHARTER)
+    directory = server or EmbeddedDirectory.create(folder / file_names.DIRECTORY, [charter.base])
+    journal = Journal(folder / file_names.JOURNAL, create=True)
     try:
-        house = House(charter, directory, dialect_for(directory, charter))
-        runner = Runner(directory, house.dialect, lambda: journal)
-        comparison = compare(house)
+        context = Context(charter, directory, dialect_for(directory, charter))
+        runner = Runner(directory, context.dialect, lambda: journal)
+        comparison = compare(context)
         runner.run(Plan("build the hierarchy", comparison.steps, comparison.findings), "vandrel demo")
         people = list(rows())
         first = [row for row in people if row["kind"] in _FIRST]
         rest = [row for row in people if row["kind"] not in _FIRST]
-        hired = _hire(house, runner, first, "hire the crew, the staff and the yard")
-        _hire(house, runner, rest, "take in the others")
-        _managers(house, runner, first, hired)
+        hired = _hire(context, runner, first, "hire the crew, the staff and the yard")
+        _hire(context, runner, rest, "take in the others")
+        _managers(context, runner, first, hired)
         return len(people)
     finally:
         journal.close()
         directory.close()
 
 
-def _hire(house: House, runner: Runner, people: list[Row], title: str) -> dict[str, DN]:
+def _hire(context: Context, runner: Runner, people: list[Row], title: str) -> dict[str, DN]:
     """Create the accounts of these people; their names by employee number."""
-    creator = Creator(house, house.charter.today())
+    creator = Creator(context, context.charter.today())
     drafts: list[tuple[Draft, Secret | None]] = []
     for row in people:
         given = {name: (value,) for name, value in row.items() if value and name not in ("kind", "refers")}
@@ -87,18 +87,18 @@ def _hire(house: House, runner: Runner, people: list[Row], title: str) -> dict[s
         assert draft.rules is not None
         wanted = draft.rules.rules["first"].value == "generate"
         drafts.append((draft, generate(draft.rules) if wanted else None))
-    runner.run(Plan(title, steps(house, drafts)), "vandrel demo")
+    runner.run(Plan(title, steps(context, drafts)), "vandrel demo")
     return {draft.value("number"): draft.dn for draft, _ in drafts if draft.dn is not None}
 
 
-def _managers(house: House, runner: Runner, people: list[Row], hired: dict[str, DN]) -> None:
-    editor = Editor(house)
+def _managers(context: Context, runner: Runner, people: list[Row], hired: dict[str, DN]) -> None:
+    editor = Editor(context)
     changes = [
         step
         for row in people
         if row["refers"]
         for step in editor.edit(
-            resolve(house, str(hired[row["number"]])), [Assignment("manager", "=", (str(hired[row["refers"]]),))]
+            resolve(context, str(hired[row["number"]])), [Assignment("manager", "=", (str(hired[row["refers"]]),))]
         ).steps
     ]
     runner.run(Plan("say who reports to whom", changes), "vandrel demo")

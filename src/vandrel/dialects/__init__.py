@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 def dialect_for(directory: Directory, charter: Charter) -> Dialect:
     """The dialect that fits a directory's schema."""
-    if directory.traits.schema == "ad":
+    if directory.capabilities.schema == "ad":
         from vandrel.dialects.active import ActiveDialect
 
         return ActiveDialect(directory, charter)

@@ -9,11 +9,11 @@ from ipaddress import IPv4Address
 from typing import ClassVar
 
 from vandrel.charter.document import Passwords
-from vandrel.dialects import active_passwords
+from vandrel.dialects import active_password_policy as active_passwords
 from vandrel.dialects.base import BaseDialect, yes
 from vandrel.directory import dn as names
 from vandrel.directory import gentime
-from vandrel.directory.active import control, filetime, hours, remote, sid
+from vandrel.directory.active import account_control, filetime, hours, remote_sessions, sid
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or
@@ -35,14 +35,14 @@ _PRIMARY, _FURTHER = "SMTP:", "smtp:"
 
 _UNIQUE = {"sAMAccountName": "login", "userPrincipalName": "principal", "mail": "mail", "proxyAddresses": "alias"}
 _FLAGS = {
-    "enabled": control.DISABLED,
-    "password-lasting": control.PASSWORD_LASTS,
-    "password-reversible": control.REVERSIBLE,
+    "enabled": account_control.DISABLED,
+    "password-lasting": account_control.PASSWORD_LASTS,
+    "password-reversible": account_control.REVERSIBLE,
 }
 _VIRTUAL = {"protected": "vandrelProtected", "password-fixed": "vandrelPasswordFixed"}
 _ENTRUSTED = "vandrelEntrusted"
 #: Given by the name or by other attributes, or set once the object is there.
-_NOT_AT_BIRTH = {"name", "full", "enabled", "locked", "purpose", "scope", "entrusted", *_VIRTUAL}
+_NOT_AT_CREATION = {"name", "full", "enabled", "locked", "purpose", "scope", "entrusted", *_VIRTUAL}
 #: What the server alone gives an object, though its schema lets clients change some of it later: [MS-SAMR] 3.1.1.8 and
 #: 3.1.5.1.4 (counters, times, types), [MS-ADTS] 3.1.1.5.2 (categories, descriptors).
 _SERVERS_OWN = frozenset(
@@ -70,7 +70,7 @@ class ActiveDialect(BaseDialect):
         "password-reversible": "userAccountControl", "photo": "thumbnailPhoto", "badge": "employeeNumber",
         "division": "division", "recovery-mail": "otherMailbox", "home-address": "homePostalAddress",
         "ip-phone": "ipPhone", "post-box": "postOfficeBox", "home": "homeDirectory", "drive": "homeDrive",
-        "profile": "profilePath", "script": "scriptPath", **remote.ATTRIBUTES,
+        "profile": "profilePath", "script": "scriptPath", **remote_sessions.ATTRIBUTES,
         "dial-in": "msNPAllowDialin", "dial-in-callback": "msRADIUSCallbackNumber",
         "dial-in-address": "msRADIUSFramedIPAddress",
         "password-fixed": "vandrelPasswordFixed", "ends": "accountExpires", "hours": "logonHours",
@@ -89,7 +89,7 @@ class ActiveDialect(BaseDialect):
 
     # --- sorts
 
-    def sort_of(self, entry: Entry) -> str:
+    def object_type_of(self, entry: Entry) -> str:
         classes = {value.lower() for value in entry.texts("objectClass")}
         if "computer" in classes:
             return COMPUTER
@@ -107,10 +107,12 @@ class ActiveDialect(BaseDialect):
         """[MS-ADTS] 6.1.1: objects that a domain cannot be without, and what is shown to experts alone."""
         return "TRUE" in (entry.text("isCriticalSystemObject"), entry.text("showInAdvancedViewOnly"))
 
-    def filter_for(self, sort: str) -> Filter:
-        if sort == ACCOUNT:  # a computer is a user as well
+    def filter_for(self, object_type: str) -> Filter:
+        if object_type == ACCOUNT:  # a computer is a user as well
             return And((Compare("objectClass", "=", "user"), Not(Compare("objectClass", "=", "computer"))))
-        return Compare("objectClass", "=", {GROUP: "group", UNIT: "organizationalUnit", COMPUTER: "computer"}[sort])
+        return Compare(
+            "objectClass", "=", {GROUP: "group", UNIT: "organizationalUnit", COMPUTER: "computer"}[object_type]
+        )
 
     def condition(self, field: str, value: str) -> Filter | None:
         found: Filter
@@ -123,7 +125,7 @@ class ActiveDialect(BaseDialect):
         elif field in _VIRTUAL:
             found = Compare(_VIRTUAL[field], "=", "TRUE")
         elif field == "scope":
-            bits = int(control.group_type("distribution", value))
+            bits = int(account_control.group_type("distribution", value))
             return Extensible("groupType", _ALL_BITS, False, str(bits))
         elif field == "purpose":
             found, wanted = Extensible("groupType", _ALL_BITS, False, "2147483648"), value == "security"
@@ -138,8 +140,8 @@ class ActiveDialect(BaseDialect):
     # --- reading
 
     def read(self, entry: Entry, field: str) -> list[str]:
-        sort = self.sort_of(entry)
-        attribute = self.attribute(field, sort)
+        object_type = self.object_type_of(entry)
+        attribute = self.attribute(field, object_type)
         match field:
             case "name" | "full":
                 return [entry.dn.name]
@@ -151,7 +153,7 @@ class ActiveDialect(BaseDialect):
             return []
         match field:
             case "enabled":
-                return yes(not _control(entry) & control.DISABLED)
+                return yes(not _control(entry) & account_control.DISABLED)
             case "password-lasting" | "password-reversible":
                 return yes(True) if _control(entry) & _FLAGS[field] else []
             case "password-fixed":
@@ -176,7 +178,11 @@ class ActiveDialect(BaseDialect):
                 return [v.removeprefix(_FURTHER) for v in others]
             case "purpose" | "scope":
                 kept = entry.text("groupType")
-                said = control.purpose_of(kept) if kept and field == "purpose" else control.scope_of(kept or "0")
+                said = (
+                    account_control.purpose_of(kept)
+                    if kept and field == "purpose"
+                    else account_control.scope_of(kept or "0")
+                )
                 return [said] if said else []
             case "entrusted":
                 return [self._team_and_task(value) for value in entry.texts(attribute)]
@@ -184,10 +190,10 @@ class ActiveDialect(BaseDialect):
                 return [str(dn) for dn in self._primary(entry)]
             case "members":
                 return self.members(entry)
-            case "notes" if sort in (ACCOUNT, GROUP):
+            case "notes" if object_type in (ACCOUNT, GROUP):
                 return [*entry.texts("description"), *filter(None, entry.text("info").splitlines())]
-        if field in remote.ATTRIBUTES and not entry.values_of(attribute):
-            older = remote.read(entry.text("userParameters"), field)
+        if field in remote_sessions.ATTRIBUTES and not entry.values_of(attribute):
+            older = remote_sessions.read(entry.text("userParameters"), field)
             return [older] if older else []
         return [*self._plain(entry, field, attribute), *entry.texts(_PAIRS.get(field, ""))]
 
@@ -261,19 +267,19 @@ class ActiveDialect(BaseDialect):
         if entry.text("pwdLastSet") not in ("", "0"):
             return True
         flags = _control(entry)
-        return not flags & (control.DISABLED | control.PASSWORD_NOT_REQUIRED)
+        return not flags & (account_control.DISABLED | account_control.PASSWORD_NOT_REQUIRED)
 
     def is_locked(self, entry: Entry) -> bool:
-        return bool(int(entry.text("msDS-User-Account-Control-Computed") or 0) & control.LOCKED)
+        return bool(int(entry.text("msDS-User-Account-Control-Computed") or 0) & account_control.LOCKED)
 
     def why_not_heeded(self, field: str, entry: Entry) -> str:
-        if field == "starts" and not self._directory.traits.embedded:
+        if field == "starts" and not self._directory.capabilities.embedded:
             return "the server knows nothing of it"
         return ""
 
     def registered_suffixes(self) -> frozenset[str] | None:
         """[MS-ADTS] 6.1.1.2.3: the names of the domains of the forest, and what is registered beside them."""
-        if self._directory.traits.embedded:
+        if self._directory.capabilities.embedded:
             return None
         partitions = [context for context in self._directory.contexts if context.name.lower() == "configuration"]
         where = Or((Compare("objectClass", "=", "crossRef"), Compare("objectClass", "=", "crossRefContainer")))
@@ -309,20 +315,20 @@ class ActiveDialect(BaseDialect):
 
     # --- writing
 
-    def new_entry(self, sort: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
-        attributes: dict[str, list[Value]] = {"objectClass": list(self.classes(sort))}
-        attributes[self.attribute("name", sort)] = [dn.name]
-        if sort in (ACCOUNT, COMPUTER):
-            normal = control.NORMAL_ACCOUNT if sort == ACCOUNT else control.WORKSTATION
-            off = sort == ACCOUNT or list(values.get("enabled", ())) == ["no"]
-            attributes["userAccountControl"] = [str(control.with_flag(normal, control.DISABLED, off))]
-        if sort == GROUP:
+    def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
+        attributes: dict[str, list[Value]] = {"objectClass": list(self.classes(object_type))}
+        attributes[self.attribute("name", object_type)] = [dn.name]
+        if object_type in (ACCOUNT, COMPUTER):
+            normal = account_control.NORMAL_ACCOUNT if object_type == ACCOUNT else account_control.WORKSTATION
+            off = object_type == ACCOUNT or list(values.get("enabled", ())) == ["no"]
+            attributes["userAccountControl"] = [str(account_control.with_flag(normal, account_control.DISABLED, off))]
+        if object_type == GROUP:
             purpose, scope = (next(iter(values.get(name, ())), "") for name in ("purpose", "scope"))
-            attributes["groupType"] = [control.group_type(purpose or "security", scope or "global")]
-        if sort == COMPUTER:
+            attributes["groupType"] = [account_control.group_type(purpose or "security", scope or "global")]
+        if object_type == COMPUTER:
             attributes["sAMAccountName"] = [f"{dn.name.upper()}$"]
         for field, given in values.items():
-            if field in _NOT_AT_BIRTH or not given:
+            if field in _NOT_AT_CREATION or not given:
                 continue
             for change in self.changes(Entry(dn, dict(attributes)), field, given):
                 kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
@@ -333,12 +339,14 @@ class ActiveDialect(BaseDialect):
         found, _ = super().again(entry)
         found = {name: values for name, values in found.items() if name not in _SERVERS_OWN}
         lacking = "it comes back as a new object, with another identity (SID and GUID)"
-        if self.sort_of(entry) == ACCOUNT:
-            found["userAccountControl"] = [str(control.with_flag(_control(entry), control.DISABLED, wanted=True))]
+        if self.object_type_of(entry) == ACCOUNT:
+            found["userAccountControl"] = [
+                str(account_control.with_flag(_control(entry), account_control.DISABLED, wanted=True))
+            ]
             lacking += ", and disabled: vandrel edit NAME password=generate enabled=yes"
         return found, lacking
 
-    def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
+    def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What stands in the security descriptor, which the server makes itself first."""
         found = [
             Change(_VIRTUAL[field], added=("TRUE",))
@@ -350,15 +358,15 @@ class ActiveDialect(BaseDialect):
         return found
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
-        sort = self.sort_of(entry)
-        attribute = self.attribute(field, sort)
+        object_type = self.object_type_of(entry)
+        attribute = self.attribute(field, object_type)
         if not attribute or field == "full":
             return []
         now, given = entry.values_of(attribute), list(values)
         wanted: list[Value] = list(given)
         if field in _FLAGS:
             on = (given == ["yes"]) != (field == "enabled")
-            wanted = [str(control.with_flag(_control(entry), _FLAGS[field], on))]
+            wanted = [str(account_control.with_flag(_control(entry), _FLAGS[field], on))]
         elif field in _VIRTUAL:
             wanted = ["TRUE"] if given == ["yes"] else []
         elif field == "change":
@@ -377,13 +385,13 @@ class ActiveDialect(BaseDialect):
             wanted = self.stored(field, given[:1])
         elif field in ("purpose", "scope"):
             both = {name: self.read(entry, name) for name in ("purpose", "scope")} | {field: given}
-            wanted = [control.group_type(both["purpose"][0], both["scope"][0])]
+            wanted = [account_control.group_type(both["purpose"][0], both["scope"][0])]
         elif field == "primary":
             wanted = [str(sid.relative(self._sid_of(given[0])))] if given else list(now)
         elif field in _PAIRS:
             more = self._differences(_PAIRS[field], entry.values_of(_PAIRS[field]), given[1:])
             return self._differences(attribute, now, given[:1]) + more
-        elif field == "notes" and sort in (ACCOUNT, GROUP):
+        elif field == "notes" and object_type in (ACCOUNT, GROUP):
             info: list[Value] = ["\r\n".join(given[1:])] if given[1:] else []
             more = self._differences("info", entry.values_of("info"), info)
             return self._differences("description", now, given[:1]) + more

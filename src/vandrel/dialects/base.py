@@ -42,32 +42,32 @@ class BaseDialect:
 
     # --- where a field is kept
 
-    def attribute(self, field: str, sort: str) -> str:
-        key = (field, sort)
+    def attribute(self, field: str, object_type: str) -> str:
+        key = (field, object_type)
         if key not in self._found:
-            wanted = self._own.get(f"{sort}.{field}") or self._own.get(field)
-            wanted = wanted or self.ELSEWHERE.get((sort, field)) or self.ATTRIBUTES.get(field, "")
-            self._found[key] = wanted if wanted and self._is_allowed(wanted, sort) else ""
+            wanted = self._own.get(f"{object_type}.{field}") or self._own.get(field)
+            wanted = wanted or self.ELSEWHERE.get((object_type, field)) or self.ATTRIBUTES.get(field, "")
+            self._found[key] = wanted if wanted and self._is_allowed(wanted, object_type) else ""
         return self._found[key]
 
-    def _is_allowed(self, attribute: str, sort: str) -> bool:
+    def _is_allowed(self, attribute: str, object_type: str) -> bool:
         known = self._schema.attribute(attribute)
         if known is None:
             return False
-        return known.operational or known.name in self._schema.shape(tuple(self.classes(sort)))[1]
+        return known.operational or known.name in self._schema.shape(tuple(self.classes(object_type)))[1]
 
-    def classes(self, sort: str) -> list[str]:
+    def classes(self, object_type: str) -> list[str]:
         """The object classes of a new object of this sort that the schema has."""
-        return [name for name in self.CLASSES.get(sort, ()) if self._schema.object_class(name) is not None]
+        return [name for name in self.CLASSES.get(object_type, ()) if self._schema.object_class(name) is not None]
 
-    def why_not_kept(self, field: str, sort: str) -> str:
+    def why_not_kept(self, field: str, object_type: str) -> str:
         known = FIELDS[field]
-        if known.shape in (Shape.MEMBERSHIPS, Shape.ROLES) or self.attribute(field, sort):
+        if known.shape in (Shape.MEMBERSHIPS, Shape.ROLES) or self.attribute(field, object_type):
             return ""
-        wanted = self._own.get(f"{sort}.{field}") or self._own.get(field)
+        wanted = self._own.get(f"{object_type}.{field}") or self._own.get(field)
         if wanted:
-            return f"the charter keeps {field} in {wanted}, which this directory does not have on {_a(sort)}"
-        return f"this directory has no attribute for the {field} of {_a(sort)}"
+            return f"the charter keeps {field} in {wanted}, which this directory does not have on {_a(object_type)}"
+        return f"this directory has no attribute for the {field} of {_a(object_type)}"
 
     # --- values
 
@@ -136,5 +136,5 @@ class BaseDialect:
         return [str(dn) for dn in add if dn.key not in present], [present[dn.key] for dn in remove if dn.key in present]
 
 
-def _a(sort: str) -> str:
-    return {ACCOUNT: "an account", GROUP: "a group"}.get(sort, f"a {sort}")
+def _a(object_type: str) -> str:
+    return {ACCOUNT: "an account", GROUP: "a group"}.get(object_type, f"a {object_type}")

@@ -27,34 +27,34 @@ class Dialect(Protocol):
     def enables_last(self) -> bool:
         """Whether an account can be enabled only once it has a password."""
 
-    def attribute(self, field: str, sort: str) -> str:
+    def attribute(self, field: str, object_type: str) -> str:
         """The attribute that keeps a field of an object of this sort; empty where none does by itself."""
 
-    def why_not_kept(self, field: str, sort: str) -> str:
+    def why_not_kept(self, field: str, object_type: str) -> str:
         """Why a field of such an object cannot be kept in this directory; empty where it can."""
 
     def before_deletion(self, entry: Entry) -> tuple[str, str]:
         """The name that a deleted object had, and the name of what held it, if the directory still tells."""
 
-    def sort_of(self, entry: Entry) -> str:
+    def object_type_of(self, entry: Entry) -> str:
         """``account``, ``group``, ``unit``, ``computer``, or an empty string for anything else."""
 
     def is_servers_own(self, entry: Entry) -> bool:
         """Whether the server made the object for itself, so that no design of ours covers it."""
 
-    def filter_for(self, sort: str) -> Filter:
+    def filter_for(self, object_type: str) -> Filter:
         """What finds all objects of a sort."""
 
     def read(self, entry: Entry, field: str) -> list[str]:
         """The values of one field; memberships, which stand in the groups, are not read here."""
 
-    def new_entry(self, sort: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
+    def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
         """The attributes of a new object with these fields; those that are not kept here are left out."""
 
     def again(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
         """The attributes with which a deleted object can be added again; and, in words, what does not come back."""
 
-    def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
+    def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What cannot stand in a new entry and is set once it is there."""
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:

@@ -66,7 +66,7 @@ class StandardDialect(BaseDialect):
     }  # fmt: skip
     ELSEWHERE: ClassVar[Mapping[tuple[str, str], str]] = {(GROUP, "kind"): "vandrelGroupKind", (UNIT, "name"): "ou"}
 
-    def sort_of(self, entry: Entry) -> str:
+    def object_type_of(self, entry: Entry) -> str:
         if entry.has_class("person"):
             return ACCOUNT
         if entry.has_class("groupOfNames"):
@@ -81,8 +81,8 @@ class StandardDialect(BaseDialect):
     def is_servers_own(self, entry: Entry) -> bool:
         return False
 
-    def filter_for(self, sort: str) -> Filter:
-        name = {ACCOUNT: "person", GROUP: "groupOfNames", UNIT: "organizationalUnit", COMPUTER: "device"}[sort]
+    def filter_for(self, object_type: str) -> Filter:
+        name = {ACCOUNT: "person", GROUP: "groupOfNames", UNIT: "organizationalUnit", COMPUTER: "device"}[object_type]
         return Compare("objectClass", "=", name)
 
     def condition(self, field: str, value: str) -> Filter | None:
@@ -97,7 +97,7 @@ class StandardDialect(BaseDialect):
     # --- reading
 
     def read(self, entry: Entry, field: str) -> list[str]:
-        sort = self.sort_of(entry)
+        object_type = self.object_type_of(entry)
         match field:
             case "name":
                 return [entry.dn.name]
@@ -105,18 +105,22 @@ class StandardDialect(BaseDialect):
                 others = [value for value in entry.texts("cn") if value != entry.dn.name]
                 return others or entry.texts("cn")[:1]
             case "enabled":
-                return yes(DISABLED not in entry.texts("pwdAccountLockedTime")) if sort in (ACCOUNT, COMPUTER) else []
+                return (
+                    yes(DISABLED not in entry.texts("pwdAccountLockedTime"))
+                    if object_type in (ACCOUNT, COMPUTER)
+                    else []
+                )
             case "change":
-                return yes(entry.text("pwdReset") == "TRUE") if sort == ACCOUNT else []
+                return yes(entry.text("pwdReset") == "TRUE") if object_type == ACCOUNT else []
             case "locked":
-                return yes(self.is_locked(entry)) if sort == ACCOUNT else []
+                return yes(self.is_locked(entry)) if object_type == ACCOUNT else []
             case "protected":
                 return yes(entry.text("vandrelProtected") == "TRUE")
             case "password":
                 return []
             case "members":
                 return self.members(entry)
-        return self._plain(entry, field, self.attribute(field, sort))
+        return self._plain(entry, field, self.attribute(field, object_type))
 
     def members(self, group: Entry) -> list[str]:
         return [value for value in group.texts("member") if value != _NOBODY]
@@ -145,7 +149,7 @@ class StandardDialect(BaseDialect):
     @cached_property
     def _policies(self) -> dict[str, Entry]:
         """The password policies that can be seen, by the key of their name."""
-        if self._directory.traits.embedded or self._schema.object_class("pwdPolicy") is None:
+        if self._directory.capabilities.embedded or self._schema.object_class("pwdPolicy") is None:
             return {}
         where = Compare("objectClass", "=", "pwdPolicy")
         return {entry.dn.key: entry for context in self._directory.contexts
@@ -154,13 +158,13 @@ class StandardDialect(BaseDialect):
     def _policy(self, entry: Entry | None) -> Entry | None:
         """The policy in force: the object's own, the one that the connection names, or the only one there is."""
         own = entry.text("pwdPolicySubentry") if entry is not None else ""
-        named = own or self._directory.traits.policy
+        named = own or self._directory.capabilities.policy
         if named:
             return self._policies.get(names.parse(named).key)
         return next(iter(self._policies.values())) if len(self._policies) == 1 else None
 
     def why_not_heeded(self, field: str, entry: Entry) -> str:
-        if self._directory.traits.disables:
+        if self._directory.capabilities.disables:
             return ""
         demand = _HEEDED_BY.get(field)
         if demand is None:
@@ -187,22 +191,22 @@ class StandardDialect(BaseDialect):
 
     # --- writing
 
-    def new_entry(self, sort: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
-        attributes: dict[str, list[Value]] = {"objectClass": list(self.classes(sort))}
-        attributes[self.attribute("name", sort)] = [dn.name]
+    def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
+        attributes: dict[str, list[Value]] = {"objectClass": list(self.classes(object_type))}
+        attributes[self.attribute("name", object_type)] = [dn.name]
         for field, given in values.items():
-            attribute = self.attribute(field, sort)
+            attribute = self.attribute(field, object_type)
             if field in ("name", "locked") or not given or not attribute:
                 continue
             kept = attributes.setdefault(attribute, [])
             kept += [value for value in self.stored(field, given) if value not in kept]
             if not kept:
                 del attributes[attribute]
-        if sort == GROUP:
+        if object_type == GROUP:
             attributes.setdefault("member", [_NOBODY])
         return attributes
 
-    def changes_after_birth(self, sort: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
+    def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         return []
 
     def stored(self, field: str, values: Sequence[str]) -> list[Value]:
@@ -213,7 +217,7 @@ class StandardDialect(BaseDialect):
         return super().stored(field, values)
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
-        attribute = self.attribute(field, self.sort_of(entry))
+        attribute = self.attribute(field, self.object_type_of(entry))
         if not attribute:
             return []
         wanted = self.stored(field, values)

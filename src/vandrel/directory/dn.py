@@ -8,7 +8,7 @@ from contextlib import suppress
 from functools import lru_cache
 
 from vandrel.errors import VandrelError
-from vandrel.text.prep import prepare
+from vandrel.text.string_prep import prepare
 
 #: Between the names of a key, root first. Preparation (RFC 4518) maps these controls to nothing in values.
 LEVEL = "\x1f"

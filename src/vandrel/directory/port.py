@@ -25,7 +25,7 @@ class Scope(Enum):
     SUBTREE = "subtree"
 
 
-class Traits(Struct, frozen=True):
+class Capabilities(Struct, frozen=True):
     """What a directory does of its own accord.
 
     Attributes:
@@ -73,7 +73,7 @@ class Directory(Protocol):
         """Where it is, as a user would name it: a path, the name of a connection, a URL."""
 
     @property
-    def traits(self) -> Traits: ...
+    def capabilities(self) -> Capabilities: ...
 
     @property
     def schema(self) -> Schema: ...
@@ -94,7 +94,7 @@ class Directory(Protocol):
         subordinates sorts by `DN.key`. With `only`, no more attributes than these need to come.
         """
 
-    def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+    def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         """Which of `values` are in use anywhere, each with one entry that has it. The keys are as given."""
 
     def existing(self, dns: Collection[DN]) -> set[DN]:

@@ -9,7 +9,7 @@ from datetime import date
 from vandrel.fields import FIELDS, Shape
 from vandrel.intake.description import PASSWORD, Column
 from vandrel.intake.item import Cell as Value
-from vandrel.intake.item import Sheaf, Values, cell_of
+from vandrel.intake.item import RowBlock, Values, cell_of
 from vandrel.intake.table import Cell, text
 from vandrel.intake.traps import (
     LIKE_NUMBERS,
@@ -23,7 +23,7 @@ from vandrel.intake.traps import (
     suspect,
     unquoted,
 )
-from vandrel.text.repeats import repeated
+from vandrel.text.cardinality import repeated
 
 #: With which no value begins unless a spreadsheet, or somebody wary of one, had a hand in it.
 _BEGINNINGS = ("'", "=", "#", " ")
@@ -55,7 +55,7 @@ class Columns:
         )
         self._misfits = {index: re.compile(fits.misfit, re.MULTILINE) for index, fits in tests.items() if fits.misfit}
 
-    def read(self, rows: Sequence[Sequence[Cell]]) -> tuple[Sheaf, list[int | None]]:
+    def read(self, rows: Sequence[Sequence[Cell]]) -> tuple[RowBlock, list[int | None]]:
         """The values of rows, and the place of each row among them; None for one that takes a closer look."""
         width = len(self._header)
         places: list[int | None] = [None] * len(rows)
@@ -66,7 +66,7 @@ class Columns:
             whole = [n for n, cells in enumerate(rows) if len(cells) == width and cells.count("") < width - _FEW]
             columns = list(zip(*(rows[n] for n in whole), strict=True))
         if self._none or not whole:
-            return Sheaf({}, {}), places
+            return RowBlock({}, {}), places
         first = columns[0]
         odd = {n for n, cell in enumerate(first) if cell == self._header[0]} if self._header[0] in first else set()
         found: dict[str, Sequence[Value]] = {
@@ -85,7 +85,7 @@ class Columns:
                 places[row] = place
             for place in odd:
                 places[whole[place]] = None
-        return Sheaf(found, words), places
+        return RowBlock(found, words), places
 
     def _column(
         self, index: int, column: Column, cells: Sequence[Cell], odd: set[int]
@@ -114,8 +114,8 @@ class Columns:
             lines = "\n".join(cells)  # type: ignore[arg-type]
             found: Sequence[str] = cells  # type: ignore[assignment]
         except TypeError:  # a spreadsheet has numbers, days, and more
-            sorts = (str, int, float, date) if _is_day(column) else (str, int, float)
-            odd |= {n for n, cell in enumerate(cells) if isinstance(cell, bool) or not isinstance(cell, sorts)}
+            object_types = (str, int, float, date) if _is_day(column) else (str, int, float)
+            odd |= {n for n, cell in enumerate(cells) if isinstance(cell, bool) or not isinstance(cell, object_types)}
             found = list(map(text, cells))
             lines = "\n".join(found)
         if lines.startswith("'") or "\n'" in lines:

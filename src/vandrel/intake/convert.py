@@ -92,12 +92,12 @@ class Converter:
         """The values of each row: of rows with nothing wrong column by column, of any other cell by cell."""
         rows = iter(rows)
         while chunk := list(islice(rows, _TOGETHER)):
-            sheaf, places = self._quick.read([row.cells for row in chunk])
+            block, places = self._quick.read([row.cells for row in chunk])
             for row, place in zip(chunk, places, strict=True):
                 if place is None:
                     yield self.item(row)
                 else:
-                    yield Item(row.number, columns=self._given, sheaf=sheaf, place=place)
+                    yield Item(row.number, columns=self._given, block=block, place=place)
 
     # --- one cell
 

@@ -57,7 +57,7 @@ class Description(_Part, frozen=True):
     """The whole file."""
 
     vandrel_intake: Annotated[int, Meta(description="Version of the format: 1.", ge=1, le=1)] = 1
-    sort: Annotated[Sort, Meta(description="What each row is.")] = "account"
+    object_type: Annotated[Sort, Meta(description="What each row is.")] = "account"
     kind: Annotated[str, Meta(description="Kind of account or group, where no column gives it.")] = ""
     file: Annotated[File, Meta(description="How the file is laid out.")] = File()
     columns: Annotated[dict[str, str | Column], Meta(description="Header of a column: the field that it gives.")] = {}
@@ -99,7 +99,7 @@ def load(path: Path) -> Description:
         VandrelError: ``not-found`` or ``not-permitted`` where it cannot be read.
 
     """
-    from vandrel.text.structure import convert
+    from vandrel.text.schema_errors import convert
     from vandrel.text.yaml_source import read
 
     try:
@@ -129,7 +129,7 @@ def _check(source: Any, found: Description) -> None:
         column = found.column(name)
         path = ("columns", name)
         if column.field:
-            _known(source, path, column.field, found.sort)
+            _known(source, path, column.field, found.object_type)
             if column.field in given and not FIELDS.get(column.field, FIELDS["phone"]).many:
                 source.fault(path, f"{column.field} is given by two columns: {given[column.field]} and {name}")
             given[column.field] = name
@@ -142,7 +142,7 @@ def _check(source: Any, found: Description) -> None:
             source.fault(path, f"{sorted(both)[0]!r} means both yes and no")
     for part in ("constants", "built"):
         for name in getattr(found, part):
-            _known(source, (part, name), name, found.sort)
+            _known(source, (part, name), name, found.object_type)
             if name == PASSWORD:
                 source.fault((part, name), "one password is not given to several people", key=True)
     for index, name in enumerate(found.key):
@@ -150,8 +150,8 @@ def _check(source: Any, found: Description) -> None:
             source.fault(("key", index), f"no column gives {name}", did_you_mean(name, given))
 
 
-def _known(source: Any, path: tuple[str, ...], name: str, sort: str) -> None:
-    usable = {f for f, field in FIELDS.items() if sort in field.on and field.shape is not Shape.SECRET}
+def _known(source: Any, path: tuple[str, ...], name: str, object_type: str) -> None:
+    usable = {f for f, field in FIELDS.items() if object_type in field.on and field.shape is not Shape.SECRET}
     if name not in usable and name not in (PLACE, PASSWORD):
         hint = did_you_mean(name, usable) or f"the fields are: {', '.join(sorted(usable))}"
         source.fault(path, f"there is no field {name!r}", hint, key=path[0] != "columns")
@@ -181,7 +181,7 @@ def as_yaml(found: Description, layout: Layout, comments: dict[str, str]) -> str
         "# What the columns mean. vandrel import FILE reads this file, which stands beside it.",
         "vandrel-intake: 1",
     ]
-    lines.append(f"sort: {found.sort}")
+    lines.append(f"sort: {found.object_type}")
     lines.append(f"kind: {found.kind}" if found.kind else "# kind: ...           # where no column gives it")
     lines.append(f"file:  # {layout}")
     if layout.form == "sheet":
@@ -200,7 +200,7 @@ def as_yaml(found: Description, layout: Layout, comments: dict[str, str]) -> str
         lines.append(f"  {_quoted(name)}: {value}{comment}")
     if found.constants:
         lines.append(f"constants: {_flow(found.constants)}")
-    if found.sort == "account":
+    if found.object_type == "account":
         lines.append(f"passwords: {found.passwords}  # or ask (one for all), or none; or a column")
     lines.append(f"key: [{', '.join(found.key)}]        # by which somebody who exists is found again")
     lines.append(f"mode: {found.mode}           # or update, or both")

@@ -17,7 +17,7 @@ Values = tuple[str, ...]
 Cell = str | Values
 
 
-class Sheaf(Struct, frozen=True, eq=False):
+class RowBlock(Struct, frozen=True, eq=False):
     """Rows that were read together: what each has, by field, and its texts, by word."""
 
     columns: Mapping[str, Sequence[Cell]]
@@ -43,7 +43,7 @@ class Item(Struct):
     own: dict[str, Values] | None = None
     columns: Mapping[str, str] = {}
     said: dict[str, str] | None = None
-    sheaf: Sheaf | None = None
+    block: RowBlock | None = None
     place: int = 0
     secret: Secret | None = None
     findings: tuple[RowFinding, ...] = ()
@@ -52,20 +52,20 @@ class Item(Struct):
     def fields(self) -> dict[str, Values]:
         """The values by field, of those that have any."""
         if self.own is None:
-            columns = self.sheaf.columns if self.sheaf is not None else {}
+            columns = self.block.columns if self.block is not None else {}
             self.own = {name: _values(cell) for name, column in columns.items() if (cell := column[self.place])}
         return self.own
 
     @property
     def words(self) -> dict[str, str]:
-        if self.said is not None or self.sheaf is None:
+        if self.said is not None or self.block is None:
             return self.said or {}
-        return {word: text for word, texts in self.sheaf.words.items() if (text := texts[self.place])}
+        return {word: text for word, texts in self.block.words.items() if (text := texts[self.place])}
 
     def values(self, field: str) -> Values:
-        if self.own is not None or self.sheaf is None:
+        if self.own is not None or self.block is None:
             return self.fields.get(field, ())
-        column = self.sheaf.columns.get(field)
+        column = self.block.columns.get(field)
         return _values(column[self.place]) if column is not None else ()
 
     def one(self, field: str) -> str:
@@ -98,15 +98,15 @@ def _values(cell: Cell) -> Values:
 def cells_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Cell]]:
     """What many rows have in some fields: a column for each field."""
     found: list[list[Cell]] = [[] for _ in fields]
-    for sheaf, run in groupby(items, attrgetter("sheaf")):
+    for block, run in groupby(items, attrgetter("sheaf")):
         rows = list(run)
-        places = [item.place for item in rows] if sheaf is not None else []
+        places = [item.place for item in rows] if block is not None else []
         apart = [(number, item) for number, item in enumerate(rows) if item.own is not None] if places else []
         for field, cells in zip(fields, found, strict=True):
             before = len(cells)
-            if sheaf is None:
+            if block is None:
                 cells += [cell_of(item.values(field)) for item in rows]
-            elif (column := sheaf.columns.get(field)) is not None:
+            elif (column := block.columns.get(field)) is not None:
                 cells += map(column.__getitem__, places)  # noqa: PLW2901
             else:
                 cells += [""] * len(rows)  # noqa: PLW2901
@@ -126,7 +126,7 @@ def firsts_of(items: Iterable[Item], field: str) -> list[str]:
 def named_in(items: Iterable[Item]) -> set[str]:
     """All fields of which any row has a value."""
     found: set[str] = set()
-    for sheaf, run in groupby(items, attrgetter("sheaf")):
-        rows = [item for item in run if item.own is not None or sheaf is None]
-        found.update(*(item.fields for item in rows), sheaf.columns if sheaf is not None else ())
+    for block, run in groupby(items, attrgetter("sheaf")):
+        rows = [item for item in run if item.own is not None or block is None]
+        found.update(*(item.fields for item in rows), block.columns if block is not None else ())
     return found

@@ -12,7 +12,7 @@ from vandrel.charter.charter import Charter
 from vandrel.fields import ACCOUNT, FIELDS, UNIT, Shape
 from vandrel.intake.description import BETWEEN, Column, Description, File, Sort, date_format
 from vandrel.intake.table import Table, text
-from vandrel.text.prep import prepare
+from vandrel.text.string_prep import prepare
 from vandrel.text.transliterate import to_ascii
 
 #: Words that headers use, in the languages of the people who send such files.
@@ -87,7 +87,7 @@ def looks_like_header(cells: Sequence[object]) -> bool:
 
 
 def propose(
-    table: Table, charter: Charter, sort: Sort = "account", kind: str = ""
+    table: Table, charter: Charter, object_type: Sort = "account", kind: str = ""
 ) -> tuple[Description, Table, dict[str, str]]:
     """A description of a table, the table with the header that was found, and a word on each column."""
     rows = [row for row in table.sample() if not row.empty]
@@ -101,23 +101,23 @@ def propose(
     for index, name in enumerate(names):
         values = [text(row.cells[index]) for row in body if index < len(row.cells) and row.cells[index] != ""]
         field = guess(name) if header else _by_values(values, charter, taken)
-        field = field if _fits(field, sort) and (field not in taken or FIELDS[field].many) else ""
+        field = field if _fits(field, object_type) and (field not in taken or FIELDS[field].many) else ""
         taken |= {field} - {""}
         column, comment = _column(field, values, [row.cells[index] for row in body if index < len(row.cells)])
         if field == name and field in FIELDS and FIELDS[field].many:  # as `find --to` writes it
             column, comment = Column(field=field, split=BETWEEN), ""
         columns[name] = column
         comments[name] = comment or ("" if field else "left out: " + (", ".join(values[:3]) or "always empty"))
-    if sort == ACCOUNT and not taken & {"given", "surname"}:
+    if object_type == ACCOUNT and not taken & {"given", "surname"}:
         _whole_names(columns, comments, taken)
     telling = ("number", "login", "mail")
     key: list[str] = [str(name) for name in telling if name in taken][:1]
-    if sort != ACCOUNT:
-        key = ["place" if sort == UNIT and "place" in taken else "name"]
+    if object_type != ACCOUNT:
+        key = ["place" if object_type == UNIT and "place" in taken else "name"]
     key = key or [name for name in ("given", "surname", "full", "name", "site", "company", "place") if name in taken]
     layout = table.layout
     file = File(layout.encoding, layout.separator, layout.quote, layout.header, layout.sheet)
-    return Description(sort=sort, kind=kind, file=file, columns=columns, key=key), table, comments
+    return Description(object_type=object_type, kind=kind, file=file, columns=columns, key=key), table, comments
 
 
 def _whole_names(columns: dict[str, str | Column], comments: dict[str, str], taken: set[str]) -> None:
@@ -130,10 +130,12 @@ def _whole_names(columns: dict[str, str | Column], comments: dict[str, str], tak
             comments[header] = "taken apart into given name and surname"
 
 
-def _fits(field: str, sort: str) -> bool:
+def _fits(field: str, object_type: str) -> bool:
     if field in ("place", "password"):
-        return field == "place" or sort == ACCOUNT
-    return field in FIELDS and sort in FIELDS[field].on and FIELDS[field].shape not in (Shape.SECRET, Shape.OCTETS)
+        return field == "place" or object_type == ACCOUNT
+    return (
+        field in FIELDS and object_type in FIELDS[field].on and FIELDS[field].shape not in (Shape.SECRET, Shape.OCTETS)
+    )
 
 
 def _by_values(values: Sequence[str], charter: Charter, taken: set[str]) -> str:

@@ -19,7 +19,7 @@ from typing import Any
 import msgspec
 from msgspec import Struct, structs
 
-from vandrel.directory.embedded import layout
+from vandrel.directory.embedded import sqlite_file
 from vandrel.errors import DirectoryError, VandrelError
 
 #: "Vanj" as PRAGMA application_id.
@@ -99,18 +99,18 @@ class Journal:
         """
         if create and not path.exists():
             try:
-                layout.create(path, _APPLICATION, TABLES, "journal")
+                sqlite_file.create(path, _APPLICATION, TABLES, "journal")
             except DirectoryError as error:
                 if error.code != "taken":  # another process has just made it
                     raise
         self.path = path
-        self._db, self._writable = layout.connect(path, _APPLICATION, "journal")
+        self._db, self._writable = sqlite_file.connect(path, _APPLICATION, "journal")
         if self._writable:
             self._add_what_came_later()
 
     def _add_what_came_later(self) -> None:
         """Of jobs that were written down without it, all steps count as begun."""
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             if not any(row[1] == "going" for row in self._db.execute("PRAGMA table_info(job)")):
                 self._db.execute("ALTER TABLE job ADD COLUMN going INTEGER NOT NULL DEFAULT 0")
                 self._db.execute("UPDATE job SET going = planned")
@@ -127,7 +127,7 @@ class Journal:
                 "not-permitted", "the journal cannot be written, so nothing is changed", where=str(self.path),
                 remedy="check the rights on the file and its folder",
             )  # fmt: skip
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             row = self._db.execute(
                 "INSERT INTO job(begun, who, host, pid, command, title, directory, planned, going, state) "
                 "VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING number",
@@ -153,7 +153,7 @@ class Journal:
 
     @contextmanager
     def _transaction(self) -> Iterator[None]:
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             self._db.execute("BEGIN IMMEDIATE")
             try:
                 yield
@@ -164,7 +164,7 @@ class Journal:
                 raise
 
     def end(self, job: int, state: str) -> None:
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             self._db.execute("UPDATE job SET ended = ?, state = ? WHERE number = ?", (_now(), state, job))
 
     # --- reading
@@ -181,7 +181,7 @@ class Journal:
         if about:
             where, values = "WHERE number IN (SELECT job FROM step WHERE dn = ?)", [about]
         limit = f"LIMIT {int(last)}" if last else ""
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             for row in self._db.execute(f"{self._JOB} {where} ORDER BY number DESC {limit}", values):
                 yield _job(row)
 
@@ -192,14 +192,14 @@ class Journal:
             VandrelError: code ``not-found``.
 
         """
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             row = self._db.execute(f"{self._JOB} WHERE number = ?", (number,)).fetchone()
         if row is None:
             raise VandrelError("not-found", f"the journal has no job {number}", remedy="vandrel journal lists them")
         return _job(row)
 
     def steps(self, job: int) -> Iterator[JournalStep]:
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             for number, state, record, why in self._db.execute(
                 "SELECT s.number, coalesce(s.state, CASE WHEN s.number <= j.reached THEN ? WHEN s.number <= j.going "
                 "THEN ? ELSE ? END), s.record, coalesce(s.why, '') "
@@ -210,7 +210,7 @@ class Journal:
 
     def broken(self) -> list[Job]:
         """Jobs that were begun and never ended, by a process that is gone."""
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(f"{self._JOB} WHERE state IN (?, ?)", (RUNNING, BROKEN)).fetchall()
         return [job for job in map(_job, rows) if job.state == BROKEN]
 

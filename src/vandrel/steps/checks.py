@@ -70,7 +70,7 @@ class Checks:
         """Everything that stands in the way of these steps."""
         existing = self._existing(steps)
         claims = [self._claims(step) for step in steps]
-        taken = self._holders(claims)
+        taken = self._find_owners(claims)
         findings: list[Finding] = []
         for step, claimed in zip(steps, claims, strict=True):
             match step:
@@ -141,7 +141,7 @@ class Checks:
     def _claim(self, name: str, stored: str) -> _Claim:
         return stored, self._dialect.unique_forms(self._unique[name], self._dialect.unique_value(name, stored))
 
-    def _holders(self, claims: Iterable[list[_Claim]]) -> dict[tuple[str, str], DN]:
+    def _find_owners(self, claims: Iterable[list[_Claim]]) -> dict[tuple[str, str], DN]:
         """Who holds what is claimed."""
         forms: dict[str, dict[str, None]] = {}
         for claimed in claims:
@@ -151,7 +151,7 @@ class Checks:
         return {
             (attribute, stored): holder
             for attribute, values in forms.items()
-            for stored, holder in self._directory.holders(attribute, values).items()
+            for stored, holder in self._directory.find_owners(attribute, values).items()
         }
 
     # --- one step
@@ -278,8 +278,8 @@ class Checks:
             if not forms:
                 continue
             planned = self._given.setdefault((forms[0][0], str(self._schema.key(*forms[0]))), dn)
-            holders = [taken[form] for form in forms if form in taken] if taken else []
-            others = [holder for holder in holders if holder != dn and holder.key not in self._gone]
+            find_owners = [taken[form] for form in forms if form in taken] if taken else []
+            others = [holder for holder in find_owners if holder != dn and holder.key not in self._gone]
             if others:
                 yield Finding("taken", f"{value} is taken by {others[0]}", str(dn), "take another name")
             elif planned is not dn and planned != dn:

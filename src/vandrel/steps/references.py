@@ -24,7 +24,7 @@ def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step
     Nothing is added where the directory does that itself. Where it does so unasked and unannounced, as some servers
     do, the added steps find everything done and change nothing.
     """
-    if directory.traits.mends_references or not any(isinstance(step, Rename | Remove) for step in steps):
+    if directory.capabilities.mends_references or not any(isinstance(step, Rename | Remove) for step in steps):
         return list(steps)
     return list(_Mending(directory, dialect).steps(steps))
 
@@ -62,7 +62,9 @@ class _Mending:
         self._dialect = dialect
         self._attributes = own_references(directory)
         self._then: dict[str, Entry] = {}
-        self._holders: dict[str, dict[str, None]] = {}  # key of a name -> keys of the entries that have it as a value
+        self._find_owners: dict[
+            str, dict[str, None]
+        ] = {}  # key of a name -> keys of the entries that have it as a value
         self._gone: set[str] = set()
 
     def steps(self, steps: Sequence[Step]) -> Iterator[Step]:
@@ -118,7 +120,7 @@ class _Mending:
 
     def _pointing(self, targets: Collection[str]) -> Iterator[tuple[Entry, dict[str, list[Value]]]]:
         """The entries that point at these names and stay, as they will be by then."""
-        keys = dict.fromkeys(holder for target in targets for holder in self._holders.get(target, ()))
+        keys = dict.fromkeys(holder for target in targets for holder in self._find_owners.get(target, ()))
         for entry in [self._then[key] for key in keys if key not in self._gone]:
             pointing = {
                 name: [value for value in entry.values_of(name) if _key(value) in targets]
@@ -132,7 +134,7 @@ class _Mending:
         self._then[entry.dn.key] = entry
         for name in self._attributes:
             for value in entry.attributes.get(name, ()):
-                self._holders.setdefault(_key(value), {})[entry.dn.key] = None
+                self._find_owners.setdefault(_key(value), {})[entry.dn.key] = None
 
     def _remember(self, entry: Entry, changes: Sequence[Change]) -> None:
         attributes = dict(entry.attributes)
@@ -141,7 +143,7 @@ class _Mending:
             kept = [value for value in attributes.get(change.attribute, []) if value not in gone]
             attributes[change.attribute] = [*kept, *change.added]
             for value in change.added:
-                self._holders.setdefault(_key(value), {})[entry.dn.key] = None
+                self._find_owners.setdefault(_key(value), {})[entry.dn.key] = None
         self._then[entry.dn.key] = Entry(entry.dn, attributes)
 
 

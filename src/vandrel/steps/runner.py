@@ -9,19 +9,19 @@ from contextlib import nullcontext
 import msgspec
 from msgspec import Struct
 
-from vandrel.collector import at_rest
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change, SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import DirectoryError, Finding, Refused, VandrelError
+from vandrel.gc_control import gc_paused
 from vandrel.record.journal import AHEAD, BEGUN, BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
 from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
-from vandrel.steps.following import Item, followed, left_by
-from vandrel.steps.standing import Standing
-from vandrel.steps.step import Add, Password, Remove, Step, done_in, from_record
+from vandrel.steps.rename_tracking import Item, left_by, track_renames
+from vandrel.steps.state_check import StateCheck
+from vandrel.steps.step import Add, Password, Remove, Step, from_record, is_step_applied
 from vandrel.steps.step import Set as SetStep
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
@@ -51,7 +51,7 @@ class Plan(Struct, frozen=True):
     findings: Sequence[Finding] = ()
     whole: bool = True
     read: Set[str] = frozenset()
-    cuts: Sequence[int] = ()
+    barriers: Sequence[int] = ()
     most_refused: int | None = None
 
 
@@ -81,7 +81,7 @@ class Report(Struct):
         return bool(self.refused) or self.made < self.planned
 
 
-class _Turns:
+class _BatchSizer:
     """The batches of a plan, one after the other: servers get as many steps at a time as they make in a moment.
 
     So whoever looks on sees it go on, and not much is in doubt after a kill, however slow a server is. The steps behind
@@ -89,7 +89,7 @@ class _Turns:
     """
 
     def __init__(self, plan: Plan, *, all_at_once: bool) -> None:
-        self._ends = (*plan.cuts, len(plan.steps))
+        self._ends = (*plan.barriers, len(plan.steps))
         self._size = BATCH if all_at_once else _FIRST_BATCH
         self.start, self.stop = 0, self._stop(0)
 
@@ -145,7 +145,7 @@ class Runner:
             DirectoryError: the directory as a whole failed; what was made before stays and is in the journal.
 
         """
-        with at_rest() if len(plan.steps) > BATCH else nullcontext():
+        with gc_paused() if len(plan.steps) > BATCH else nullcontext():
             findings = [] if checked else self.check(plan)
             if any(finding.fatal for finding in findings):
                 raise Refused(findings)
@@ -157,7 +157,9 @@ class Runner:
             return report
         started = time.perf_counter()
         journal = self._open_journal()
-        turns = _Turns(plan, all_at_once=self._directory.traits.embedded or (plan.whole and len(plan.steps) <= BATCH))
+        turns = _BatchSizer(
+            plan, all_at_once=self._directory.capabilities.embedded or (plan.whole and len(plan.steps) <= BATCH)
+        )
         report.job = self.job = journal.begin(
             command, plan.title, self._directory.location, len(plan.steps), turns.stop
         )  # fmt: skip
@@ -183,7 +185,7 @@ class Runner:
         journal.end(report.job, PART if report.in_part else DONE)
         return report
 
-    def _batch(self, journal: Journal, report: Report, turns: _Turns, plan: Plan) -> None:
+    def _batch(self, journal: Journal, report: Report, turns: _BatchSizer, plan: Plan) -> None:
         whole, first = plan.whole and len(plan.steps) <= BATCH, turns.start + 1
         batch = plan.steps[turns.start : turns.stop]
         most = None if plan.most_refused is None else plan.most_refused - len(report.refused)
@@ -194,7 +196,7 @@ class Runner:
         outcomes: list[VandrelError | None] = []
         for step, of in zip(left, batch, strict=True):
             try:
-                outcomes.append(next(made) if step is not None else _never_born(str(of.dn)))
+                outcomes.append(next(made) if step is not None else _not_created(str(of.dn)))
             except StopIteration:  # there were too many refusals
                 break
         turns.go_on(time.perf_counter() - begun)
@@ -249,7 +251,7 @@ class Runner:
         first = next((item for item in items if item.state in (BEGUN, AHEAD)), None)
         if first is not None and first.state == AHEAD:
             journal.mark(number, first.number, [], first.number)
-        for item in followed(self._directory, items):
+        for item in track_renames(self._directory, items):
             self._finish(journal, report, item, password)
         journal.end(number, PART if report.in_part else DONE)
         report.seconds = time.perf_counter() - started
@@ -264,7 +266,7 @@ class Runner:
         """
         journal = self._open_journal()
         journal.job(number)
-        items = followed(self._directory, list(journal.steps(number)))
+        items = track_renames(self._directory, list(journal.steps(number)))
         lost = {item.dn for item in items if item.record.state == REFUSED and isinstance(item.step, Add)}
         unsure = [
             item for item in items
@@ -290,16 +292,18 @@ class Runner:
         journal = self._open_journal()
         journal.job(number)
         made = []
-        for item in followed(self._directory, list(journal.steps(number))):
+        for item in track_renames(self._directory, list(journal.steps(number))):
             sure = item.record.state == MADE
-            if sure or (item.record.state == BEGUN and (item.step is None or done_in(item.step, self._directory))):
+            if sure or (
+                item.record.state == BEGUN and (item.step is None or is_step_applied(item.step, self._directory))
+            ):
                 made.append(item.record)
-        steps = [None if record.record.get("withheld") else from_record(record.record) for record in made]
-        standing = Standing(self._directory, steps)
+        steps = [None if record.record.get("redacted") else from_record(record.record) for record in made]
+        standing = StateCheck(self._directory, steps)
         for place, (record, step) in enumerate(zip(made, steps, strict=True)):
             yield record, standing.of(place, step)
 
-    def give_up(self, number: int) -> None:
+    def abandon(self, number: int) -> None:
         """Take note that a job that was broken off is not to be finished any more."""
         self._open_journal().end(number, PART)
 
@@ -308,20 +312,20 @@ class Runner:
         if known.state == MADE:
             report.made += 1
             return
-        never_born = item.dn in report.lost or (step is not None and _without(step, report.lost) is None)
+        not_created = item.dn in report.lost or (step is not None and _without(step, report.lost) is None)
         if known.state == REFUSED:
-            if not never_born:
+            if not not_created:
                 report.refused.append((dn, VandrelError("done-in-part", known.why, where=dn)))
             if isinstance(step, Add):
                 report.lost.add(step.dn)
             return
-        if never_born:
-            journal.mark(report.job, known.number, [_never_born(dn)], known.number + 1)
+        if not_created:
+            journal.mark(report.job, known.number, [_not_created(dn)], known.number + 1)
             return
         if step is not None:
             step = _without(step, report.lost)
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
-        if known.record.get("withheld") and not (isinstance(step, Add) and done_in(step, self._directory)):
+        if known.record.get("redacted") and not (isinstance(step, Add) and is_step_applied(step, self._directory)):
             error = VandrelError(
                 "done-in-part", "it may not have been made, and what is secret in it is in no record", where=dn,
                 remedy="give the command of the job again",
@@ -336,7 +340,7 @@ class Runner:
                 "done-in-part", "the password may not have been set: it is in no record", where=dn,
                 remedy="give one: vandrel edit NAME password=generate",
             )  # fmt: skip
-        elif known.state == AHEAD or not done_in(step, self._directory):
+        elif known.state == AHEAD or not is_step_applied(step, self._directory):
             error = self._directory.execute([step.operation()], atomic=True)[0]
         if error is None:
             report.made += 1
@@ -352,7 +356,7 @@ class Runner:
 def _batches(plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:
     """The steps in batches, each with the number of its first, counted from 1."""
     steps, start = plan.steps, 0
-    for end in (*plan.cuts, len(steps)):
+    for end in (*plan.barriers, len(steps)):
         for begin in range(start, end, BATCH):
             yield begin + 1, steps[begin : min(begin + BATCH, end)]
         start = max(start, end)
@@ -373,7 +377,7 @@ def _without(step: Step, lost: Set[DN]) -> Step | None:
     return SetStep(step.dn, tuple(changes)) if changes else None
 
 
-def _never_born(dn: str) -> VandrelError:
+def _not_created(dn: str) -> VandrelError:
     return DirectoryError("done-in-part", "not made, because the object itself was refused", where=dn)
 
 

@@ -7,16 +7,16 @@ from collections.abc import Iterable
 from msgspec import Struct
 
 from vandrel.directory import dn as names
+from vandrel.directory.applied import is_applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
-from vandrel.directory.made import is_made
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Directory
 from vandrel.record.journal import Record
 from vandrel.secret import Secret
 
 #: What only the directory sets: left out when a removed object is to be added again.
-_BIRTH_MARKS = frozenset(
+_SERVER_SET = frozenset(
     (
         "entryUUID createTimestamp modifyTimestamp creatorsName modifiersName structuralObjectClass "
         "pwdChangedTime pwdHistory"
@@ -40,7 +40,7 @@ class Add(Struct, frozen=True):
 
     def record(self) -> Record:
         record = {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
-        return record | _withheld(self.attributes)
+        return record | _redacted(self.attributes)
 
 
 class Set(Struct, frozen=True):
@@ -61,7 +61,7 @@ class Set(Struct, frozen=True):
             for c in self.changes
         ]
         record = {"step": "set", "dn": str(self.dn), "changes": changes}
-        return record | _withheld(c.attribute for c in self.changes)
+        return record | _redacted(c.attribute for c in self.changes)
 
 
 class Rename(Struct, frozen=True):
@@ -90,7 +90,7 @@ class Remove(Struct, frozen=True):
         return DeleteEntry(self.dn)
 
     def reverse(self) -> Step | None:
-        kept = {name: values for name, values in self.attributes.items() if name not in _BIRTH_MARKS}
+        kept = {name: values for name, values in self.attributes.items() if name not in _SERVER_SET}
         return Add(self.dn, kept)
 
     def record(self) -> Record:
@@ -128,14 +128,14 @@ def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value
     return {name: values for name, values in attributes.items() if name not in _SECRETS}
 
 
-def _withheld(attributes: Iterable[str]) -> Record:
+def _redacted(attributes: Iterable[str]) -> Record:
     """The mark of a record that does not hold all of its step."""
-    return {} if _SECRETS.isdisjoint(attributes) else {"withheld": True}
+    return {} if _SECRETS.isdisjoint(attributes) else {"redacted": True}
 
 
-def done_in(step: Step, directory: Directory) -> bool:
+def is_step_applied(step: Step, directory: Directory) -> bool:
     """Whether a step has been made, as far as the directory tells."""
-    return is_made(directory, step.operation())
+    return is_applied(directory, step.operation())
 
 
 def from_record(record: Record) -> Step | None:

@@ -10,13 +10,13 @@ import msgspec
 
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
-from vandrel.directory.embedded import hashing, layout
-from vandrel.directory.embedded.conditions import Compiler
-from vandrel.directory.embedded.records import Index, indexed_attributes, read
+from vandrel.directory.embedded import hashing, sqlite_file
+from vandrel.directory.embedded.row_codec import Index, indexed_attributes, read
+from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter, matches
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import Scope, Traits
+from vandrel.directory.port import Capabilities, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import DirectoryError, not_made_with_the_rest
 from vandrel.secret import Secret
@@ -41,8 +41,8 @@ class EmbeddedDirectory:
 
         """
         self.path = path
-        self._db, self.writable = layout.connect(path, layout.APPLICATION, "directory")
-        with layout.plain_errors(path):
+        self._db, self.writable = sqlite_file.connect(path, sqlite_file.APPLICATION, "directory")
+        with sqlite_file.plain_errors(path):
             meta = dict(self._db.execute("SELECT name, value FROM meta").fetchall())
             definitions = self._db.execute("SELECT kind, text FROM definition ORDER BY number").fetchall()
             numbers = dict(self._db.execute("SELECT name, number FROM attribute").fetchall())
@@ -65,7 +65,7 @@ class EmbeddedDirectory:
         schema = Schema(definitions)
         unique = UNIQUE[_kind_of(schema)]
         quoted = [(number, kind, text) for number, (kind, text) in enumerate(definitions)]
-        tables = layout.TABLES + "".join(
+        tables = sqlite_file.TABLES + "".join(
             f"INSERT INTO {table} VALUES({', '.join(map(_literal, row))});\n"
             for table, rows in (
                 ("definition", quoted),
@@ -74,7 +74,7 @@ class EmbeddedDirectory:
             )
             for row in rows
         )
-        layout.create(path, layout.APPLICATION, f"BEGIN; {tables} COMMIT;", "directory")
+        sqlite_file.create(path, sqlite_file.APPLICATION, f"BEGIN; {tables} COMMIT;", "directory")
         return cls(path)
 
     @property
@@ -82,8 +82,8 @@ class EmbeddedDirectory:
         return str(self.path.absolute())
 
     @property
-    def traits(self) -> Traits:
-        return Traits(_kind_of(self._schema), mends_references=True, disables=True, embedded=True)
+    def capabilities(self) -> Capabilities:
+        return Capabilities(_kind_of(self._schema), mends_references=True, disables=True, embedded=True)
 
     @property
     def schema(self) -> Schema:
@@ -106,7 +106,7 @@ class EmbeddedDirectory:
     # --- reading
 
     def get(self, dn: DN) -> Entry | None:
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(f"{_ENTRY} WHERE key = ?", (dn.key,)).fetchall()
             return next(read(self._db, self._index, rows), None)
 
@@ -124,13 +124,13 @@ class EmbeddedDirectory:
         elif base:
             place, values = f"({key} = ? OR {key} >= ? AND {key} < ?)", [base.key, *names.below(base.key)]
         sql = f"{_ENTRY} WHERE {place} AND ({condition.sql}) ORDER BY {key}"
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(sql, (*values, *condition.values))
             for entry in read(self._db, self._index, rows):
                 if condition.exact or matches(where, entry, self._schema):
                     yield entry
 
-    def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+    def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         name = self._schema.attribute_name(attribute)
         number = self._index.numbers.get(name)
         if number is None:
@@ -140,7 +140,7 @@ class EmbeddedDirectory:
         for value in values:
             wanted.setdefault(self._schema.key(name, value), []).append(value)
         keys, found = list(wanted), {}
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             for start in range(0, len(keys), 500):
                 chunk = keys[start : start + 500]
                 marks = ",".join("?" * len(chunk))
@@ -155,7 +155,7 @@ class EmbeddedDirectory:
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         keys, found = [dn.key for dn in dns], set()
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             for start in range(0, len(keys), 500):
                 chunk = keys[start : start + 500]
                 marks = ",".join("?" * len(chunk))
@@ -193,7 +193,7 @@ class EmbeddedDirectory:
         from vandrel.directory.embedded.writer import Writer
 
         writer = Writer(self._db, self._index, self._contexts, self._unique)
-        with layout.plain_errors(self.path):
+        with sqlite_file.plain_errors(self.path):
             self._db.execute("BEGIN IMMEDIATE")
             try:
                 outcomes = writer.run(operations, None if atomic else most_refused)

@@ -14,7 +14,7 @@ from vandrel.directory import gentime
 from vandrel.directory.active import filetime
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing
-from vandrel.directory.embedded.records import Data, Index, decode, encode
+from vandrel.directory.embedded.row_codec import Data, Index, decode, encode
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.schema import Schema, shorten
@@ -352,10 +352,10 @@ class Writer:
         self._db.execute("DELETE FROM reference WHERE entry = ?", (entry,))
         self._db.execute("DELETE FROM entry WHERE id = ?", (entry,))
         for name, number in self._index.references.items():
-            holders = self._db.execute(
+            find_owners = self._db.execute(
                 "DELETE FROM reference WHERE attribute = ? AND key = ? RETURNING entry", (number, operation.dn.key)
             ).fetchall()
-            for (holder,) in holders:
+            for (holder,) in find_owners:
                 self._keep_member(holder, name, number)
 
     def _keep_member(self, holder: int, name: str, number: int) -> None:

@@ -9,7 +9,7 @@ from uuid import UUID
 import ldap
 from ldap.controls import RequestControl
 
-from vandrel.directory.active import descriptor, entrusted, schema, sid
+from vandrel.directory.active import delegation, descriptor, schema, sid
 from vandrel.directory.active.descriptor import Descriptor
 from vandrel.directory.dn import DN
 from vandrel.directory.ldap.server import Octets
@@ -40,7 +40,7 @@ _KEPT_INSIDE = {
     "vandrelProtected": _flag(descriptor.is_protected, descriptor.protect),
     "vandrelPasswordFixed": _flag(descriptor.is_password_fixed, descriptor.fix_password),
     "vandrelEntrusted": _Inside(
-        entrusted.read, lambda d, change: entrusted.changed(d, map(str, change.added), map(str, change.removed))
+        delegation.read, lambda d, change: delegation.changed(d, map(str, change.added), map(str, change.removed))
     ),
 }
 

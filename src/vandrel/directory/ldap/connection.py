@@ -8,7 +8,7 @@ import ldap
 import ldap.sasl
 from msgspec import Struct
 
-from vandrel.directory.ldap.faults import in_words, why_untrusted
+from vandrel.directory.ldap.error_mapping import in_words, why_untrusted
 from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
 

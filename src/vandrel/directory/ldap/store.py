@@ -19,13 +19,13 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
-from vandrel.directory.ldap.faults import in_words, why_not_in
-from vandrel.directory.ldap.link import Link
+from vandrel.directory.ldap.error_mapping import in_words, why_not_in
+from vandrel.directory.ldap.reconnect import Link
 from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
 from vandrel.directory.ldap.writer import Writer
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import Allowed, Scope, Traits
+from vandrel.directory.port import Allowed, Capabilities, Scope
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
@@ -97,9 +97,9 @@ class LdapDirectory:
         return self._link.reconnected
 
     @property
-    def traits(self) -> Traits:
+    def capabilities(self) -> Capabilities:
         active = isinstance(self.server, ActiveServer)
-        return Traits(
+        return Capabilities(
             "ad" if active else "standard",
             self.server.mends_references,
             active,
@@ -232,10 +232,10 @@ class LdapDirectory:
         except ldap.LDAPError as error:
             raise in_words(error, str(base)) from None
 
-    def holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
-        return self._link.persist(lambda: self._holders(attribute, values))
+    def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+        return self._link.persist(lambda: self._find_owners(attribute, values))
 
-    def _holders(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+    def _find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         name = self._schema.attribute_name(attribute) or attribute
         asked = (
             (context, Scope.SUBTREE, filters.Or(tuple(filters.Compare(name, "=", value) for value in chunk)))

@@ -12,12 +12,12 @@ from msgspec import Struct
 
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
+from vandrel.directory.applied import is_applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.ldap.faults import in_words
-from vandrel.directory.ldap.link import NO_ANSWER, Link
+from vandrel.directory.ldap.error_mapping import in_words
+from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
 from vandrel.directory.ldap.server import Server
-from vandrel.directory.made import is_made
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Directory, other_identities
 from vandrel.errors import DirectoryError, not_made_with_the_rest
@@ -168,14 +168,14 @@ class Writer:
             nonlocal tries
             tries += 1
             # An answer was lost: what was asked for may have been done all the same.
-            if tries > 1 and is_made(self._directory, operation):
+            if tries > 1 and is_applied(self._directory, operation):
                 if not isinstance(operation, SetPassword):
                     return None
                 so_far.add("set")  # what belongs to it may not have been done
             outcome = self._try(operation, so_far)
             if outcome is None or tries == 1 or isinstance(operation, SetPassword):
                 return outcome
-            return None if is_made(self._directory, operation) else outcome
+            return None if is_applied(self._directory, operation) else outcome
 
         return self._link.persist(attempt)
 
@@ -323,7 +323,7 @@ class Writer:
 
     def _take_back(self, made: Sequence[Operation], because: DirectoryError) -> None:
         """Undo operations of a sequence that is to be whole, as far as can be: there are no transactions here."""
-        born = {operation.dn.key for operation in made if isinstance(operation, AddEntry)}
+        created = {operation.dn.key for operation in made if isinstance(operation, AddEntry)}
         for operation in reversed(made):
             back: Operation | None = None
             match operation:
@@ -335,7 +335,7 @@ class Writer:
                     )
                 case RenameEntry():
                     back = RenameEntry(operation.new, operation.dn)
-                case SetPassword() if operation.dn.key in born:
+                case SetPassword() if operation.dn.key in created:
                     continue  # it goes with its account
             if back is None or self._one(back) is not None:
                 what = f"{because.findings[0].what}; and what was made before it cannot be taken back"

@@ -16,7 +16,7 @@ from vandrel.directory.schema.definitions import (
     object_class,
 )
 from vandrel.errors import Finding
-from vandrel.text.prep import fold, prepare, prepare_all, prepare_fragment
+from vandrel.text.string_prep import fold, prepare, prepare_all, prepare_fragment
 
 __all__ = ["AttributeType", "Attributes", "ObjectClass", "Schema", "shipped_definitions"]
 

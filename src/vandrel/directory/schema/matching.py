@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 
 from vandrel.directory import dn
 from vandrel.errors import VandrelError
-from vandrel.text.prep import fold, prepare
+from vandrel.text.string_prep import fold, prepare
 
 Key = str | bytes
 

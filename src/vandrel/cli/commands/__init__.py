@@ -1,0 +1,1 @@
+"""One module a command: its options, and the request that they make."""

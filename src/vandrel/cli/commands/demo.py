@@ -1,0 +1,119 @@
+"""``vandrel demo``: a made-up organization to try everything in, and a commented tour of it."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shlex
+import sys
+from pathlib import Path
+
+from vandrel import file_names
+from vandrel.cli.session import Session
+
+NAME = "demo"
+HELP = "make a folder with a made-up ferry line, and take a tour"
+DESCRIPTION = """\
+Make a folder with the charter and the directory of Marrowick Ferries, a made-up ferry line with some sixty people, and
+run a commented tour that prints each command and its output. The folder stays: go on in it with commands of yours."""
+EXAMPLES = """\
+  vandrel demo ferry
+  vandrel demo ferry --no-tour
+  vandrel demo ferry --directory harbour     the same people on a server of yours that holds dc=marrowick,dc=example
+"""
+WRITES = False
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", metavar="DIR", help="the folder to make; it must be empty or not exist")
+    parser.add_argument("--no-tour", action="store_true", help="make the folder only")
+
+
+def run(session: Session) -> int:
+    from vandrel.demo.tour import TOUR
+    from vandrel.errors import VandrelError
+
+    folder = Path(session.args.folder)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        if any(folder.iterdir()):
+            raise VandrelError(
+                "taken", "the folder is not empty", where=str(folder), remedy="name a new one, or empty it"
+            )
+    except OSError as error:
+        raise VandrelError("not-permitted", f"the folder cannot be made: {error.strerror}", where=str(folder)) from None
+    people = _make(session, folder)
+    what = "the charter of" if session.way else "the charter and the directory of"
+    session.out.note(f"{folder} holds {what} Marrowick Ferries: {people} accounts, all made up.")
+    if session.args.no_tour:
+        return 0
+    failures = 0
+    before = Path.cwd()
+    os.chdir(folder)
+    os.environ |= _environment(session, before)
+    try:
+        for comment, words, expected in TOUR:
+            failures += _stop(session, comment, words, expected)
+    finally:
+        os.chdir(before)
+    session.out.line(f"\nThe folder stays. Go on with:  cd {shlex.quote(str(folder))}  and  vandrel --help")
+    return 1 if failures else 0
+
+
+def _make(session: Session, folder: Path) -> int:
+    """Fill the folder, and the server where one was named.
+
+    Raises:
+        VandrelError: ``foreign`` for a server that is not the made-up organization's: nobody else's is written to.
+
+    """
+    from vandrel.charter.load import from_text
+    from vandrel.demo.world import charter_text, make
+    from vandrel.errors import VandrelError
+
+    if session.way is None:
+        if session.args.directory:
+            what = "the demo makes a file of its own, or fills a server"
+            raise VandrelError("usage", what, where="--directory", remedy="name a connection or an LDAP URL")
+        return make(folder)
+    base = from_text(charter_text(), Path("demo")).base
+    if not any(base.is_within(context) for context in session.server.contexts):
+        raise VandrelError(
+            "foreign", f"this server does not hold {base}, and the demo is for no other", where=session.server.location
+        )
+    return make(folder, session.server)
+
+
+def _environment(session: Session, before: Path) -> dict[str, str]:
+    """What the commands of the tour inherit, so that they go to the same directory."""
+    found = {}
+    for name, value in (("VANDREL_DIRECTORY", session.args.directory), ("VANDREL_WHO", session.args.who)):
+        if value and session.way:
+            found[name] = value
+    connections = before / os.environ.get("VANDREL_CONNECTIONS", file_names.CONNECTIONS)
+    return found | {"VANDREL_CONNECTIONS": str(connections)} if found and connections.exists() else found
+
+
+def _stop(session: Session, comment: str, words: list[str], expected: int) -> bool:
+    """One stop of the tour; true if the command did not end as the tour says."""
+    from rich.text import Text
+
+    from vandrel.cli.main import main
+
+    session.out.line()
+    session.out.line(Text(f"# {comment}", style="dim"))
+    session.out.heading(f"$ vandrel {' '.join(_quoted(word) for word in words)}")
+    sys.stdout.flush()
+    code = main(words)
+    sys.stdout.flush()
+    if code:
+        session.out.line(Text(f"(exit code {code})", style="dim"))
+    return code != expected
+
+
+def _quoted(word: str) -> str:
+    """As somebody would type it: quotes around the value alone."""
+    name, equals, value = word.partition("=")
+    if equals and name.replace("+", "").replace("-", "").isalnum():
+        return f"{name}={_quoted(value)}" if value else word
+    return f'"{word}"' if any(char in word for char in " ()&*!#") else word

@@ -1,0 +1,124 @@
+"""``vandrel load``: take LDIF in, entries and changes."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections import Counter
+from collections.abc import Iterator
+from itertools import chain
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from vandrel.cli.commands.hierarchy import new_directory
+from vandrel.cli.session import Session, count, exit_code, steps_as_json
+
+if TYPE_CHECKING:
+    from vandrel.directory.schema import Schema
+    from vandrel.jobs.bulk.load import Loader
+    from vandrel.steps.runner import Plan
+
+NAME = "load"
+HELP = "take in LDIF: objects and changes"
+DESCRIPTION = """\
+Take in LDIF (RFC 2849), objects and changes, checked like every change. What is there already as it should be is left
+alone, so the same file can be loaded again. Into a directory of its own, named by --directory and made if need be, a
+copy of another one can be rehearsed upon."""
+EXAMPLES = """\
+  vandrel load changes.ldif --dry-run
+  vandrel load everything.ldif --directory rehearsal.db
+"""
+WRITES = True
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("file", metavar="FILE", help="the LDIF file; - for standard input")
+    parser.add_argument(
+        "--allow-files", action="store_true", help="let values be read from the files that the LDIF names"
+    )
+
+
+def run(session: Session) -> int:
+    from vandrel.directory import ldif
+    from vandrel.directory.schema import Schema, shipped_definitions
+    from vandrel.jobs.bulk.load import Loader
+    from vandrel.steps.runner import Plan
+
+    fetch = _from_file if session.args.allow_files else None
+    # What is octets and what is text, only the schema knows: that of the file itself, if it brings one.
+    binary = _Binary(Schema(shipped_definitions()) if session.is_missing else session.context.directory.schema)
+    records = ldif.read(_lines(session.args.file), binary, fetch)
+    first = next(records, None)
+    brought = ldif.origin_of(first) if first is not None else None
+    if session.is_missing and not new_directory(session, brought):
+        return 0
+    binary.schema = session.context.directory.schema
+    loader = Loader(session.context)
+    if brought is None and first is not None:
+        records = chain([first], records)
+    steps = loader.steps(records)
+    plan = Plan(f"load {session.args.file}", steps, loader.findings, whole=False)
+    _preview(session, plan, loader)
+    report = session.carry_out(plan, f"Make {count(len(steps), 'change')}?")
+    if session.out.as_json:
+        session.out.json(
+            {
+                "command": "load",
+                "unchanged": loader.unchanged,
+                "steps": steps_as_json(plan),
+                "job": report.job if report else None,
+            }
+        )
+    return exit_code(report)
+
+
+class _Binary:
+    """Whether an attribute holds octets; the first record may bring the schema by which the others are read."""
+
+    def __init__(self, schema: Schema) -> None:
+        self.schema = schema
+
+    def __call__(self, name: str) -> bool:
+        return self.schema.is_binary(name)
+
+
+def _lines(name: str) -> Iterator[str]:
+    from vandrel.errors import VandrelError
+
+    try:
+        if name == "-":
+            yield from sys.stdin
+            return
+        with Path(name).open(encoding="utf-8-sig", newline="") as file:
+            yield from file
+    except OSError as error:
+        raise VandrelError("not-found", f"the file cannot be read: {error.strerror}", where=name) from None
+    except UnicodeDecodeError as error:
+        raise VandrelError("bad-value", "the file is not UTF-8", where=f"{name}, octet {error.start}") from None
+
+
+def _from_file(url: str) -> bytes:
+    """The octets of a ``file:`` URL; no other kind is fetched."""
+    from urllib.parse import unquote, urlsplit
+
+    from vandrel.errors import VandrelError
+
+    parts = urlsplit(url)
+    if parts.scheme != "file" or parts.netloc not in ("", "localhost"):
+        raise VandrelError("refused", "only file: URLs of this machine are read", where=url)
+    try:
+        return Path(unquote(parts.path)).read_bytes()
+    except OSError as error:
+        raise VandrelError("not-found", f"the file cannot be read: {error.strerror}", where=url) from None
+
+
+def _preview(session: Session, plan: Plan, loader: Loader) -> None:
+    from vandrel.steps.step import Add, Remove, Rename, Set
+
+    words = {Add: "new", Set: "changed", Rename: "renamed or moved", Remove: "removed"}
+    counts = Counter(words.get(type(step), "") for step in plan.steps)
+    said = [f"{number} {word}" for word, number in counts.items()]
+    said += [f"{loader.unchanged} as they are already"] if loader.unchanged else []
+    session.out.note(f"{session.args.file}: {', '.join(said) or 'nothing'}.")
+    if loader.left_out:
+        session.out.note(f"Set by the directory alone, and left out: {', '.join(sorted(loader.left_out))}.")

@@ -1,0 +1,44 @@
+"""``vandrel reset``: a new password, to be changed at the next logon, and the account unlocked, in one step."""
+
+from __future__ import annotations
+
+import argparse
+
+from vandrel.cli import selection
+from vandrel.cli.session import Session
+
+NAME = "reset"
+HELP = "give a new password, to be changed at the next logon, and unlock"
+DESCRIPTION = """\
+Give a new password, which must be changed at the next logon, and unlock the account: one step for the most common call
+of the day. The rules in force are shown first, with where each comes from."""
+EXAMPLES = """\
+  vandrel reset alund                            generated, shown once on the other screen
+  vandrel reset alund --password ask             typed twice, unseen
+  vandrel reset alund jmueller --hand-out new.csv
+  vandrel reset svc-backup --keep                not to be changed at the next logon
+"""
+WRITES = True
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    selection.add_names(parser)
+    parser.add_argument(
+        "--password", choices=("generate", "ask", "-"), default="generate",
+        help="where it comes from (default: generate; - reads it from standard input)",
+    )  # fmt: skip
+    parser.add_argument("--keep", action="store_true", help="it need not be changed at the next logon")
+    parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
+
+
+def run(session: Session) -> int:
+    from vandrel.cli.change import change
+    from vandrel.jobs.common.assignments import Assignment
+
+    args = session.args
+    entries = selection.chosen(session, args.names, ("account",))
+    given = [
+        Assignment("password", "=", (args.password,)), Assignment("change", "=", ("no" if args.keep else "yes",)),
+        Assignment("locked", "=", ("no",)),
+    ]  # fmt: skip
+    return change(session, entries, given, NAME)

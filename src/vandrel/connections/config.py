@@ -1,0 +1,149 @@
+"""The file of connections, read; and what a word, a URL or an identity on the command line means."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from msgspec import Struct, structs
+
+from vandrel.connections.document import Connection, Document, Identity, json_schema
+from vandrel.errors import VandrelError
+from vandrel.text.nearest import did_you_mean, listed
+
+_SCHEMES = ("ldap", "ldaps", "ldapi")
+
+
+class ConnectionFaults(VandrelError):
+    """A file of connections with faults: one finding for each, in the order of the file."""
+
+
+class Target(Struct, frozen=True):
+    """One connection with one identity, chosen. ``name`` is empty for a URL, ``identity`` for nobody."""
+
+    name: str
+    connection: Connection
+    word: str
+    identity: Identity | None
+
+    @property
+    def others(self) -> tuple[str, ...]:
+        return tuple(word for word in self.connection.identities if word != self.word)
+
+
+def is_url(text: str) -> bool:
+    return "://" in text
+
+
+def _address(url: str) -> str:
+    """Scheme, host and port of an LDAP URL (RFC 4516); empty where it is none. What stands behind is for searches."""
+    try:
+        parts = urlsplit(url)
+        port = parts.port if parts.scheme != "ldapi" else None
+    except ValueError:
+        return ""
+    sound = parts.scheme in _SCHEMES and (parts.scheme == "ldapi" or bool(parts.hostname)) and port != 0
+    return f"{parts.scheme}://{parts.netloc}" if sound and not re.search(r"\s", parts.netloc) else ""
+
+
+def load(paths: Iterable[Path]) -> dict[str, Connection]:
+    """The connections of these files; of two with one name the first counts. A file that is not there is none.
+
+    Raises:
+        ConnectionFaults: code ``connections``, every fault with file, line and column.
+
+    """
+    found: dict[str, Connection] = {}
+    for path in paths:
+        try:
+            text = path.read_text("utf-8")
+        except FileNotFoundError:
+            continue
+        except (OSError, UnicodeDecodeError) as error:
+            why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
+            raise VandrelError(
+                "not-permitted", f"the file of connections cannot be read: {why}", where=str(path)
+            ) from None
+        for name, connection in _read(path, text).connections.items():
+            found.setdefault(name, _from_folder(path.parent, connection))
+    return found
+
+
+def _from_folder(folder: Path, connection: Connection) -> Connection:
+    """The connection with the files that it names as seen from the folder of the file that names them."""
+
+    def seen(name: str) -> str:
+        return str(folder / Path(name).expanduser()) if name else ""
+
+    identities = {
+        word: structs.replace(identity, password_file=seen(identity.password_file))
+        for word, identity in connection.identities.items()
+    }
+    return structs.replace(connection, identities=identities, ca_file=seen(connection.ca_file))
+
+
+def _read(path: Path, text: str) -> Document:
+    from vandrel.text.schema_errors import convert
+    from vandrel.text.yaml_source import read
+
+    source = read(str(path), text, "connections")
+    document = convert(source, Document, json_schema()) if source.data is not None else Document()
+    for name, connection in document.connections.items():
+        for number, url in enumerate(connection.hosts):
+            if not _address(url):
+                source.fault(("connections", name, "hosts", number), f"{url!r} is no LDAP URL", "write ldaps://HOST")
+        for word, identity in connection.identities.items():
+            where = ("connections", name, "identities", word)
+            if bool(identity.bind) == bool(identity.sasl):
+                source.fault(where, "an identity has either bind or sasl", "bind: cn=...; or sasl: external", key=True)
+            if identity.password_file and identity.password_command:
+                source.fault(where, "the password comes from a file or from a command, not both", key=True)
+    if source.faults:
+        faults = ConnectionFaults("connections", source.faults[0].what)
+        faults.findings = tuple(source.faults)
+        raise faults
+    return document
+
+
+def choose(target: str, book: dict[str, Connection], who: str) -> Target:
+    """What `target` (a name of the book, or a URL) and `who` (a word, a name to bind with, or nothing) mean.
+
+    Raises:
+        VandrelError: ``not-found``, ``bad-value``.
+
+    """
+    if is_url(target):
+        bare = _address(target)
+        if not bare:
+            what = f"{target!r} is no LDAP URL"
+            raise VandrelError("bad-value", what, where="--directory", remedy="write ldaps://HOST")
+        local = Identity(sasl="external") if bare.startswith("ldapi:") else None
+        return Target("", Connection([bare]), who, _typed(who) if who else local)
+    connection = book.get(target)
+    if connection is None:
+        known = f"there are: {listed(book, 'and')}" if book else "there is no connections.yaml that names any"
+        hint = did_you_mean(target, book) or f"{known}; a file has a / or a . in its name"
+        raise VandrelError("not-found", f"there is no connection {target!r}", where="--directory", remedy=hint)
+    if not who:
+        word, identity = next(iter(connection.identities.items()), ("", None))
+        return Target(target, connection, word, identity)
+    if who in connection.identities:
+        return Target(target, connection, who, connection.identities[who])
+    if typed := _typed(who):
+        return Target(target, connection, who, typed)
+    have = f"it has: {listed(connection.identities, 'and')}" if connection.identities else "it names none"
+    hint = did_you_mean(who, connection.identities) or have
+    raise VandrelError("not-found", f"the connection {target} has no identity {who!r}", where="--who", remedy=hint)
+
+
+def _typed(who: str) -> Identity | None:
+    """An identity that was typed: a name to bind with, or a SASL mechanism."""
+    if who == "external":
+        return Identity(sasl="external")
+    if who == "gssapi":
+        return Identity(sasl="gssapi")
+    if "=" in who or "@" in who or "\\" in who:
+        return Identity(bind=who)
+    return None

@@ -1,0 +1,42 @@
+"""Whether an operation has been made: what a runner asks after a kill, and a transport after a lost answer."""
+
+from __future__ import annotations
+
+from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
+from vandrel.directory.port import Directory
+
+
+def is_applied(directory: Directory, operation: Operation) -> bool:
+    """Look the outcome of an operation up in the directory."""
+    entry = directory.get(operation.dn)
+    match operation:
+        case AddEntry(_, attributes):
+            # Somebody else's object of the same name does not count.
+            return entry is not None and all(
+                _keys(directory, name, values) <= _keys(directory, name, entry.values_of(name))
+                for name, values in attributes.items()
+            )
+        case ModifyEntry(_, changes):
+            if entry is None:
+                return False
+            for change in changes:
+                have = _keys(directory, change.attribute, entry.values_of(change.attribute))
+                come = _keys(directory, change.attribute, change.added)
+                gone = _keys(directory, change.attribute, change.removed)
+                if not come <= have or (gone - come) & have:
+                    return False
+            return True
+        case RenameEntry(_, new):
+            return entry is None and directory.get(new) is not None
+        case DeleteEntry():
+            return entry is None
+        case SetPassword(dn, secret, _):
+            if secret is None:
+                return entry is not None and not entry.values_of("userPassword")
+            return directory.verify_password(dn, secret)
+
+
+def _keys(directory: Directory, attribute: str, values: object) -> set[object]:
+    assert isinstance(values, list | tuple)
+    name = directory.schema.attribute_name(attribute) or attribute
+    return {directory.schema.key(name, value) for value in values}

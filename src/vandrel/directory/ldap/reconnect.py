@@ -1,0 +1,71 @@
+"""A connection that is made anew when it is lost."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from typing import TypeVar
+
+import ldap
+
+from vandrel.directory.ldap.connection import Settings, connect, encrypted
+from vandrel.directory.ldap.error_mapping import in_words
+from vandrel.errors import DirectoryError
+
+#: The server may or may not have done what it was asked.
+NO_ANSWER = (ldap.SERVER_DOWN, ldap.CONNECT_ERROR, ldap.TIMEOUT, ldap.BUSY, ldap.UNAVAILABLE)
+#: Bits of a key that count as encryption ([MS-ADTS] 3.1.1.3.1.5 asks for as many).
+_STRONG = 128
+_PASSING = ("out-of-reach", "busy")
+
+_T = TypeVar("_T")
+
+
+class Link:
+    """The connection in use. ``reconnected`` counts how often it was lost and made anew, to any host."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self.connection, self.url = connect(settings)
+        self.reconnected = 0
+
+    def persist(self, attempt: Callable[[], _T]) -> _T:
+        """Try until a server answers, with growing pauses, as long as the settings have patience.
+
+        Raises:
+            DirectoryError: ``out-of-reach`` or ``busy`` in the end.
+
+        """
+        deadline, pause = time.monotonic() + self.settings.patience, 0.05
+        while True:
+            try:
+                return attempt()
+            except NO_ANSWER as error:
+                failure = in_words(error, self.settings.name or self.url)
+            except DirectoryError as error:
+                if error.code not in _PASSING:
+                    raise
+                failure = error
+            if time.monotonic() + pause > deadline:
+                raise failure
+            time.sleep(pause)
+            pause = min(2 * pause, 2.0)
+            if failure.code == "out-of-reach":
+                self._again()
+
+    def _again(self) -> None:
+        with suppress(DirectoryError):
+            self.connection, self.url = connect(self.settings, self.url)
+            self.reconnected += 1
+
+    @property
+    def private(self) -> bool:
+        """Whether nobody on the way can read along: TLS, a socket of this machine, or what SASL agreed upon."""
+        if encrypted(self.settings, self.url):
+            return True
+        return bool(self.settings.sasl) and int(self.connection.get_option(ldap.OPT_X_SASL_SSF) or 0) >= _STRONG
+
+    def close(self) -> None:
+        with suppress(ldap.LDAPError):
+            self.connection.unbind_s()

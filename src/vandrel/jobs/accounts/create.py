@@ -1,0 +1,444 @@
+"""Creating an account: every value worked out by the charter, with the rule that gave it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import date
+from functools import lru_cache, partial
+from itertools import islice
+
+from msgspec import Struct
+
+from vandrel.charter.document import Kind
+from vandrel.charter.name_limits import NAME_LIMITS
+from vandrel.charter.naming import Choice, NamingRule
+from vandrel.charter.passwords import PasswordRules
+from vandrel.charter.pattern import parse
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import And, Compare
+from vandrel.directory.place import Place
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Shape
+from vandrel.fields import field as field_named
+from vandrel.jobs.common import field_values as given_values
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.directory_index import DirectoryIndex
+from vandrel.jobs.common.draft import Alike, Derived, Draft
+from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.resolve import resolve
+from vandrel.secret import Secret
+from vandrel.steps.step import Add, Password, Set, Step
+from vandrel.text import people
+
+#: Fields that a request may give though no account has them: where it stands.
+PLACE = "place"
+
+
+#: Fields whose values are hardly ever those of anybody else: not worth remembering.
+_OF_ONE = frozenset(("number", "surname", "phone", "mobile", "alias", "notes", "photo", "street", "home-phone"))
+
+_EMPTY = dict.fromkeys(FIELDS, "")
+
+
+class _Coming(Struct, eq=False):
+    """An account that is being worked out: it has some names before it has its own."""
+
+    draft: Draft
+    unit: DN
+    called: str
+
+    @property
+    def dn(self) -> DN:
+        return self.draft.dn or self.unit.child("cn", self.called)
+
+
+class Creator:
+    """Works out new accounts for one request; names given to one are taken for the next."""
+
+    def __init__(self, context: Context, today: date, ledger: DirectoryIndex | None = None) -> None:
+        self._context = context
+        self._today = today
+        self.register = NameAllocator(context, ledger)
+        # What many accounts have in common is asked of the directory once.
+        self._rules: dict[str, PasswordRules] = {}
+        self._units: dict[Place, tuple[DN, bool]] = {}
+        self._groups: dict[str, Entry | None] = {}
+        self._orders: dict[tuple[str, tuple[str, ...]], list[tuple[str, NamingRule, list[str]]]] = {}
+        self._checked: dict[tuple[str, tuple[str, ...]], list[Finding]] = {}
+        self._filled: dict[tuple[str, ...], str] = {}
+        self._places: dict[tuple[str, ...], Place] = {}
+
+    def draft(
+        self, kind_name: str, given: Mapping[str, Sequence[str]], resolved: Mapping[str, Sequence[str]] | None = None
+    ) -> Draft:
+        """Work out one account.
+
+        Args:
+            kind_name: a kind of account in the charter.
+            given: fields as typed, ``place`` included; names in them are resolved here.
+            resolved: fields whose values are names in full already, and need not exist yet.
+
+        Raises:
+            VandrelError: ``unknown-kind``, ``unknown-field``.
+
+        """
+        kind = self._context.charter.kind(kind_name)
+        if kind_name not in self._rules:
+            self._rules[kind_name] = self._context.password_rules(kind_name)
+        draft = Draft(kind_name, rules=self._rules[kind_name])
+        self._given(draft, given)
+        for name, values in (resolved or {}).items():
+            draft.derived[name] = Derived(name, tuple(values), "typed")
+        self._defaults(draft, kind)
+        faulty = {finding.where for finding in draft.findings}
+        draft.missing = [name for name in kind.requires if not draft.value(name) and name not in faulty]
+        draft.findings += [
+            Finding("required", f"{name} is required for {kind_name} and has no value", name, f"give it: {name}=...")
+            for name in draft.missing
+        ]
+        self._place(draft, kind, given)
+        self._names(draft, kind_name)
+        self._memberships(draft, kind, given.get("groups", ()))
+        for name, derived in draft.derived.items():
+            if name in FIELDS:
+                draft.findings += self._check(name, derived)
+        kept = draft.values()
+        demanded = kept.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
+        draft.findings += given_values.contradictions({**kept, "change": demanded})
+        draft.findings += self._context.not_kept(ACCOUNT, {**kept, "change": demanded}, given)
+        draft.findings = list(dict.fromkeys(draft.findings))
+        draft.seen = (0, {})  # of a hundred thousand drafts, that would be most of the memory
+        return draft
+
+    def _check(self, name: str, derived: Derived) -> list[Finding]:
+        """What is wrong with a value; what many people have in common is looked at once."""
+        if name in NAMED and derived.rule != "typed":
+            # Built by the charter, character by character: only the schema may have more to say.
+            attribute = self._context.dialect.attribute(name, ACCOUNT)
+            found = (
+                self._context.directory.schema.check_value(attribute, derived.values[0], name) if attribute else None
+            )
+            return [found] if found else []
+        key = (name, derived.values)
+        if name in _OF_ONE:
+            return given_values.check(self._context, FIELDS[name], derived.values, ACCOUNT)
+        if key not in self._checked:
+            self._checked[key] = given_values.check(self._context, FIELDS[name], derived.values, ACCOUNT)
+        return self._checked[key]
+
+    def _fill(self, pattern: str, values: Mapping[str, str]) -> str:
+        """A pattern filled; the same fields make the same text.
+
+        Raises:
+            VandrelError: ``required`` where a field that it needs is empty.
+
+        """
+        key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
+        if key not in self._filled:
+            self._filled[key] = self._context.charter.fill(pattern, values)
+        return self._filled[key]
+
+    # --- the values
+
+    def _given(self, draft: Draft, given: Mapping[str, Sequence[str]]) -> None:
+        for name, texts in given.items():
+            if name in (PLACE, "password") or not texts:
+                continue
+            known = field_named(name, ACCOUNT)
+            if known.shape is Shape.MEMBERSHIPS:
+                continue  # joined when the kind's own groups are known
+            try:
+                read = given_values.read(self._context, known, texts, ACCOUNT)
+            except VandrelError as error:
+                draft.findings += error.findings
+                continue
+            draft.derived[name] = Derived(name, tuple(read), "typed")
+
+    def _set(self, draft: Draft, name: str, value: str, rule: str) -> None:
+        if value and name not in draft.derived:
+            draft.derived[name] = Derived(name, (value,), rule)
+
+    def _defaults(self, draft: Draft, kind: Kind) -> None:
+        charter = self._context.charter
+        draft.derived["kind"] = Derived("kind", (draft.kind,), "typed")
+        if charter.document.language:
+            self._set(draft, "language", charter.document.language, "charter")
+        for name, pattern in kind.sets.items():
+            try:
+                self._set(draft, name, self._fill(pattern, self._values(draft)), f"kind {draft.kind}")
+            except VandrelError as error:
+                if name not in draft.derived:
+                    draft.findings += error.findings
+        initials = people.initials(*(draft.value(name) for name in ("given", "middle", "surname")))
+        self._set(draft, "initials", initials[: self.longest("initials")], "first letters")
+        begins = draft.value("starts")
+        end = charter.default_end(kind, max(self._today, date.fromisoformat(begins)) if begins else self._today)
+        if end is not None:
+            self._set(draft, "ends", end.isoformat(), f"kind {draft.kind}: {_ends(kind.ends)}")
+
+        if draft.value("ends") and draft.value("starts") > draft.value("ends"):
+            what = f"the last day, {draft.value('ends')}, is before the first, {draft.value('starts')}"
+            draft.findings.append(Finding("bad-value", what, "ends", "are the two exchanged?"))
+        if draft.value("starts") > self._today.isoformat():
+            self._set(draft, "enabled", "no", "its first day lies ahead: vandrel due enables it")
+
+    def longest(self, name: str) -> int:
+        attribute = self._context.directory.schema.attribute(self._context.dialect.attribute(name, ACCOUNT))
+        return attribute.limit if attribute and attribute.limit else 16
+
+    def _values(self, draft: Draft) -> dict[str, str]:
+        """What patterns see: the first value of each field, and what is computed; what is missing is empty."""
+        seen, found = draft.seen
+        if not found:
+            charter = self._context.charter
+            kind = charter.document.kinds[draft.kind]
+            found |= _EMPTY | {
+                "suffix": kind.suffix or charter.document.suffixes[0], "domain": charter.domain,
+                "year": str(self._today.year),
+            }  # fmt: skip
+        if seen < len(draft.derived):  # values are added, and never changed
+            for name, derived in islice(draft.derived.items(), seen, None):
+                if derived.values:
+                    found[name] = derived.values[0]
+            draft.seen = (len(draft.derived), found)
+        return found
+
+    def seen(self, draft: Draft) -> dict[str, str]:
+        """What patterns see of an account that has been worked out."""
+        draft.seen = (0, {})
+        seen = dict(self._values(draft))
+        draft.seen = (0, {})
+        return seen
+
+    def _place(self, draft: Draft, kind: Kind, given: Mapping[str, Sequence[str]]) -> None:
+        typed = next(iter(given.get(PLACE, ())), "")
+        try:
+            if typed:
+                draft.place = self._typed_place(typed)
+                draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "typed")
+            else:
+                draft.place = self._place_of(kind.place, self._values(draft))
+                rule = f"kind {draft.kind}: {kind.place}"
+                draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
+        except VandrelError as error:
+            known = {finding.where for finding in draft.findings}
+            draft.findings += [finding for finding in error.findings if finding.where not in known]
+            return
+        if not self._unit(draft.place)[1]:
+            designed = self._context.charter.designed(draft.place) is not None
+            remedy = (
+                "vandrel hierarchy build makes it" if designed else "the charter's hierarchy has no such unit either"
+            )
+            draft.findings.append(
+                Finding(
+                    "no-parent", f"there is no unit {places.to_text(draft.place)}", places.to_text(draft.place), remedy
+                )
+            )
+        unit = self._context.charter.designed(draft.place)
+        if unit is not None and unit.holds and draft.kind not in unit.holds:
+            what = f"{places.to_text(draft.place)} is designed for {' and '.join(unit.holds)}, not for {draft.kind}"
+            draft.findings.append(Finding("refused", what, PLACE, fatal=False))
+
+    def _place_of(self, pattern: str, values: Mapping[str, str]) -> Place:
+        key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
+        if key not in self._places:
+            self._places[key] = self._context.charter.place_of(pattern, values)
+        return self._places[key]
+
+    def _unit(self, place: Place) -> tuple[DN, bool]:
+        """The name of a unit, and whether it is there."""
+        if place not in self._units:
+            dn = places.to_dn(place, self._context.charter.base)
+            self._units[place] = (dn, bool(self._context.directory.existing([dn])))
+        return self._units[place]
+
+    def _typed_place(self, typed: str) -> Place:
+        if typed.startswith("/"):
+            return places.parse(typed)
+        entry = resolve(self._context, typed, ("unit",))
+        return places.parse(self._context.place(entry.dn))
+
+    # --- the names
+
+    def _names(self, draft: Draft, kind: str) -> None:
+        typed = tuple(target for target in NAMED if target in draft.derived)
+        misshapen = {t for t in typed if any(finding.fatal for finding in self._check(t, draft.derived[t]))}
+        for target in typed:
+            if target not in misshapen:
+                self._check_given(draft, target)
+        at_fault = misshapen | {finding.where for finding in draft.findings}
+        for target, rule, tied in self.order(kind, typed):
+            if at_fault and rule.fields() & at_fault:
+                continue  # built from something that is at fault itself: that is said once
+            values = self._values(draft)
+            try:
+                choice = rule.choose(values, partial(self.why, draft, values, target, tied=tied))
+            except VandrelError as error:
+                self._no_name(draft, target, error)
+                at_fault |= {finding.where for finding in draft.findings}
+                continue
+            self._take(draft, target, choice, rule.source, len(rule.rungs))
+        if "name" in draft.derived and draft.place and draft.dn is None:
+            draft.dn = self._dn(draft, draft.value("name"))
+
+    def order(self, kind: str, typed: tuple[str, ...] = ()) -> list[tuple[str, NamingRule, list[str]]]:
+        """The names to build, each after those that it is built from, and those that hang on it alone."""
+        if (kind, typed) not in self._orders:
+            rules = {target: self._context.charter.naming(target, kind) for target in NAMED}
+            todo = [target for target in NAMED if target not in typed]
+            order = self._orders[kind, typed] = []
+            while todo:
+                ready = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
+                todo.remove(ready)
+                tied = [t for t in todo if ready in rules[t].fields() and len(rules[t].rungs) == 1]
+                order.append((ready, rules[ready], tied))
+        return self._orders[kind, typed]
+
+    def _no_name(self, draft: Draft, target: str, error: VandrelError) -> None:
+        # What is missing is named once, not again for every name that needs it.
+        if (draft.missing or draft.findings) and error.code == "empty-name":
+            return
+        draft.findings += error.findings
+
+    def why(
+        self, draft: Draft, values: Mapping[str, str], target: str, value: str, tied: Sequence[str] = ()
+    ) -> str:  # fmt: skip
+        """Why a name cannot be had in the place and by the kind of a draft: taken itself, or what hangs on it is."""
+        if target == "name":
+            return self.register.why_sibling(self._dn(draft, value)) if draft.place else ""
+        why = self.register.why_taken(target, value)
+        for other in tied:
+            if why:
+                break
+            rule = self._context.charter.naming(other, draft.kind)
+            made = next(rule.candidates({**values, target: value}), None)
+            reason = self.register.why_taken(other, made.value) if made else ""
+            why = f"its {other} {made.value} is {reason}" if made and reason else ""
+        return why
+
+    def _take(self, draft: Draft, target: str, choice: Choice, source: str, rungs: int) -> None:
+        chosen = choice.chosen
+        rule = _rule(chosen.pattern, source, chosen.rung, rungs)
+        passed = tuple(f"{item.candidate} is {item.why}" for item in choice.passed)
+        draft.derived[target] = Derived(target, (chosen.value,), rule, passed)
+        self._reserve(draft, target, chosen.value)
+
+    def _reserve(self, draft: Draft, target: str, value: str) -> None:
+        if target == "name":
+            if draft.place:
+                draft.dn = self._dn(draft, value)
+                self.register.reserve_name(draft.dn)
+        else:
+            self.register.reserve(target, value, _Coming(draft, self._unit(draft.place)[0], value))
+
+    def _dn(self, draft: Draft, name: str) -> DN:
+        return self._unit(draft.place)[0].child("cn", name)
+
+    def _check_given(self, draft: Draft, target: str) -> None:
+        """A name that was typed: free? If not, the next that the convention allows is offered."""
+        value = draft.value(target)
+        values = self._values(draft)
+        rule = self._context.charter.naming(target, draft.kind)
+        reserved = rule.reserves(value)
+        why = "reserved by the charter, and nobody's" if reserved else self.why(draft, values, target, value)
+        if not why:
+            self._reserve(draft, target, value)
+            return
+        offer = ""
+        try:
+            free = rule.choose(values, partial(self.why, draft, values, target))
+            offer = f"the charter would give {free.chosen.value} ({free.chosen.pattern})"
+        except VandrelError:
+            offer = f"give another: {target}=..."
+        scope = "" if reserved else NAME_LIMITS[target].scope
+        unique = f"; it must be unique {scope}" if scope else ""
+        draft.findings.append(Finding("refused" if reserved else "taken", f"{value} is {why}{unique}", target, offer))
+
+    # --- groups
+
+    def _memberships(self, draft: Draft, kind: Kind, typed: Sequence[str]) -> None:
+        """The groups of the kind, each by its exact name, and those that were typed, by anything that names them."""
+        for pattern in kind.groups:
+            rule = f"kind {draft.kind}: {pattern}"
+            try:
+                name = self._fill(pattern, self._values(draft))
+            except VandrelError as error:
+                if not draft.findings:
+                    draft.findings += error.findings
+                continue
+            group = self._group_named(name)
+            if group is not None:
+                self._join(draft, group, rule)
+                continue
+            remedy = "vandrel hierarchy build makes the groups of the design; or create it: vandrel create group"
+            what = f"there is no group {name}, which {rule} wants"
+            draft.findings.append(Finding("dangling", what, "groups", remedy))
+        for name in typed:
+            try:
+                self._join(draft, resolve(self._context, name, (GROUP,)), "typed")
+            except VandrelError as error:
+                draft.findings += error.findings
+
+    def _group_named(self, name: str) -> Entry | None:
+        if name not in self._groups:
+            dialect = self._context.dialect
+            where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", name)))
+            self._groups[name] = next(self._context.directory.search(self._context.charter.base, where=where), None)
+        return self._groups[name]
+
+    def _join(self, draft: Draft, group: Entry, rule: str) -> None:
+        if any(group.dn == other.dn for other in draft.groups):
+            return
+        draft.groups.append(group)
+        before = draft.derived.get("groups")
+        names = (*before.values, group.dn.name) if before else (group.dn.name,)
+        draft.derived["groups"] = Derived("groups", names, f"{before.rule}; {rule}" if before else rule)
+
+
+@lru_cache(maxsize=1024)  # the same words for thousands
+def _rule(pattern: str, source: str, rung: int, rungs: int) -> str:
+    return f"{pattern}  ({source}{f', rung {rung} of {rungs}' if rungs > 1 else ''})"
+
+
+def _ends(ends: int | str | None) -> str:
+    return f"{ends} days from today" if isinstance(ends, int) else f"the next {ends}"
+
+
+def steps(context: Context, drafts: Sequence[tuple[Draft | Alike, Secret | None]], kept: str = "") -> list[Step]:
+    """The steps that make the accounts: all of them, then their passwords, then one step for each group.
+
+    `kept` names the hand-out where generated passwords stand.
+    """
+    adds: list[Step] = []
+    passwords: list[Step] = []
+    enabled: list[Step] = []
+    members: dict[str, tuple[Entry, list[DN]]] = {}
+    for draft, secret in drafts:
+        if draft.dn is None:
+            continue
+        fields: dict[str, Sequence[str]] = {
+            name: values for name, values in draft.values().items() if name not in (PLACE, "groups", "change")
+        }
+        wanted = fields.pop("enabled", ("yes",)) == ("yes",) and secret is not None
+        last = wanted and context.dialect.enables_last
+        if not wanted or last:
+            fields["enabled"] = ("no",)
+        made = context.adding(ACCOUNT, draft.dn, fields)
+        adds += made
+        if secret is not None:
+            passwords.append(Password(draft.dn, secret, _must_change(draft), kept if secret.generated else ""))
+        if last and isinstance(made[0], Add):
+            created = Entry(draft.dn, made[0].attributes)
+            enabled.append(Set(draft.dn, tuple(context.dialect.changes(created, "enabled", ("yes",)))))
+        for group in draft.groups:
+            members.setdefault(group.dn.key, (group, []))[1].append(draft.dn)
+    joins = [Set(group.dn, tuple(context.dialect.first_members(group, dns))) for group, dns in members.values()]
+    return [*adds, *passwords, *enabled, *joins]
+
+
+def _must_change(draft: Draft | Alike) -> bool:
+    if said := draft.value("change"):
+        return said == "yes"
+    return bool(draft.rules and draft.rules.rules["change"].value)

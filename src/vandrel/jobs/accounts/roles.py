@@ -1,0 +1,64 @@
+"""Administrative roles: named sets of groups. Whoever is in all groups of a role holds it; nobody does by default."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import And, Compare
+from vandrel.errors import VandrelError
+from vandrel.fields import ACCOUNT, GROUP
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.context import Context
+from vandrel.text.nearest import did_you_mean
+from vandrel.text.string_prep import prepare
+
+
+def held(context: Context, groups: Iterable[str]) -> list[str]:
+    """The roles that membership in these groups makes up."""
+    present = {prepare(name) for name in groups}
+    roles = context.charter.document.roles
+    return [name for name, role in roles.items() if present.issuperset(map(prepare, role.groups))]
+
+
+def as_groups(context: Context, entry: Entry, assignment: Assignment) -> list[Assignment]:
+    """What an assignment to the roles of an account means for its groups.
+
+    A group that another role needs, which stays, is not left.
+
+    Raises:
+        VandrelError: ``not-found`` for a role that the charter does not have.
+
+    """
+    known = context.charter.document.roles
+    for name in assignment.values:
+        if name not in known:
+            remedy = did_you_mean(name, known) or "the charter's roles: vandrel roles"
+            raise VandrelError("not-found", f"there is no role {name!r}", where="roles", remedy=remedy)
+    found = context.directory.search(context.charter.base, where=context.dialect.groups_filter(entry))
+    now = held(context, [group.dn.name for group in found])
+    given = list(assignment.values)
+    if assignment.operator == "+=":
+        then = [*now, *given]
+    else:
+        then = [name for name in now if name not in given] if assignment.operator == "-=" else given
+    needed = list(dict.fromkeys(group for name in then for group in known[name].groups))
+    kept = set(map(prepare, needed))
+    leave = [g for name in now if name not in then for g in known[name].groups if prepare(g) not in kept]
+    changes = [Assignment("groups", "+=", tuple(needed))] if needed else []
+    return changes + ([Assignment("groups", "-=", tuple(dict.fromkeys(leave)))] if leave else [])
+
+
+def find_owners(context: Context, role: str) -> Iterator[Entry]:
+    """The accounts that hold a role: members of each of its groups, directly."""
+    dialect, base, key = context.dialect, context.charter.base, context.directory.schema.key
+    lists: list[set[object]] = []
+    for name in context.charter.document.roles[role].groups:
+        where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", name)))
+        group = next(context.directory.search(base, where=where), None)
+        lists.append({key("member", member) for member in dialect.members(group)} if group is not None else set())
+    if not all(lists):
+        return
+    for entry in context.directory.search(base, where=dialect.filter_for(ACCOUNT)):
+        if all(key("member", str(entry.dn)) in keys for keys in lists):
+            yield entry

@@ -1,0 +1,1 @@
+"""Reports on how well the directory follows the charter."""

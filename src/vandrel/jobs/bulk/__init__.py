@@ -1,0 +1,1 @@
+"""Jobs on many objects at once: rosters, series, LDIF."""

@@ -1,0 +1,141 @@
+"""The steps that make the rows of a file, some at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Set as Keys
+
+from msgspec import Struct
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Value
+from vandrel.directory.operations import Change
+from vandrel.fields import ACCOUNT, COMPUTER
+from vandrel.jobs.accounts.create import steps as account_steps
+from vandrel.jobs.bulk.roster import Line, State
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.draft import Draft
+from vandrel.jobs.common.edit import in_order
+from vandrel.jobs.groups import create_object
+from vandrel.secret import Secret
+from vandrel.steps.step import Add, Set, Step
+
+#: Rows that are made together, with their passwords and groups, before the next ones.
+TOGETHER = 1000
+
+
+class Batch(Struct):
+    """Steps of some rows, and where a new turn must begin: after what the others build upon.
+
+    ``left_out`` is how many names of rows that come later were left out, up to here.
+    """
+
+    steps: list[Step]
+    cut: int
+    lines: list[Line]
+    left_out: int = 0
+
+
+def batches(
+    context: Context, lines: Sequence[Line], secret: Callable[[Line], Secret | None], object_type: str, kept: str = "",
+    absent: Keys[str] = frozenset(),
+) -> Iterator[Batch]:  # fmt: skip
+    """The steps of all rows that are to be made, a thousand rows at a time: objects, passwords, then memberships.
+
+    `secret` gives the password of a new account, or None; `kept` names the file where generated ones stand; `absent`
+    are the keys of names of objects that other rows make later: nothing can point at them yet.
+    """
+    wanted = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
+    known = {line.dn.key for line in wanted if line.dn is not None and line.state is State.NEW}
+    apart = _Apart(context, known, absent)
+    for start in range(0, len(wanted), TOGETHER):
+        chunk = wanted[start : start + TOGETHER]
+        new = [line for line in chunk if line.draft is not None and line.state is State.NEW]
+        if object_type == ACCOUNT:
+            made = account_steps(context, [(line.draft, secret(line)) for line in new if line.draft], kept)
+        else:
+            made = [step for line in new if line.draft for step in _objects(context, line, object_type)]
+        made = apart.creations(made)
+        edits = list(apart.edits(in_order(context, [line.edit for line in chunk if line.edit is not None])))
+        cut = next((n for n, step in enumerate(made) if not _is_creation(step, known)), len(made))
+        if made or edits:
+            yield Batch([*made, *edits], cut, chunk, apart.left_out)
+    for start in range(0, len(apart.later), TOGETHER):
+        yield Batch(apart.later[start : start + TOGETHER], 0, [], apart.left_out)
+
+
+def _objects(context: Context, line: Line, object_type: str) -> list[Step]:
+    assert isinstance(line.draft, Draft)
+    made = create_object.steps(context, line.draft, object_type)
+    groups = line.item.fields.get("groups", ())
+    return [*made, *create_object.join_groups(context, line.draft, groups)] if object_type == COMPUTER else made
+
+
+def _is_creation(step: Step, known: set[str]) -> bool:
+    return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in known)
+
+
+class _Apart:
+    """Takes names of file-mates out of steps: there may be a circle of people who report, and some may come later.
+
+    Those who are made now go into steps of their own, at the end; those who are not are left out.
+    """
+
+    def __init__(self, context: Context, known: Keys[str], absent: Keys[str]) -> None:
+        self._schema, self._known, self._absent = context.directory.schema, known, absent
+        # Where a group must have a member, it has its members from birth.
+        self._at_creation = {"member"} if context.dialect.name == "standard" else set[str]()
+        self.later: list[Step] = []
+        self.left_out = 0
+
+    def creations(self, steps: Sequence[Step]) -> list[Step]:
+        """New objects without names of file-mates."""
+        return [self._creation(step) if isinstance(step, Add) else step for step in steps]
+
+    def _creation(self, step: Add) -> Add:
+        attributes = step.attributes
+        for name in self._schema.references_in(step.attributes):
+            now, mates = self._sorted(name, attributes[name])
+            if name in self._at_creation:
+                now, mates = [*now, *mates], []
+            if mates:
+                self.later.append(_adding(step.dn, name, mates))
+            if len(now) < len(attributes[name]):
+                rest = {name: now} if now else {}
+                attributes = {key: values for key, values in attributes.items() if key != name} | rest
+        return step if attributes is step.attributes else Add(step.dn, attributes)
+
+    def edits(self, steps: Sequence[Step]) -> Iterator[Step]:
+        """Changes that do not point at file-mates."""
+        for step in steps:
+            if not isinstance(step, Set):
+                yield step
+                continue
+            changes, late = [], []
+            for change in step.changes:
+                now, mates = self._sorted(change.attribute, change.added)
+                whole = len(now) == len(change.added)
+                if whole or (now and not mates):
+                    changes.append(change if whole else Change(change.attribute, change.removed, tuple(now)))
+                elif mates:
+                    late.append(Change(change.attribute, change.removed, (*now, *mates)))
+            if changes:
+                yield Set(step.dn, tuple(changes))
+            if late:
+                self.later.append(Set(step.dn, tuple(late)))
+
+    def _sorted(self, attribute: str, values: Sequence[Value]) -> tuple[list[Value], list[Value]]:
+        """What can be pointed at now, and file-mates who can be at the end."""
+        if not self._schema.is_reference(attribute):
+            return list(values), []
+        keyed = [(value, str(self._schema.key(attribute, value)) if value else "") for value in values]
+        gone = [value for value, key in keyed if key in self._absent]
+        self.left_out += len(gone)
+        return (
+            [value for value, key in keyed if key not in self._known and value not in gone],
+            [value for value, key in keyed if key in self._known],
+        )
+
+
+def _adding(dn: DN, name: str, values: Sequence[str | bytes]) -> Step:
+    return Set(dn, (Change(name, added=tuple(values)),))

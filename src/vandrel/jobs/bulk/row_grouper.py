@@ -1,0 +1,166 @@
+"""Which rows of a file are alike, so that most need not be worked out in full."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from itertools import compress, repeat
+
+import msgspec
+from msgspec import Struct
+
+from vandrel.charter.document import Kind
+from vandrel.charter.pattern import parse
+from vandrel.fields import ACCOUNT, FIELDS, NAMED
+from vandrel.intake.item import Cell, Item, RowBlock, cells_of
+from vandrel.jobs.accounts.create import Creator
+from vandrel.jobs.bulk.group_batch import GroupBatch, Names
+from vandrel.jobs.common import field_values as given_values
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.draft import Alike, Draft
+
+
+def own_fields(context: Context, kind: Kind, names: Collection[str]) -> list[str]:
+    """Which of these fields an account may have to itself: nothing but names is built from them."""
+    patterns = [parse(pattern) for pattern in (*kind.sets.values(), *kind.groups, kind.place or "") if pattern]
+    built_upon = frozenset[str]().union(*(pattern.fields() for pattern in patterns))
+    if any("ascii" in item.style for pattern in patterns for item in pattern.placeholders()):
+        built_upon |= {"language"}
+    return [
+        name for name in names
+        if name in FIELDS and name not in built_upon
+        and (name in NAMED or given_values.plain(context, FIELDS[name], ACCOUNT))
+    ]  # fmt: skip
+
+
+class Layout(Struct, frozen=True, eq=False):
+    """Which fields rows of one sort have: those of which each has its own, and the others."""
+
+    own: Sequence[str]
+    others: Sequence[str]
+    #: Of the others, and the language, those that names are built from.
+    telling: Sequence[str]
+
+
+class Batch(Struct, eq=False):
+    """Rows whose names are worked out together, once the first of them has been in full."""
+
+    layout: Layout
+    items: list[Item] = msgspec.field(default_factory=list)
+    names: Names | None = None
+
+
+class Group(Struct, eq=False):
+    """Rows that have the same but for what is their own; the model is the first that was worked out in full."""
+
+    model: Draft | None = None
+
+
+class GroupBatchLink(Struct, eq=False):
+    """The rows of one group in one batch."""
+
+    group: Group
+    batch: Batch
+    likeness: GroupBatch | None = None
+
+
+class RowGrouper:
+    """The rows of a file that may go by a likeness: new accounts that have the same but for what is their own."""
+
+    def __init__(self, context: Context, creator: Creator, kind: str, items: Sequence[Item]) -> None:
+        """Sort the rows; `kind` is that of rows that do not say theirs."""
+        self._context, self._creator, self._kind = context, creator, kind
+        self._layouts: dict[tuple[str, ...], Layout | None] = {}
+        self._batches: dict[tuple[Layout, tuple[Cell, ...]], Batch] = {}
+        self._groups: dict[tuple[Layout, tuple[Cell, ...]], Group] = {}
+        self._strands: dict[tuple[Layout, tuple[Cell, ...], tuple[Cell, ...]], GroupBatchLink] = {}
+        #: For each row, where it belongs and which of its batch it is.
+        self._places: list[tuple[GroupBatchLink, int] | None] = [None] * len(items)
+        together: dict[int, list[int]] = {}
+        alone: dict[tuple[str, ...], list[int]] = {}
+        for number, item in enumerate(items):
+            if item.findings and item.stops:
+                continue
+            if item.block is not None and item.own is None:
+                together.setdefault(id(item.block), []).append(number)
+            else:
+                alone.setdefault((item.one("kind") or kind, *item.fields), []).append(number)
+        for (own_kind, *names), numbers in alone.items():
+            self._sort(own_kind, names, items, numbers)
+        for numbers in together.values():
+            self._group_block(items[numbers[0]].block, items, numbers)  # type: ignore[arg-type]
+
+    def _group_block(self, block: RowBlock, items: Sequence[Item], numbers: Sequence[int]) -> None:
+        """Sort rows that were read together by the fields that they have."""
+        names, columns = list(block.columns), block.columns.values()
+        filled = list(zip(*(map(bool, column) for column in columns), strict=True))
+        kinds = block.columns.get("kind")
+        object_types: dict[tuple[str, tuple[bool, ...]], list[int]] = {}
+        if kinds is None and len(masks := set(filled)) == 1:
+            object_types[self._kind, masks.pop()] = list(numbers)
+            numbers = ()
+        for number in numbers:
+            place = items[number].place
+            kind = str(kinds[place] or self._kind) if kinds is not None else self._kind
+            object_types.setdefault((kind, filled[place]), []).append(number)
+        for (kind, mask), some in object_types.items():
+            self._sort(kind, list(compress(names, mask)), items, some)
+
+    def _sort(self, kind: str, names: Sequence[str], items: Sequence[Item], numbers: Sequence[int]) -> None:
+        """Sort rows that have the same fields by what is in them."""
+        layout = self._laid_out(kind, names)
+        if layout is None:
+            return
+        rows = [items[number] for number in numbers]
+        others, telling = (
+            list(zip(*cells_of(rows, fields), strict=True)) if fields else repeat((), len(rows))
+            for fields in (layout.others, layout.telling)
+        )
+        for number, item, key, told in zip(numbers, rows, others, telling, strict=True):
+            strand = self._strands.get((layout, key, told)) or self._strand(layout, key, told)
+            self._places[number] = strand, len(strand.batch.items)
+            strand.batch.items.append(item)
+
+    def _strand(self, layout: Layout, key: tuple[Cell, ...], told: tuple[Cell, ...]) -> GroupBatchLink:
+        group = self._groups.setdefault((layout, key), Group())
+        batch = self._batches.setdefault((layout, told), Batch(layout))
+        return self._strands.setdefault((layout, key, told), GroupBatchLink(group, batch))
+
+    def _laid_out(self, kind: str, names: Sequence[str]) -> Layout | None:
+        """Of these fields of rows, those that are their own, and the others; None where a name is not their own."""
+        which = (kind, *names)
+        if which not in self._layouts:
+            known = self._context.charter.document.kinds.get(kind)
+            own = own_fields(self._context, known, names) if known is not None else []
+            others = [name for name in names if name not in own]
+            if known is None or any(name in NAMED for name in others):
+                self._layouts[which] = None
+            else:
+                typed = tuple(name for name in NAMED if name in own)
+                built_from = {"language"}.union(*(rule.fields() for _, rule, _ in self._creator.order(kind, typed)))
+                telling = [name for name in names if name in built_from and (name == "language" or name in others)]
+                self._layouts[which] = Layout(own, others, telling)
+        return self._layouts[which]
+
+    def draft(self, number: int) -> Alike | None:
+        """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""
+        strand, place = self._places[number] or (None, 0)
+        if strand is None or strand.group.model is None:
+            return None
+        if strand.likeness is None:
+            strand.likeness = self._likeness(strand.group.model, strand.batch)
+        return strand.likeness.draft(place)
+
+    def _likeness(self, model: Draft, batch: Batch) -> GroupBatch:
+        context, creator = self._context, self._creator
+        if batch.names is None:
+            batch.names = Names(context, creator, model, batch.layout.own, batch.items)
+        names = batch.names
+        if not names.fit(creator.seen(model)):
+            names = Names(context, creator, model, batch.layout.own, batch.items)
+        return GroupBatch(creator, model, names)
+
+    def learn(self, number: int, draft: Draft) -> None:
+        """A row was worked out in full: those that are like it need not be."""
+        strand, _ = self._places[number] or (None, 0)
+        if strand is not None and strand.group.model is None and not draft.findings and draft.dn is not None:
+            strand.group.model = draft

@@ -1,0 +1,65 @@
+"""The names of a whole directory, read in one pass: for requests that would ask for thousands of them one by one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.fields import ACCOUNT, UNIT
+from vandrel.jobs.common.context import Context
+from vandrel.text.string_prep import prepare
+
+Key = tuple[str, ...]
+
+
+class DirectoryIndex:
+    """What is taken, and who is found by a key, as the directory was when it was read.
+
+    Attributes:
+        names: the keys of the names of all entries.
+        found: the entries whose values of the key's fields are wanted ones.
+        others: the (key, name) of entries that have such values, are of the kinds in question, and are not wanted.
+
+    """
+
+    def __init__(
+        self, context: Context, key: Sequence[str] = (), wanted: Collection[Key] = (), kinds: Collection[str] = (),
+        object_type: str = ACCOUNT,
+    ) -> None:  # fmt: skip
+        self._schema = context.directory.schema
+        self._unique = tuple(context.dialect.unique_attributes())
+        self._find_owners: dict[str, dict[str, DN]] = {attribute: {} for attribute in self._unique}
+        self.names: set[str] = set()
+        self.found: dict[Key, list[Entry]] = {}
+        self.others: list[tuple[Key, DN]] = []
+        for entry in context.directory.search(context.charter.base):
+            self.names.add(entry.dn.key)
+            for attribute in self._unique:
+                for value in entry.texts(attribute):
+                    self._find_owners[attribute][str(self._schema.key(attribute, value))] = entry.dn
+            if key and context.dialect.object_type_of(entry) == object_type:
+                self._by_key(context, key, wanted, kinds, entry)
+
+    def _by_key(
+        self, context: Context, key: Sequence[str], wanted: Collection[Key], kinds: Collection[str], entry: Entry
+    ) -> None:  # fmt: skip
+        def read(field: str) -> Sequence[str]:
+            if field == "place":
+                return [context.place(entry.dn if context.dialect.object_type_of(entry) == UNIT else entry.dn.parent)]
+            return context.dialect.read(entry, field)
+
+        own = key_of(key, read)
+        if own in wanted:
+            self.found.setdefault(own, []).append(entry)
+        elif all(own) and (not kinds or context.one(entry, "kind") in kinds):
+            self.others.append((own, entry.dn))
+
+    def held(self, attribute: str) -> Mapping[str, DN]:
+        """Who has which value of an attribute that must be unique, by the key of the value."""
+        return self._find_owners.get(attribute, {})
+
+
+def key_of(fields: Iterable[str], read: Callable[[str], Sequence[str]]) -> Key:
+    """The values of these fields as they are compared; empty where one is missing."""
+    return tuple([prepare(values[0]) if (values := read(field)) else "" for field in fields])

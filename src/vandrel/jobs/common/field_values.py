@@ -1,0 +1,239 @@
+"""The values of our fields as a request gives them: read, resolved, and checked against the charter."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from datetime import date
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import get_args
+
+from vandrel.charter.document import Task
+from vandrel.charter.name_limits import NAME_LIMITS
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import GROUP, Field, Shape
+from vandrel.jobs.common.assignments import flag
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.resolve import resolve
+from vandrel.text import addresses, octets, week
+from vandrel.text.nearest import did_you_mean
+from vandrel.text.string_prep import prepare
+
+
+def read(context: Context, field: Field, values: Sequence[str], object_type: str) -> list[str]:
+    """The values of one field in the form that dialects take: names resolved, words of lists spelled as listed.
+
+    Raises:
+        VandrelError: ``bad-value``, ``not-found``, ``ambiguous``.
+
+    """
+    match field.shape:
+        case Shape.FLAG:
+            return [flag(field.name, value) for value in values]
+        case Shape.DATE:
+            return [_date(field.name, value) for value in values]
+        case Shape.REFERENCE:
+            return [str(resolve(context, value).dn) for value in values]
+        case Shape.MEMBERSHIPS:
+            return [str(resolve(context, value, (GROUP,)).dn) for value in values]
+        case Shape.NUMBER:
+            return [_number(field, value) for value in values]
+        case Shape.OCTETS:
+            return [_file(field, value) for value in values]
+    if field.name == "entrusted":
+        return [_task(context, value) for value in values]
+    if field.name == "hours":
+        return [week.to_text(week.parse(value)) for value in values]
+    if field.name in ("purpose", "scope"):
+        values = [_one_of(field.name, value, _WORDS[field.name]) for value in values]
+    words = context.charter.document.lists.get(field.name)
+    if words is not None:
+        values = [_one_of(field.name, value, words) for value in values]
+    stripped = [value.strip() for value in values]
+    return addresses.normal(stripped) if field.name == "alias" else stripped
+
+
+_WORDS = {"purpose": ["security", "distribution"], "scope": ["global", "domain-local", "universal"]}
+
+
+def _date(field: str, value: str) -> str:
+    try:
+        return date.fromisoformat(value).isoformat()
+    except ValueError:
+        raise VandrelError(
+            "bad-value", f"{field} is a day, and {value!r} is none", where=field, remedy=f"write {field}=2026-09-30"
+        ) from None
+
+
+def _task(context: Context, value: str) -> str:
+    """A team and a task, the team by its exact name."""
+    team, colon, task = value.rpartition(":")
+    known = get_args(Task)
+    if not colon or task.strip() not in known:
+        remedy = did_you_mean(task.strip(), known) or f"write GROUP:TASK; the tasks are {', '.join(known)}"
+        raise VandrelError("bad-value", f"{value!r} is no team and task", where="entrusted", remedy=remedy)
+    return f"{resolve(context, team, (GROUP,)).dn.name}: {task.strip()}"
+
+
+def _number(field: Field, value: str) -> str:
+    if value.isascii() and value.isdecimal() and len(value) <= _DIGITS:
+        return str(int(value))
+    raise VandrelError(
+        "bad-value", f"{field.name} is a whole number of {field.unit}, and {value!r} is none", where=field.name,
+        remedy=f"write {field.name}=30, or {field.name}= to clear it",
+    )  # fmt: skip
+
+
+def _file(field: Field, path: str) -> str:
+    """What a file holds, as text.
+
+    Raises:
+        VandrelError: ``bad-value`` where it cannot be read, or holds more than any photograph.
+
+    """
+    try:
+        with Path(path).open("rb") as source:
+            value = source.read(_LARGEST + 1)
+    except OSError as error:
+        raise VandrelError(
+            "bad-value", f"the file cannot be read: {error.strerror}", where=path, remedy=f"write {field.name}=FILE"
+        ) from None
+    if len(value) > _LARGEST:
+        raise VandrelError("bad-value", f"{path} has more than {_LARGEST:,} bytes", where=field.name)
+    return octets.to_text(value)
+
+
+def _one_of(field: str, value: str, words: Sequence[str]) -> str:
+    for word in words:
+        if prepare(word) == prepare(value):
+            return word
+    raise VandrelError(
+        "bad-value", f"{value!r} is no {field} of the charter", where=field,
+        remedy=did_you_mean(value, words) or f"there are: {', '.join(words)}",
+    )  # fmt: skip
+
+
+#: More than this is no photograph of a person, and no number of minutes.
+_LARGEST, _DIGITS = 10_000_000, 5
+
+#: Joiners that names in some scripts need, though they do not show.
+_JOINERS = "\u200c\u200d"
+
+
+def _controls(field: str, value: str) -> bool:
+    """Whether a value has characters that do not print; notes may have several lines."""
+    allowed = _JOINERS + ("\n\t" if field == "notes" else "")
+    return not value.isprintable() and any(not (char.isprintable() or char in allowed) for char in value)
+
+
+def contradictions(flags: Mapping[str, Sequence[str]]) -> list[Finding]:
+    """Settings of a password that exclude each other: a forced change, and a ban on changing or unlimited validity."""
+    if list(flags.get("change", ())) != ["yes"]:
+        return []
+    said = {"password-fixed": "its owner may not change it", "password-lasting": "it never has to be changed"}
+    return [
+        Finding(
+            "bad-value", f"a change at the next logon is demanded, and {why} ({name})", "change",
+            f"take one back: change=no, or {name}=no",
+        )
+        for name, why in said.items() if list(flags.get(name, ())) == ["yes"]
+    ]  # fmt: skip
+
+
+def _misshapen(field: Field, value: str) -> str:
+    """What is wrong with the shape of a value, for fields that have one."""
+    if field.name in ("drive", "remote-drive") and not re.fullmatch(r"[A-Za-z]:", value):
+        return "is a letter and a colon, as H:, and this is none"
+    if field.name == "dial-in-address" and not _is_ipv4(value):
+        return "is an address as 192.0.2.7, and this is none"
+    if field.name == "recovery-mail":
+        return NAME_LIMITS["mail"].fault(value)
+    return ""
+
+
+def _is_ipv4(value: str) -> bool:
+    try:
+        IPv4Address(value)
+    except ValueError:
+        return False
+    return True
+
+
+def _octets(context: Context, field: Field, values: Sequence[str], object_type: str) -> list[Finding]:
+    """What speaks against a photograph: no JPEG, or more bytes than the schema takes."""
+    kept, most = context.dialect.attribute(field.name, object_type), context.charter.document.photo_limit
+    found = []
+    for value in map(octets.from_text, values):
+        if not octets.is_jpeg(value):
+            what = f"{field.name} is a JPEG file, and this is none ({len(value):,} bytes)"
+            found.append(Finding("bad-value", what, field.name))
+        elif len(value) > most:
+            what = f"{field.name} takes {most:,} bytes by the charter, and this file has {len(value):,}"
+            found.append(Finding("bad-value", what, field.name, f"make it smaller by {len(value) - most:,} bytes"))
+        elif kept and (finding := context.directory.schema.check_value(kept, value, field.name)):
+            found.append(finding)
+    return found
+
+
+def check(context: Context, field: Field, values: Sequence[str], object_type: str) -> list[Finding]:
+    """What the charter and the limits of a field have against its values."""
+    findings = []
+    if not field.many and len(values) > 1:
+        findings.append(Finding("bad-value", f"{field.name} takes one value, and {len(values)} are given", field.name))
+    target = NAME_LIMITS.get(
+        {"name": object_type if object_type in NAME_LIMITS else "name", "alias": "mail"}.get(field.name, field.name)
+    )
+    if field.shape is Shape.OCTETS:
+        return _octets(context, field, values, object_type)
+    for value in values:
+        typed = field.name == "alias" and addresses.split(value)[0]
+        why = target.fault(value) if target is not None and not typed else _misshapen(field, value)
+        if why:
+            findings.append(Finding("bad-value", f"{field.name} {why}: {value!r}", field.name))
+        elif _controls(field.name, value):
+            findings.append(
+                Finding("bad-value", f"{field.name} may not have characters that do not print: {value!r}", field.name)
+            )
+        if field.name == "principal" and not why:
+            suffix = value.rpartition("@")[2]
+            known = context.charter.document.suffixes
+            if suffix not in known:
+                hint = did_you_mean(suffix, known) or f"the charter has: {', '.join(known)}"
+                findings.append(Finding("bad-value", f"{suffix!r} is none of the charter's suffixes", field.name, hint))
+        if field.name == "principal" and not why and (suffix := context.unregistered_suffix(value)):
+            what = f"{suffix} is no suffix that is registered on the server, so other programs will not offer it"
+            remedy = "have it registered (uPNSuffixes), or take another suffix"
+            findings.append(Finding("bad-value", what, field.name, remedy, fatal=False))
+        if field.name == "kind" and object_type == "account" and value not in context.charter.document.kinds:
+            hint = did_you_mean(value, context.charter.document.kinds)
+            findings.append(Finding("unknown-kind", f"there is no kind of account {value!r}", field.name, hint))
+        if (later := context.dialect.means_later(field.name, value))[0]:
+            what = f"the server keeps hours in UTC: from {later[1]} on, by the clock, these will be {later[0]}"
+            findings.append(Finding("bad-value", what, field.name, f"set them again that day: {value}", fatal=False))
+        if field.name == "password-reversible" and value == "yes":
+            what = "whoever reads the server's database can then read the password"
+            findings.append(Finding("refused", what, field.name, "leave it, unless a program needs it", fatal=False))
+    attribute = context.dialect.attribute(field.name, object_type)
+    if attribute and field.shape is Shape.TEXT:
+        for stored in context.dialect.stored(field.name, values):
+            finding = context.directory.schema.check_value(attribute, stored, field.name)
+            if finding:
+                findings.append(finding)
+    return findings
+
+
+#: Text fields of which `read` or `check` wants to know more than that they are text of the right length.
+_CLOSER = frozenset("alias hours purpose scope entrusted drive remote-drive dial-in-address recovery-mail kind".split())
+
+
+def plain(context: Context, field: Field, object_type: str) -> str:
+    """The attribute of a field whose values need no closer look than its schema's; else an empty string.
+
+    What `vandrel.directory.schema.Schema.passes` there, `read` leaves as it is, and `check` has nothing against.
+    """
+    closer = field.name in _CLOSER or field.name in NAME_LIMITS or field.name in context.charter.document.lists
+    attribute = context.dialect.attribute(field.name, object_type)
+    if field.shape is not Shape.TEXT or closer or not attribute:
+        return ""
+    return attribute

@@ -1,0 +1,155 @@
+"""Which names are taken: in the directory, and by what the same request makes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+from typing import Protocol
+
+from msgspec import Struct
+
+from vandrel.directory.dn import DN, LEVEL
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.directory_index import DirectoryIndex
+from vandrel.text.string_prep import prepare
+
+
+class _HasName(Protocol):
+    @property
+    def dn(self) -> DN | None: ...
+
+
+#: To whom a name is given: a name in full, or what has one.
+Holder = DN | _HasName
+
+
+class Column(Struct):
+    """One attribute in which names must be unique: the keys of many, who is given one, and who holds one."""
+
+    keys: list[str]
+    given: dict[str, Holder]
+    held: Mapping[str, DN]
+
+
+class NameAllocator:
+    """Answers for the four scopes of uniqueness: domain, forest, siblings, everywhere.
+
+    What `reserve` was told counts as taken, so that two new people of one name get different ones.
+    """
+
+    def __init__(self, context: Context, ledger: DirectoryIndex | None = None) -> None:
+        """Prepare; with a `ledger`, the directory was read once before, and is not asked for each name."""
+        self._context = context
+        self._ledger = ledger
+        #: By attribute and key, to whom a name is given.
+        self._reserved: dict[str, dict[str, Holder]] = {}
+        #: The names that were given to objects: by the key as far as the value in it, the keys of the values.
+        self._siblings: dict[str, set[str]] = {}
+        #: For each name that is unique, how far the counters of naming rules have come.
+        self.counted: dict[str, dict[str, int]] = {}
+
+    def claims(self, target: str, value: str) -> list[tuple[str, str]]:
+        """The attributes in which a name must not stand a second time, each with the key of the value there."""
+        key = self._context.directory.schema.key
+        forms = self._context.dialect.unique_forms(target, value)
+        return [(attribute, str(key(attribute, stored))) for attribute, stored in forms]
+
+    def columns(self, target: str, values: Sequence[str]) -> list[Column]:
+        """The same for many values at once, attribute by attribute; only with a ledger."""
+        assert self._ledger is not None
+        schema = self._context.directory.schema
+        return [
+            Column(
+                schema.keys(attribute, stored), self._reserved.setdefault(attribute, {}), self._ledger.held(attribute)
+            )
+            for attribute, stored in self._context.dialect.unique_columns(target, values)
+        ]
+
+    def is_free(self, target: str, value: str) -> bool:
+        """Whether nobody at all has a name; only with a ledger."""
+        assert self._ledger is not None
+        key_of = self._context.directory.schema.key
+        for attribute, stored in self._context.dialect.unique_forms(target, value):
+            key = key_of(attribute, stored)
+            if key in self._reserved.get(attribute, ()) or key in self._ledger.held(attribute):
+                return False
+        return True
+
+    def holder(self, target: str, value: str, but: DN | None = None) -> DN | None:
+        """Who has this logon name, principal name or mail address, other than `but`; None if it is free."""
+        forms = self._context.dialect.unique_forms(target, value)
+        if not forms:
+            return None
+        claims = self.claims(target, value)
+        for (attribute, stored), (_, key) in zip(forms, claims, strict=True):
+            if self._ledger is not None:
+                found = self._ledger.held(attribute).get(key)
+            else:
+                found = self._context.directory.find_owners(attribute, [stored]).get(stored)
+            if found is not None and found != but:
+                return found
+        planned = next((self._reserved[a][key] for a, key in claims if key in self._reserved.get(a, ())), None)
+        named = _name_of(planned) if planned is not None else None
+        return named if named != but else None
+
+    def why_taken(self, target: str, value: str, but: DN | None = None) -> str:
+        """In words, why a name cannot be had; empty if it can."""
+        holder = self.holder(target, value, but)
+        return f"taken by {self.say(holder)}" if holder is not None else ""
+
+    def why_sibling(self, dn: DN) -> str:
+        """In words, why an object cannot have this name; empty if it can."""
+        if self._is_given(dn.key) or self._is_there(dn):
+            return f"taken by its sibling in {self._context.place(dn.parent)}"
+        return ""
+
+    def _is_there(self, dn: DN) -> bool:
+        return (
+            dn.key in self._ledger.names if self._ledger is not None else bool(self._context.directory.existing([dn]))
+        )
+
+    def say(self, dn: DN) -> str:
+        return f"{dn.name} in {self._context.place(dn.parent)}"
+
+    def reserve(self, target: str, value: str, dn: Holder) -> None:
+        """Take note that a name is given to an object."""
+        for attribute, key in self.claims(target, value)[:1]:
+            self._reserved.setdefault(attribute, {})[key] = dn
+
+    def _is_given(self, key: str) -> bool:
+        before, value = _apart(key)
+        return value in self._siblings.get(before, ())
+
+    def siblings(self, before: str) -> set[str]:
+        """The keys of the values of all names that were given and whose keys begin so, up to the value."""
+        return self._siblings.setdefault(before, set())
+
+    def held_siblings(self, before: str) -> set[str]:
+        """The same of the names of all objects that there are; only with a ledger."""
+        return self._held.get(before, set())
+
+    @cached_property
+    def _held(self) -> dict[str, set[str]]:
+        assert self._ledger is not None
+        held: dict[str, set[str]] = {}
+        for start, value in map(_apart, self._ledger.names):
+            held.setdefault(start, set()).add(value)
+        return held
+
+    def is_held_anywhere(self, name: str) -> bool:
+        """Whether any object has this name, wherever it stands; only with a ledger."""
+        return any(prepare(name) in values for values in self._held.values())
+
+    def reserve_name(self, dn: DN) -> None:
+        before, value = _apart(dn.key)
+        self.siblings(before).add(value)
+
+
+def _name_of(holder: Holder) -> DN | None:
+    return holder if isinstance(holder, DN) else holder.dn
+
+
+def _apart(key: str) -> tuple[str, str]:
+    """The key of a name as far as the value of its first part, and that value."""
+    start = key.index("=", key.rfind(LEVEL) + 1) + 1
+    return key[:start], key[start:]

@@ -1,0 +1,33 @@
+"""By which name somebody is found again without doubt, for files that are read back."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+from vandrel.directory import dn as names
+from vandrel.fields import ACCOUNT
+from vandrel.jobs.common.context import Context
+
+
+class ReferenceLabels:
+    """Short names in place of distinguished ones; the directory is read once, when the first is asked for."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def of(self, dn: str) -> str:
+        """A logon name, or the name of a group or a computer that no other object shares; else the name in full."""
+        return self._short.get(names.parse(dn).key, dn)
+
+    @cached_property
+    def _short(self) -> dict[str, str]:
+        dialect, found = self._context.dialect, dict[str, str]()
+        taken: dict[str, int] = {}
+        for entry in self._context.directory.search(self._context.charter.base):
+            object_type = dialect.object_type_of(entry)
+            if not object_type:
+                continue
+            short = self._context.one(entry, "login") if object_type == ACCOUNT else entry.dn.name
+            found[entry.dn.key] = short
+            taken[short.casefold()] = taken.get(short.casefold(), 0) + 1
+        return {key: short for key, short in found.items() if short and taken[short.casefold()] == 1}

@@ -1,0 +1,185 @@
+"""From what somebody typed to the one object that they mean."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+
+from msgspec import Struct
+
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import And, Compare, Filter, Or, Substring
+from vandrel.directory.schema import shorten
+from vandrel.errors import VandrelError
+from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
+from vandrel.jobs.common.context import Context
+from vandrel.text.nearest import listed, nearest, nearest_part
+from vandrel.text.transliterate import to_ascii
+
+OBJECT_TYPES = (ACCOUNT, GROUP, UNIT, COMPUTER)
+
+_EXACT = ("login", "principal", "mail", "alias", "number", "name", "full", "display")
+_LOOSE = ("name", "full", "display", "login", "mail", "given", "surname")
+
+_LIKE_A_DN = re.compile(r"\s*([A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+)\s*=")
+
+#: Objects that are looked through for near spellings.
+_MOST_NEAR = 20_000
+_SHOWN = 12
+#: Letters up to which near spellings are looked for.
+_LONGEST_NEAR = 100
+
+
+class Candidate(Struct, frozen=True):
+    """What an ambiguous or misspelt name may have meant, in words."""
+
+    name: str
+    full: str
+    object_type: str
+    place: str
+
+
+class NotOne(VandrelError):
+    """Nothing fits, or several do; ``candidates`` are those that do, or come near."""
+
+    def __init__(
+        self, context: Context, code: str, what: str, typed: str, entries: Sequence[Entry], remedy: str
+    ) -> None:
+        super().__init__(code, what, where=typed, remedy=remedy)
+        self.candidates = [
+            Candidate(
+                context.one(entry, "login") or entry.dn.name,
+                context.one(entry, "full") if context.dialect.object_type_of(entry) == ACCOUNT else "",
+                context.dialect.object_type_of(entry),
+                context.place(entry.dn.parent),
+            )
+            for entry in entries
+        ]  # fmt: skip
+
+
+def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_TYPES) -> Entry:
+    """The one object of these sorts that `typed` means.
+
+    Taken in turn: a place, a distinguished name, an exact name of any sort (logon, principal, mail, employee
+    number, entry, full or display name), fragments of which every word must occur.
+
+    Raises:
+        NotOne: ``ambiguous`` with the candidates, or ``not-found`` with near spellings.
+        VandrelError: ``bad-name`` for a place or distinguished name that cannot be read.
+
+    """
+    object_types = tuple(object_types)
+    typed = typed.strip()
+    if not typed:
+        raise VandrelError("usage", "a name is empty", remedy="name an account, a group or a unit")
+    if typed.startswith("/"):
+        return _by_place(context, typed, object_types)
+    if _LIKE_A_DN.match(typed):
+        return _by_dn(context, typed)
+    for where in (_exact(context, typed, object_types), _fragments(context, typed, object_types)):
+        found = _search(context, where, object_types)
+        logins = [
+            entry for entry in found if typed.casefold() in (v.casefold() for v in context.dialect.read(entry, "login"))
+        ]
+        if len(found) == 1 or len(logins) == 1:
+            return (logins or found)[0]
+        if found:
+            more = f" ({len(found)} in all)" if len(found) > _SHOWN else ""
+            raise NotOne(
+                context,
+                "ambiguous",
+                f"{typed!r} can be any of these{more}",
+                typed,
+                found[:_SHOWN],
+                "type more of the name, or its logon name",
+            )
+    raise _nothing(context, typed, object_types)
+
+
+def find_fragments(context: Context, words: Sequence[str], object_types: Iterable[str] = OBJECT_TYPES) -> Filter:
+    """The filter that finds the objects in which every word occurs; all of the sorts where there is none."""
+    wanted = tuple(object_types)
+    if not words:
+        return Or(tuple(context.dialect.filter_for(object_type) for object_type in wanted))
+    return _fragments(context, " ".join(words), wanted)
+
+
+def _attributes(context: Context, fields: Iterable[str], object_types: Iterable[str]) -> list[str]:
+    return list(
+        dict.fromkeys(
+            a
+            for object_type in object_types
+            for field in fields
+            if (a := context.dialect.attribute(field, object_type))
+        )
+    )
+
+
+def _exact(context: Context, typed: str, object_types: tuple[str, ...]) -> Filter:
+    return Or(tuple(Compare(attribute, "=", typed) for attribute in _attributes(context, _EXACT, object_types)))
+
+
+def _fragments(context: Context, typed: str, object_types: tuple[str, ...]) -> Filter:
+    attributes = _attributes(context, _LOOSE, object_types)
+    parts = []
+    for word in typed.split():
+        # Who types Mueller for Müller is understood: logon names and addresses are in ASCII.
+        spellings = dict.fromkeys((word, to_ascii(word), to_ascii(word, "de")))
+        parts.append(
+            Or(tuple(Substring(a, "", (spelling,), "") for spelling in spellings if spelling for a in attributes))
+        )
+    return And(tuple(parts))
+
+
+def _search(context: Context, where: Filter, object_types: tuple[str, ...]) -> list[Entry]:
+    any_type = Or(tuple(context.dialect.filter_for(object_type) for object_type in object_types))
+    return list(context.directory.search(context.charter.base, where=And((any_type, where))))
+
+
+def _by_place(context: Context, typed: str, object_types: tuple[str, ...]) -> Entry:
+    place = places.parse(typed)
+    unit = places.to_dn(place, context.charter.base)
+    candidates = [unit, unit.parent.child("cn", place[-1])] if place else [unit]
+    for dn in candidates:
+        entry = context.directory.get(dn)
+        if entry is not None and (context.dialect.object_type_of(entry) in object_types or not place):
+            return entry
+    known = [context.place(entry.dn) for entry in _search(context, context.dialect.filter_for(UNIT), (UNIT,))]
+    near = nearest(typed, known)
+    raise VandrelError(
+        "not-found", f"there is no place {typed}", where=typed,
+        remedy=f"did you mean {listed(near)}?" if near else "vandrel tree shows the places",
+    )  # fmt: skip
+
+
+def _by_dn(context: Context, typed: str) -> Entry:
+    dn = names.parse(typed)
+    entry = context.directory.get(dn)
+    if entry is not None:
+        return entry
+    near = [other for other in (dn.parent, *dn.ancestors()) if context.directory.get(other) is not None]
+    raise VandrelError(
+        "not-found", f"there is no object {dn}", where=typed,
+        remedy=f"the nearest that exists is {near[0]}" if near else f"names here end with {context.charter.base}",
+    )  # fmt: skip
+
+
+def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> NotOne:
+    what = listed(f"{'an' if object_type == ACCOUNT else 'a'} {object_type}" for object_type in object_types)
+    if len(typed) > _LONGEST_NEAR:
+        return NotOne(context, "not-found", f"nothing fits {shorten(typed)} as {what}", shorten(typed), [], "type less")
+    spelled: dict[str, Entry] = {}
+    any_type = Or(tuple(context.dialect.filter_for(object_type) for object_type in object_types))
+    for number, entry in enumerate(context.directory.search(context.charter.base, where=any_type)):
+        if number >= _MOST_NEAR:
+            break
+        for field in ("login", "full", "name", "surname"):
+            for value in context.dialect.read(entry, field):
+                spelled.setdefault(to_ascii(value).lower(), entry)
+    near = list(
+        {spelled[word].dn.key: spelled[word] for word in nearest_part(to_ascii(typed).lower(), spelled, 5)}.values()
+    )
+    remedy = "those above come near" if near else "vandrel find lists what there is"
+    return NotOne(context, "not-found", f"nothing fits {typed!r} as {what}", typed, near, remedy)

@@ -1,0 +1,1 @@
+"""Jobs on groups and memberships."""

@@ -1,0 +1,207 @@
+"""Creating groups, units and computers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from vandrel.charter.naming import NamingRule
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import COMPUTER, FIELDS, GROUP, UNIT
+from vandrel.fields import field as field_named
+from vandrel.jobs.accounts.create import PLACE
+from vandrel.jobs.common import field_values as given_values
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.draft import Derived, Draft
+from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.resolve import resolve
+from vandrel.steps.step import Set, Step
+
+Given = Mapping[str, Sequence[str]]
+
+
+def _read(context: Context, draft: Draft, given: Given, object_type: str) -> None:
+    for name, texts in given.items():
+        if name in (PLACE, "groups") or not texts:
+            continue
+        field = field_named(name, object_type)
+        try:
+            read = given_values.read(context, field, texts, object_type)
+        except VandrelError as error:
+            draft.findings += error.findings
+            continue
+        draft.derived[name] = Derived(name, tuple(read), "typed")
+        draft.findings += given_values.check(context, field, read, object_type)
+
+
+def _stand(context: Context, draft: Draft, dn: DN) -> None:
+    """See to it that the new object has a place to stand and a name of its own there."""
+    if not context.directory.existing([dn.parent]):
+        where = context.place(dn.parent)
+        remedy = "vandrel hierarchy build makes the units of the design; or create it: vandrel create unit"
+        draft.findings.append(Finding("no-parent", f"there is no unit {where}", where, remedy))
+    why = NameAllocator(context).why_sibling(dn)
+    if why:
+        draft.findings.append(
+            Finding("taken", f"{dn.name} is {why}", "name", "siblings cannot share a name: take another")
+        )
+
+
+def first_name(context: Context, kind: str, stem: str) -> str:
+    """The name that a group of this kind has by convention, free or not; a word that has its form already stays.
+
+    Raises:
+        VandrelError: ``unknown-kind``; ``empty-name`` where the pattern makes nothing of the stem.
+
+    """
+    rule = context.charter.group_naming(kind)
+    return rule.choose(_pattern_values(context, _bare(context, rule, stem)), lambda value: "").chosen.value
+
+
+def _bare(context: Context, rule: NamingRule, word: str) -> str:
+    """The stem of a word that has the form of such names already, as ``desks`` of ``gg-desks``; else the word."""
+    first, second = (next(rule.candidates(_pattern_values(context, stem)), None) for stem in ("xa", "xb"))
+    if first is None or second is None:
+        return word
+    before, behind = first.value.partition("xa")[::2]
+    stem = word[len(before) : len(word) - len(behind)]
+    if not (before or behind) or not stem or before + stem + behind != word:
+        return word
+    made = next(rule.candidates(_pattern_values(context, stem)), None)
+    return stem if made is not None and made.value == word else word
+
+
+def _pattern_values(context: Context, stem: str) -> dict[str, str]:
+    return {"stem": stem, "suffix": context.charter.domain, "domain": context.charter.domain}
+
+
+def group(context: Context, stem: str, given: Given) -> Draft:
+    """A new group, named by its kind from a word or two.
+
+    Raises:
+        VandrelError: ``unknown-kind``, ``unknown-field``, ``empty-name``.
+
+    """
+    charter = context.charter
+    kind_name = next(iter(given.get("kind", ())), "") or next(iter(charter.document.groups), "")
+    kind = charter.group_kind(kind_name)
+    stem = _bare(context, charter.group_naming(kind_name), stem)
+    draft = Draft(kind_name)
+    _read(context, draft, {name: values for name, values in given.items() if name != "kind"}, GROUP)
+    draft.derived["kind"] = Derived("kind", (kind_name,), "typed" if "kind" in given else "the charter's first")
+    values = _pattern_values(context, stem)
+    place = next(iter(given.get(PLACE, ())), "")
+    draft.place = places.parse(place) if place else charter.place_of(kind.place, values)
+    draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "typed" if place else f"kind {kind_name}")
+    parent = places.to_dn(draft.place, charter.base)
+    if "name" not in draft.derived:
+        rule = charter.group_naming(kind_name)
+        choice = rule.choose(values, lambda value: NameAllocator(context).why_sibling(parent.child("cn", value)))
+        passed = tuple(f"{item.candidate} is {item.why}" for item in choice.passed)
+        draft.derived["name"] = Derived(
+            "name", (choice.chosen.value,), f"{choice.chosen.pattern}  ({rule.source})", passed
+        )
+    name = draft.value("name")
+    draft.derived.setdefault("purpose", Derived("purpose", (kind.purpose,), f"kind {kind_name}"))
+    draft.derived.setdefault("scope", Derived("scope", (kind.scope,), f"kind {kind_name}"))
+    if kind.mail and "mail" not in draft.derived:
+        mail = charter.fill(kind.mail, {**values, "name": name})
+        draft.derived["mail"] = Derived("mail", (mail,), f"{kind.mail}  (groups.{kind_name}.mail)")
+    if draft.value("mail"):
+        why = NameAllocator(context).why_taken("mail", draft.value("mail"))
+        if why:
+            draft.findings.append(Finding("taken", f"{draft.value('mail')} is {why}", "mail", "give another: mail=..."))
+    draft.dn = parent.child("cn", name)
+    _stand(context, draft, draft.dn)
+    _tell_what_is_not_kept(context, draft, GROUP)
+    return draft
+
+
+def unit(context: Context, typed: str, given: Given) -> Draft:
+    """A new unit, by its place: ``/Ferries/Northquay/Stores``.
+
+    Raises:
+        VandrelError: ``bad-name``, ``unknown-field``.
+
+    """
+    place = places.parse(typed)
+    if not place:
+        raise VandrelError("bad-name", "the top cannot be created again", where=typed, remedy="write /Ferries/Stores")
+    draft = Draft(UNIT, place=place[:-1])
+    _read(context, draft, given, UNIT)
+    draft.derived["name"] = Derived("name", (place[-1],), "typed")
+    draft.derived.setdefault("protected", Derived("protected", ("yes",), "units are protected from birth"))
+    draft.derived[PLACE] = Derived(PLACE, (places.to_text(place[:-1]),), "typed")
+    draft.dn = places.to_dn(place, context.charter.base)
+    draft.findings += given_values.check(context, FIELDS["name"], [place[-1]], UNIT)
+    _stand(context, draft, draft.dn)
+    _tell_what_is_not_kept(context, draft, UNIT)
+    if context.charter.designed(place) is None:
+        what = f"{places.to_text(place)} is not in the charter's hierarchy"
+        draft.findings.append(Finding("refused", what, PLACE, "add it there, so that it is no stranger", fatal=False))
+    return draft
+
+
+def computer(context: Context, name: str, given: Given) -> Draft:
+    """A computer account, prepared before the machine joins: by its name, in the first unit designed for computers.
+
+    Raises:
+        VandrelError: ``bad-name``, ``unknown-field``.
+
+    """
+    draft = Draft(COMPUTER)
+    _read(context, draft, given, COMPUTER)
+    draft.derived["name"] = Derived("name", (name,), "typed")
+    place = next(iter(given.get(PLACE, ())), "")
+    designed = [unit.place for unit in context.charter.design if COMPUTER in unit.holds]
+    if place:
+        draft.place = places.parse(place)
+    elif designed:
+        draft.place = designed[0]
+    else:
+        what = "the charter's hierarchy has no unit for computers"
+        draft.findings.append(Finding("required", what, PLACE, "give one: place=/..., or write holds: [computer]"))
+        return draft
+    rule = "typed" if place else "the first that holds computers"
+    draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
+    if place and designed and draft.place not in designed:
+        known = ", ".join(map(places.to_text, designed))
+        what = f"{places.to_text(draft.place)} is not designed for computers"
+        draft.findings.append(Finding("refused", what, PLACE, f"those are: {known}", fatal=False))
+    draft.dn = places.to_dn(draft.place, context.charter.base).child("cn", name)
+    draft.findings += given_values.check(context, FIELDS["name"], [name], COMPUTER)
+    why = NameAllocator(context).why_taken("login", f"{name.upper()}$")
+    if why:
+        draft.findings.append(Finding("taken", f"{name} is {why}", "name", "take another"))
+    _stand(context, draft, draft.dn)
+    _tell_what_is_not_kept(context, draft, COMPUTER)
+    return draft
+
+
+def join_groups(context: Context, draft: Draft, names: Sequence[str]) -> list[Step]:
+    """The steps that put the new object into these groups.
+
+    Raises:
+        VandrelError: ``not-found``, ``ambiguous``.
+
+    """
+    assert draft.dn is not None
+    groups = [resolve(context, name, (GROUP,)) for name in names]
+    return [Set(group.dn, tuple(context.dialect.first_members(group, [draft.dn]))) for group in groups]
+
+
+def steps(context: Context, draft: Draft, object_type: str) -> list[Step]:
+    """The steps that make it."""
+    assert draft.dn is not None
+    return context.adding(object_type, draft.dn, _fields(draft, object_type))
+
+
+def _fields(draft: Draft, object_type: str) -> dict[str, tuple[str, ...]]:
+    left_out = {PLACE, "kind"} if object_type in (UNIT, COMPUTER) else {PLACE}
+    return {name: derived.values for name, derived in draft.derived.items() if name not in left_out}
+
+
+def _tell_what_is_not_kept(context: Context, draft: Draft, object_type: str) -> None:
+    typed = [name for name, derived in draft.derived.items() if derived.rule == "typed" and name != "kind"]
+    draft.findings += context.not_kept(object_type, _fields(draft, object_type), typed)

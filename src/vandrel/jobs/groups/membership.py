@@ -1,0 +1,151 @@
+"""What memberships amount to: effective ones with their path, circles, power, and the accepted pattern of nesting."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from msgspec import Struct
+
+from vandrel.directory import dn as names
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import Or
+from vandrel.errors import Finding
+from vandrel.fields import ACCOUNT, GROUP
+from vandrel.jobs.common.context import Context
+from vandrel.text.string_prep import prepare
+
+#: Which groups a group of a scope may hold, within a domain: [MS-SAMR] 3.1.1.8.8 and 3.1.1.8.9.
+_MAY_HOLD = {
+    "global": ("global",),
+    "domain-local": ("global", "domain-local", "universal"),
+    "universal": ("global", "universal"),
+}
+
+#: Groups asked about in one search.
+_AT_ONCE = 40
+
+
+class Membership(Struct, frozen=True):
+    """A group that an object is a member of, and the groups by which it is, the nearest first; none: directly."""
+
+    group: Entry
+    through: tuple[str, ...]
+
+
+def effective(context: Context, entry: Entry) -> Iterator[Membership]:
+    """Every group that an object is a member of, directly or through others, the nearest first, each once.
+
+    One search for each level of nesting and forty groups of it, however many groups there are.
+    """
+    seen = {entry.dn.key}
+    level: list[tuple[Entry, tuple[str, ...]]] = [(entry, ())]
+    while level:
+        following: list[tuple[Entry, tuple[str, ...]]] = []
+        for start in range(0, len(level), _AT_ONCE):
+            chunk = level[start : start + _AT_ONCE]
+            where = Or(tuple(context.dialect.groups_filter(member) for member, _ in chunk))
+            for group in context.directory.search(context.charter.base, where=where):
+                if group.dn.key in seen:
+                    continue
+                seen.add(group.dn.key)
+                path = _path(context, group, chunk)
+                yield Membership(group, path)
+                following.append((group, (group.dn.name, *path)))
+        level = following
+
+
+def _path(context: Context, group: Entry, chunk: Sequence[tuple[Entry, tuple[str, ...]]]) -> tuple[str, ...]:
+    """By which of these members, and what lies below them, the group was reached."""
+    if len(chunk) == 1:
+        return chunk[0][1]
+    keys = {context.directory.schema.key("member", name) for name in context.dialect.members(group)}
+    return next((path for member, path in chunk if member.dn.key in keys), chunk[0][1])
+
+
+def privileged_within(context: Context, group: Entry) -> list[tuple[str, str]]:
+    """The privileged groups of the charter that membership in a group amounts to, each with its reach."""
+    privileged = {prepare(name): (name, reach) for name, reach in context.charter.power.items()}
+    if not privileged:
+        return []
+    names = [group.dn.name, *(found.group.dn.name for found in effective(context, group))]
+    return [privileged[key] for name in names if (key := prepare(name)) in privileged]
+
+
+def joining(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
+    """What speaks against, or must be known before, an object joins a group."""
+    where = group.dn.name
+    if context.dialect.object_type_of(member) == GROUP:
+        yield from _circle(context, group, member)
+    for name, reach in privileged_within(context, group):
+        through = "" if prepare(name) == prepare(group.dn.name) else f", through {group.dn.name}"
+        what = f"{name} carries power: {reach}; {member.dn.name} gets it{through}"
+        yield Finding("refused", what, where, fatal=False)
+    yield from _pattern(context, group, member)
+
+
+def conversion(context: Context, group: Entry, field: str, before: str, after: str) -> Iterator[Finding]:
+    """What speaks against another purpose or scope of a group: [MS-SAMR] 3.1.1.8.8, and what it is in and holds."""
+    where = group.dn.name
+    if field == "purpose":
+        if after == "distribution":
+            what = "rights that it was given stop to count: a distribution group carries none"
+        else:
+            what = "from now on its members have whatever rights it is given"
+        yield Finding("refused", what, where, fatal=False)
+        return
+    if {before, after} == {"global", "domain-local"}:
+        what = f"a {before} group becomes {after} only by way of universal"
+        yield Finding("refused", what, where, f"first scope=universal, then scope={after}")
+        return
+    above = context.directory.search(context.charter.base, where=context.dialect.groups_filter(group))
+    pairs = [(context.one(outer, "scope"), after, outer, "it is in") for outer in above]
+    below = (context.directory.get(names.parse(name)) for name in context.dialect.members(group))
+    pairs += [
+        (after, context.one(e, "scope"), e, "it holds")
+        for e in below
+        if e and context.dialect.object_type_of(e) == GROUP
+    ]
+    for outer_scope, inner_scope, other, said in pairs:
+        if outer_scope and inner_scope and inner_scope not in _MAY_HOLD[outer_scope]:
+            what = f"it cannot become {after}: {said} {context.one(other, 'scope')} {other.dn.name}"
+            yield Finding("refused", what, where, f"take the one out of the other first, or change {other.dn.name}")
+
+
+def convertible(context: Context, group: Entry) -> list[tuple[str, str]]:
+    """The other scopes, each with what speaks against it, or an empty string."""
+    now = context.one(group, "scope")
+    return [
+        (scope, next((finding.what for finding in conversion(context, group, "scope", now, scope)), ""))
+        for scope in _MAY_HOLD
+        if scope != now
+    ]
+
+
+def _circle(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
+    if group.dn == member.dn:
+        yield Finding("refused", "a group cannot be a member of itself", group.dn.name)
+        return
+    for found in effective(context, group):
+        if found.group.dn == member.dn:
+            chain = [group.dn.name, *reversed(found.through), member.dn.name]
+            what = f"this would make a circle: {' is in '.join(chain)}"
+            yield Finding("refused", what, group.dn.name, f"take {chain[0]} out of {chain[1]} first")
+
+
+def _pattern(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
+    """People in global groups, those in domain-local ones, rights on domain-local ones: what differs is told."""
+    inner, outer = (context.one(entry, "scope") for entry in (member, group))
+    if context.directory.capabilities.schema == "ad" and inner and outer and inner not in _MAY_HOLD[outer]:
+        what = f"{outer} {group.dn.name} cannot hold the {inner} group {member.dn.name}"
+        yield Finding("refused", what, group.dn.name, "turn it round, or change the scope of one of the two")
+        return
+    if context.one(group, "purpose") == "distribution":
+        return
+    if outer == "domain-local" and context.dialect.object_type_of(member) == ACCOUNT:
+        what = (
+            f"{member.dn.name} would be in a domain-local group directly: people belong in global ones, and those here"
+        )
+        yield Finding("refused", what, group.dn.name, fatal=False)
+    if outer == "global" and inner in ("domain-local", "universal"):
+        what = f"{inner} {member.dn.name} would be in a global group; it goes the other way round"
+        yield Finding("refused", what, group.dn.name, fatal=False)

@@ -1,0 +1,1 @@
+"""Jobs on units: the design, delegation, moves."""

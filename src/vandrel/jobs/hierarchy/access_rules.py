@@ -1,0 +1,79 @@
+"""What the charter entrusts, as access rules of a standard server: slapd.access(5), in LDIF for its configuration.
+
+Rules are read from the first on, so these belong before all others; ``by * break`` lets the others speak for everybody
+else. To add an object, RFC 4511 (4.7) servers want a right on the unit and on the new entry; ``=acrsx`` gives additions
+and keeps deletions out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from vandrel.directory import place as places
+from vandrel.directory.filter import And, Compare, to_text
+from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, Topic
+from vandrel.jobs.common.context import Context
+
+#: The part of slapd's configuration that holds the database; where it is another, the first line is to be changed.
+DATABASE = "olcDatabase={1}mdb,cn=config"
+
+
+def rules(context: Context) -> Iterator[tuple[str, str]]:
+    """Each rule with what it is for, those of the deepest units first."""
+    for unit in sorted(context.charter.design, key=lambda unit: -len(unit.place)):
+        dn = places.to_dn(unit.place, context.charter.base)
+        for team, task in unit.entrusted:
+            group = _group(context, team)
+            for target in _targets(context, task):
+                about = f"{places.to_text(unit.place)}: {team} may {task}"
+                yield about, f'to dn.subtree="{dn}"{target[0]} by group.exact="{group}" {target[1]} by * break'
+
+
+def _group(context: Context, team: str) -> str:
+    dialect = context.dialect
+    where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", team)))
+    found = next(context.directory.search(context.charter.base, where=where, only=["cn"]), None)
+    if found is not None:
+        return str(found.dn)
+    kinds = context.charter.document.groups
+    place = next((kind.place for kind in kinds.values()), "/")
+    return str(places.to_dn(places.parse(place), context.charter.base).child("cn", team))
+
+
+def _targets(context: Context, task: str) -> list[tuple[str, str]]:
+    """What a task is about, and the right on it."""
+
+    def of(object_type: str) -> str:
+        return f' filter="{to_text(context.dialect.filter_for(object_type))}"'
+
+    def kept(fields: Sequence[str]) -> str:
+        names = dict.fromkeys(filter(None, (context.dialect.attribute(field, ACCOUNT) for field in fields)))
+        return f" attrs={','.join(names)}"
+
+    add = (" attrs=children", "=acrsx")
+    created = "=wacrsx"
+    match task:
+        case "create-accounts":
+            return [add, (of(ACCOUNT), created)]
+        case "fill-groups":
+            return [add, (of(GROUP), created)]
+        case "join-computers":
+            return [add, (of(COMPUTER), created)]
+        case "reset-passwords":
+            return [(of(ACCOUNT) + kept(("password", "change")), "write")]
+        case "unlock":
+            return [(of(ACCOUNT) + kept(("locked",)), "write")]
+    contacts = [
+        name for name, field in FIELDS.items() if field.topic is Topic.REACH and not (field.named or field.sensitive)
+    ]
+    return [(of(ACCOUNT) + kept(contacts), "write")]
+
+
+def as_ldif(context: Context) -> str:
+    """A change to slapd's configuration that puts the rules before those that it has."""
+    found = list(rules(context))
+    lines = ["# Before all other rules. Another database? Change the next line.", f"dn: {DATABASE}"]
+    lines += ["changetype: modify", "add: olcAccess"]
+    for number, (about, rule) in enumerate(found):
+        lines += [f"# {about}", f"olcAccess: {{{number}}}{rule}"]
+    return "\n".join(lines) + "\n" if found else ""

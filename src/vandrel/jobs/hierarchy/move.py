@@ -1,0 +1,155 @@
+"""Moving accounts, groups, computers and whole units, with what follows from the new place."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from vandrel.charter.document import Kind
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.directory.place import Place
+from vandrel.errors import Finding, VandrelError
+from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.context import Context
+from vandrel.jobs.common.edit import Difference, Edit, Editor, password_rules
+from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.hierarchy.delegation import reaching as entrusted
+from vandrel.jobs.hierarchy.policies import reaching
+from vandrel.steps.step import Rename
+from vandrel.text.nearest import did_you_mean
+from vandrel.text.string_prep import prepare
+
+
+class Mover:
+    """Works out moves to one destination, given exactly."""
+
+    def __init__(self, context: Context, destination: str) -> None:
+        """Find the destination.
+
+        Raises:
+            VandrelError: ``bad-name`` for what is no place; ``not-found`` where there is no such unit.
+
+        """
+        self._context = context
+        self._editor = Editor(context)
+        self._register = NameAllocator(context)
+        self.place = places.parse(destination)
+        self.dn = places.to_dn(self.place, context.charter.base)
+        if not context.directory.existing([self.dn]):
+            units = context.directory.search(context.charter.base, where=context.dialect.filter_for(UNIT))
+            hint = did_you_mean(destination, [context.place(entry.dn) for entry in units])
+            raise VandrelError(
+                "not-found", f"there is no unit {destination}", where=destination,
+                remedy=hint or "vandrel tree shows the places; vandrel hierarchy build makes those of the charter",
+            )  # fmt: skip
+
+    def move(self, entry: Entry, *, fields_follow: bool = True) -> Edit:
+        """Work out one move; with `fields_follow`, fields and default groups follow the new place."""
+        context, object_type = self._context, self._context.dialect.object_type_of(entry)
+        new = self.dn.child(entry.dn.naming_attribute, entry.dn.name)
+        assignments = self._following(entry) if object_type == ACCOUNT and fields_follow else []
+        edit = self._editor.edit(entry, assignments)
+        if new == entry.dn:
+            return edit
+        edit.differences.insert(0, Difference("place", (context.place(entry.dn.parent),), (context.place(self.dn),)))
+        edit.steps.append(Rename(entry.dn, new))
+        edit.findings += self._findings(entry, object_type, new)
+        before, after = (tuple(map(str, reaching(context, dn))) for dn in (entry.dn.parent, self.dn))
+        if before != after:
+            edit.differences.append(Difference("policies", before, after))
+        before, after = (tuple(entrusted(context, dn)) for dn in (entry.dn.parent, self.dn))
+        if before != after:
+            edit.differences.append(Difference("entrusted", before, after))
+        edit.findings += self._passwords(entry, object_type)
+        return edit
+
+    def _findings(self, entry: Entry, object_type: str, new: DN) -> list[Finding]:
+        context, found = self._context, []
+        where = context.place(entry.dn)
+        if self.dn.is_within(entry.dn):
+            found.append(Finding("refused", "an object cannot be moved below itself", where))
+        elif why := self._register.why_sibling(new):
+            found.append(Finding("taken", f"{entry.dn.name} is {why}", where, "rename one of the two first"))
+        self._register.reserve_name(new)
+        unit = context.charter.designed(self.place)
+        kind = context.one(entry, "kind") if object_type == ACCOUNT else object_type
+        if object_type == UNIT:
+            found += self._unit(entry, new)
+        elif object_type != GROUP and unit is not None and unit.holds and kind not in unit.holds:
+            what = f"{places.to_text(self.place)} is designed for {' and '.join(unit.holds)}, not for {kind}"
+            found.append(Finding("refused", what, where, fatal=False))
+        return found
+
+    def _passwords(self, entry: Entry, object_type: str) -> list[Finding]:
+        """That the password rules stay, which hang on the kind, the groups and the domain, never on the place."""
+        if object_type != ACCOUNT:
+            return []
+        rules = password_rules(self._context, entry).rules
+        what = f"the password rules stay as they are: {rules['length'].value} characters or more"
+        return [Finding("refused", what, self._context.place(entry.dn), fatal=False)]
+
+    def _unit(self, entry: Entry, new: DN) -> list[Finding]:
+        context = self._context
+        below = (other for other in context.directory.search(entry.dn) if other.dn != entry.dn)
+        counts = Counter(context.dialect.object_type_of(other) or "other object" for other in below)
+        said = ", ".join(
+            f"{number} {object_type}{'s' * (number != 1)}" for object_type, number in sorted(counts.items())
+        )
+        found = [
+            Finding(
+                "refused", f"everything below moves along: {said or 'nothing'}", context.place(entry.dn), fatal=False
+            )
+        ]
+        place = places.parse(context.place(new))
+        if context.charter.designed(place) is None:
+            what = f"{places.to_text(place)} is not in the charter's hierarchy"
+            found.append(Finding("refused", what, context.place(entry.dn), "change the charter as well", fatal=False))
+        return found
+
+    # --- what follows from the place
+
+    def _following(self, entry: Entry) -> list[Assignment]:
+        """Fields that the kind's rule reads off the place, and its groups: those of the old place go, the new come."""
+        context = self._context
+        kind = context.charter.document.kinds.get(context.one(entry, "kind"))
+        words = _read_off(kind, self.place) if kind else None
+        if kind is None or words is None:
+            return []
+        now = {name: context.one(entry, name) for name in FIELDS}
+        changed = {name: value for name, value in words.items() if now.get(name, "") != value}
+        if not changed:
+            return []
+        then = now | changed
+        groups = [(_filled(context, pattern, now), _filled(context, pattern, then)) for pattern in kind.groups]
+        member = {
+            g.dn.name
+            for g in context.directory.search(context.charter.base, where=context.dialect.groups_filter(entry))
+        }
+        leave = [old for old, new in groups if old != new and old in member]
+        join = [new for old, new in groups if old != new and new and new not in member]
+        found = [Assignment(name, "=", (value,)) for name, value in changed.items()]
+        found += [Assignment("groups", "+=", tuple(join))] if join else []
+        return found + ([Assignment("groups", "-=", tuple(leave))] if leave else [])
+
+
+def _read_off(kind: Kind, place: Place) -> dict[str, str] | None:
+    """The fields that the pattern of a kind's place takes from this one; None where the place does not fit it."""
+    steps = [step for step in kind.place.split("/") if step]
+    if len(steps) != len(place):
+        return None
+    words: dict[str, str] = {}
+    for step, word in zip(steps, place, strict=True):
+        if step.startswith("{") and step.endswith("}") and step[1:-1] in FIELDS:
+            words[step[1:-1]] = word
+        elif prepare(step) != prepare(word):
+            return None
+    return words
+
+
+def _filled(context: Context, pattern: str, values: dict[str, str]) -> str:
+    try:
+        return context.charter.fill(pattern, values)
+    except VandrelError:  # a field that it needs is empty: no such group
+        return ""

@@ -1,0 +1,1 @@
+"""Jobs on the journal: taking back and finishing."""

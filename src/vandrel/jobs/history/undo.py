@@ -1,0 +1,195 @@
+"""Taking a job back: the reverse of its steps, if what it changed is still as it left it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterable, Sequence
+from datetime import datetime, timedelta
+
+from msgspec import Struct, structs
+
+from vandrel.directory import dn as names
+from vandrel.directory.entry import Entry
+from vandrel.directory.operations import Change
+from vandrel.errors import Finding, VandrelError
+from vandrel.jobs.common.context import Context
+from vandrel.record.journal import BEGUN, DONE, Job, Journal, JournalStep
+from vandrel.steps.references import with_references
+from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
+
+
+class Undoing(Struct):
+    """The steps that take a job back, and what stands in the way or cannot come back."""
+
+    steps: list[Step]
+    findings: list[Finding]
+
+
+def title_of(job: Job, only: int = 0) -> str:
+    """What the journal calls the taking back of a job, or of one step of it."""
+    return f"undo job {job.number}{f', step {only}' if only else ''}: {job.title}"
+
+
+def undone_by(journal: Journal, job: Job) -> int:
+    """The number of the job that took this one back and was not taken back itself; 0 if there is none."""
+    for other in journal.jobs():
+        if other.number <= job.number:
+            break
+        if other.title == title_of(job) and other.state == DONE and not undone_by(journal, other):
+            return other.number
+    return 0
+
+
+#: Objects of which the same is said one by one.
+_SAME = 3
+#: Clocks of servers and of this machine differ a little.
+_TOLERANCE = timedelta(seconds=5)
+
+
+def undo(
+    context: Context, made: Iterable[tuple[JournalStep, bool | None]], ended: datetime | None, only: int = 0
+) -> Undoing:
+    """Work out how the steps of a job are taken back, the last first.
+
+    Args:
+        house: where.
+        made: the steps that were made, each with whether it still stands (None: cannot be told).
+        ended: when the job ended; what it created is not removed if it was changed after that.
+        only: the number of the one step to take back; 0 for all.
+
+    Raises:
+        VandrelError: ``not-found`` where the job made no such step.
+
+    """
+    chosen = [(item, stands) for item, stands in made if only in (0, item.number)]
+    if not chosen:
+        what = f"no step {only} of the job was made" if only else "no step of the job was made"
+        raise VandrelError("not-found", what, remedy="vandrel journal JOB lists them")
+    found = Undoing([], [])
+    # A password goes with its account; and of an account that was never made, none was set.
+    created = {item.record["dn"] for item, _ in chosen if item.record["step"] == "add"}
+    chosen = [each for each in chosen if not (_is_password(each[0]) and _without_owner(context, each[0], created))]
+    renames = [step for item, _ in chosen if isinstance(step := from_record(item.record), Rename)]
+    for item, stands in reversed(chosen):
+        _one(context, found, item, stands, renames)
+    found.findings = _few(found.findings)
+    found.steps = [step for step in found.steps if not _changed_since(context, found, step, ended)]
+    found.steps = _additions_first(context, with_references(context.directory, context.dialect, found.steps))
+    return found
+
+
+def _additions_first(context: Context, steps: Sequence[Step]) -> list[Step]:
+    """The steps, none of which points at an object before that is back."""
+    coming = {step.dn.key for step in steps if isinstance(step, Add)}
+    ordered: list[Step] = []
+    waiting: list[tuple[Step, set[str]]] = []
+    for step in steps:
+        targets = _targets(context, step) & coming if isinstance(step, Set) else None
+        if targets:
+            waiting.append((step, targets))
+            continue
+        ordered.append(step)
+        if isinstance(step, Add) and step.dn.key in coming:
+            coming.discard(step.dn.key)
+            ordered += [other for other, wanted in waiting if not wanted & coming]
+            waiting = [(other, wanted) for other, wanted in waiting if wanted & coming]
+    return ordered
+
+
+def _targets(context: Context, step: Set) -> set[str]:
+    schema = context.directory.schema
+    added = (value for change in step.changes if schema.is_reference(change.attribute) for value in change.added)
+    return {names.parse(str(value)).key for value in added if value}
+
+
+def _is_password(item: JournalStep) -> bool:
+    return bool(item.record["step"] == "password")
+
+
+def _without_owner(context: Context, item: JournalStep, created: Collection[str]) -> bool:
+    dn = item.record["dn"]
+    return dn in created or (item.state == BEGUN and context.directory.get(names.parse(dn)) is None)
+
+
+def _few(findings: Sequence[Finding]) -> list[Finding]:
+    """The findings, of which many that say the same of many objects become one."""
+    same = Counter((finding.what, finding.fatal) for finding in findings)
+    found = [finding for finding in findings if same[finding.what, finding.fatal] <= _SAME]
+    for what, fatal in same:
+        if same[what, fatal] > _SAME:
+            first = next(f for f in findings if (f.what, f.fatal) == (what, fatal))
+            found.append(structs.replace(first, where=f"{same[what, fatal]} objects, the first {first.where}"))
+    return found
+
+
+def _one(context: Context, found: Undoing, item: JournalStep, stands: bool | None, renames: Sequence[Rename]) -> None:
+    where = str(item.record.get("new") or item.record["dn"])
+    step = from_record(item.record)
+    if isinstance(step, Set) and _only_mends(context, step, renames):
+        return  # it came with a rename, and comes again when that is taken back
+    back = step.reverse() if step is not None else None
+    if item.record.get("redacted"):
+        found.findings.append(Finding("refused", "what is secret in it is in no record", where, fatal=False))
+    if back is None:
+        what = "a password cannot be taken back: it is in no record"
+        found.findings.append(Finding("refused", what, where, "give a new one: vandrel reset NAME", fatal=False))
+        return
+    if stands is False:
+        found.findings.append(Finding("changed", _since(context, item), where, "take it back by hand, or leave it"))
+        return
+    if isinstance(back, Add):
+        attributes, lacking = context.dialect.again(Entry(back.dn, back.attributes))
+        back = Add(back.dn, attributes)
+        if lacking:
+            found.findings.append(Finding("refused", lacking, where, fatal=False))
+    elif isinstance(back, Remove):
+        entry = context.directory.get(back.dn)
+        back = Remove(back.dn, entry.attributes if entry else back.attributes)
+    found.steps.append(back)
+
+
+def _changed_since(context: Context, found: Undoing, step: Step, ended: datetime | None) -> bool:
+    """Whether an object that would be removed has got more than the job gave it; then that is told."""
+    entry = context.directory.get(step.dn) if isinstance(step, Remove) else None
+    if entry is None or ended is None:
+        return False
+    changed = dict(context.dialect.instants(entry)).get("changed")
+    if changed is None or changed <= ended + _TOLERANCE:
+        return False
+    what = f"the object has been changed since it was made{_when(context, entry)}"
+    found.findings.append(Finding("changed", what, str(step.dn), "delete it on purpose, or leave it"))
+    return True
+
+
+def _only_mends(context: Context, step: Set, renames: Sequence[Rename]) -> bool:
+    """Whether a step does no more than let names follow a rename of the same job."""
+    moved = [(rename.dn, rename.new) for rename in renames]
+
+    def follows(change: Change) -> bool:
+        if not context.directory.schema.is_reference(change.attribute) or not change.removed:
+            return False
+        then = set()
+        for value in change.removed:
+            dn = names.parse(str(value)) if value else None
+            found = next((dn.moved(old, new) for old, new in moved if dn and dn.is_within(old)), None)
+            then.add(found.key if found else "")
+        return then == {names.parse(str(value)).key for value in change.added if value}
+
+    return bool(moved) and all(map(follows, step.changes))
+
+
+def _since(context: Context, item: JournalStep) -> str:
+    """That something else happened to the object since, when, and by whom, as far as the directory tells."""
+    dn = names.parse(str(item.record.get("new") or item.record["dn"]))
+    entry = context.directory.get(dn)
+    if entry is None:
+        return "the object is not there any more"
+    return f"the object is not as the job left it{_when(context, entry)}"
+
+
+def _when(context: Context, entry: Entry) -> str:
+    stamps = dict(context.dialect.instants(entry))
+    by = entry.text("modifiersName")
+    when = stamps.get("changed")
+    said = f": it was changed {when.astimezone(context.charter.zone):%Y-%m-%d %H:%M}" if when else ""
+    return f"{said} by {by}" if by and said else said

@@ -1,0 +1,1 @@
+"""Reports on what is there."""

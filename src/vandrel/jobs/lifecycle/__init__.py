@@ -1,0 +1,1 @@
+"""Jobs over time: deleting, dated intentions."""

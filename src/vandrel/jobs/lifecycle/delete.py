@@ -1,0 +1,122 @@
+"""Deleting objects: what goes along, who loses them, and steps that can be taken back."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+
+import msgspec
+from msgspec import Struct
+
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.directory.operations import Change
+from vandrel.errors import Finding
+from vandrel.fields import UNIT
+from vandrel.jobs.common.context import Context
+from vandrel.steps.references import own_references, pointing_at
+from vandrel.steps.step import Remove, Set, Step
+
+#: Objects up to which each is asked for by itself.
+_FEW = 10
+
+
+class Loss(Struct, frozen=True):
+    """An object that stays, and points at one that goes: by which attribute."""
+
+    holder: DN
+    attribute: str
+    gone: DN
+
+
+class Deleting(Struct):
+    """What is deleted, from the bottom up; who loses it; the steps; and what stands in the way."""
+
+    entries: list[Entry]
+    losses: list[Loss] = msgspec.field(default_factory=list)
+    steps: list[Step] = msgspec.field(default_factory=list)
+    findings: list[Finding] = msgspec.field(default_factory=list)
+
+
+def delete(context: Context, chosen: Sequence[Entry], *, contents: bool = False) -> Deleting:
+    """Work out how objects are deleted.
+
+    Names that point at them are taken away before, by steps of their own, even where the directory does that by itself:
+    what is in no step cannot be taken back, and some servers put another name in their place.
+
+    Args:
+        house: where.
+        chosen: the objects.
+        contents: whether all that stands below one goes along; without, it stands in the way.
+
+    """
+    gone = {entry.dn.key: entry for entry in chosen}
+    findings: list[Finding] = []
+    for entry, contained in zip(chosen, _contained(context, chosen), strict=True):
+        below = [other for other in contained if other.dn.key not in gone]
+        if contents:
+            gone |= {other.dn.key: other for other in below}
+        elif below:
+            below.sort(key=lambda other: (len(other.dn), other.dn.key))
+            few = ", ".join(other.dn.name for other in below[:3]) + (" ..." if len(below) > 3 else "")
+            what = f"{len(below)} {'objects stand' if len(below) > 1 else 'object stands'} below it: {few}"
+            remedy = "move them first, or let them go along: --contents"
+            findings.append(Finding("refused", what, context.place(entry.dn), remedy))
+        place = context.place(entry.dn)
+        if context.dialect.object_type_of(entry) == UNIT and context.charter.designed(places.parse(place)) is not None:
+            what = "the charter's hierarchy has this unit: vandrel hierarchy build makes it again"
+            findings.append(Finding("refused", what, place, fatal=False))
+    found = Deleting(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
+    for holder in pointing_at(context.directory, [entry.dn for entry in found.entries]):
+        lost = [] if holder.dn.key in gone else list(_losses(context, holder, gone))
+        if lost:
+            found.losses += lost
+            found.steps.append(Set(holder.dn, tuple(_changes(context, holder, lost))))
+    found.steps += [Remove(entry.dn, entry.attributes) for entry in found.entries]
+    return found
+
+
+def _contained(context: Context, chosen: Sequence[Entry]) -> list[list[Entry]]:
+    """What stands below each of these: asked one by one where they are few, else found in one look at everything."""
+    if len(chosen) <= _FEW:
+        return [list(context.directory.search(entry.dn)) for entry in chosen]
+    found: dict[str, list[Entry]] = {entry.dn.key: [] for entry in chosen}
+    for other in context.directory.search(context.charter.base):
+        for above in other.dn.ancestors():
+            if above.key in found:
+                found[above.key].append(other)
+    return [found[entry.dn.key] for entry in chosen]
+
+
+def give_back(found: Deleting, stayed: Collection[DN]) -> list[Step]:
+    """The steps that give objects back what points at them, where they could not be deleted after all."""
+    keys = {dn.key for dn in stayed}
+    steps: list[Step] = []
+    for step in found.steps:
+        if not isinstance(step, Set):
+            continue
+        changes = [
+            Change(change.attribute, (), kept) for change in step.changes
+            if (kept := tuple(value for value in change.removed if value and names.parse(str(value)).key in keys))
+        ]  # fmt: skip
+        if changes:
+            steps.append(Set(step.dn, tuple(changes)))
+    return steps
+
+
+def _losses(context: Context, holder: Entry, gone: Mapping[str, Entry]) -> Iterator[Loss]:
+    for attribute in own_references(context.directory):
+        for value in holder.texts(attribute):
+            entry = gone.get(names.parse(value).key) if value else None
+            if entry is not None:
+                yield Loss(holder.dn, attribute, entry.dn)
+
+
+def _changes(context: Context, holder: Entry, losses: Sequence[Loss]) -> Iterator[Change]:
+    """What takes the names away; a group must not be left without a member where the schema demands one."""
+    for attribute in dict.fromkeys(loss.attribute for loss in losses):
+        going = {loss.gone.key: loss.gone for loss in losses if loss.attribute == attribute}
+        changes = context.dialect.member_change(holder, [], list(going.values())) if attribute == "member" else []
+        values = [value for value in holder.texts(attribute) if value and names.parse(value).key in going]
+        yield from changes or [Change(attribute, tuple(values))]

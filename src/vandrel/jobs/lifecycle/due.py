@@ -1,0 +1,59 @@
+"""Dated intentions: who starts, who comes back, who ends; and what is to be done about it on the day."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import date, timedelta
+
+from msgspec import Struct
+
+from vandrel.directory.entry import Entry
+from vandrel.fields import ACCOUNT, COMPUTER
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.context import Context
+
+#: What each date says, in words.
+WORDS = {"starts": "starts", "back": "comes back", "ends": "ends"}
+
+#: What enables an account, and takes the day of its return with it.
+ENABLING = (Assignment("enabled", "=", ("yes",)), Assignment("back", "=", ()))
+
+
+class Intention(Struct, frozen=True):
+    """One dated intention. With ``to_do``, an account is disabled and was to be enabled by this day."""
+
+    entry: Entry
+    field: str
+    day: date
+    to_do: bool
+
+
+def intentions(context: Context, today: date, within: int) -> list[Intention]:
+    """What is due by `within` days from today, the earliest first.
+
+    First days and returns that lie behind count as long as the account is still disabled; ends that lie behind do not.
+    """
+    last = today + timedelta(days=within)
+    found = [
+        intention
+        for object_type in (ACCOUNT, COMPUTER)
+        for entry in context.directory.search(context.charter.base, where=context.dialect.filter_for(object_type))
+        for intention in _of(context, entry, today)
+        if intention.day <= last
+    ]
+    return sorted(found, key=lambda intention: (intention.day, intention.entry.dn.key))
+
+
+def _of(context: Context, entry: Entry, today: date) -> Iterator[Intention]:
+    disabled = context.dialect.read(entry, "enabled") == ["no"]
+    for field in WORDS:
+        if not (said := context.one(entry, field)):
+            continue
+        day = date.fromisoformat(said)
+        if field == "ends":
+            if day >= today:
+                yield Intention(entry, field, day, to_do=False)
+        elif disabled:
+            # Who has a first day and comes back later is not enabled for the first day's sake.
+            later = context.one(entry, "back") if field == "starts" else ""
+            yield Intention(entry, field, day, to_do=day <= today and not later)

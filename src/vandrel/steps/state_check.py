@@ -1,0 +1,132 @@
+"""Whether the steps of a job still stand: the directory beside what the whole job should have left."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN, LEVEL
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.port import Directory
+from vandrel.directory.schema import Schema
+from vandrel.directory.schema.matching import Key
+from vandrel.errors import VandrelError
+from vandrel.steps.step import Add, Remove, Rename, Set, Step
+
+#: Given as a sign, and turned into a time by the server.
+_VOLATILE = frozenset({"pwdLastSet"})
+
+
+class _Left:
+    """What a job should have left of one object: values that are there, values that are not."""
+
+    def __init__(self) -> None:
+        self.there: dict[str, set[Key]] = {}
+        self.gone: dict[str, set[Key]] = {}
+
+    def come(self, name: str, keys: set[Key]) -> None:
+        self.there.setdefault(name, set()).update(keys)
+        self.gone.setdefault(name, set()).difference_update(keys)
+
+    def go(self, name: str, keys: set[Key]) -> None:
+        self.there.setdefault(name, set()).difference_update(keys)
+        self.gone.setdefault(name, set()).update(keys)
+
+
+class StateCheck:
+    """Works through the steps of one job in their order; then asks the directory."""
+
+    def __init__(self, directory: Directory, steps: Sequence[Step | None]) -> None:
+        self._directory = directory
+        self._schema: Schema = directory.schema
+        self._left: dict[str, _Left] = {}
+        self._removed: set[str] = set()
+        self._entries: dict[str, Entry | None] = {}
+        #: Of each step, the name that its object has after the job.
+        self.final: list[DN | None] = [None if step is None else step.dn for step in steps]
+        for number, step in enumerate(steps):
+            self._take(number, step)
+
+    def _take(self, number: int, step: Step | None) -> None:
+        match step:
+            case Add(dn, attributes):
+                left = self._left.setdefault(dn.key, _Left())
+                for name, values in attributes.items():
+                    left.come(name, self._keys(name, values))
+            case Set(dn, changes):
+                left = self._left.setdefault(dn.key, _Left())
+                for change in changes:
+                    left.go(change.attribute, self._keys(change.attribute, change.removed))
+                    left.come(change.attribute, self._keys(change.attribute, change.added))
+            case Rename():
+                self._rename(number, step)
+            case Remove(dn):
+                self._removed.add(dn.key)
+
+    def _rename(self, number: int, step: Rename) -> None:
+        """Everything that was said of the object, of what is below it, and of names that point there, moves along."""
+
+        def moved(key: str) -> str:
+            inside = key == step.dn.key or key.startswith(step.dn.key + LEVEL)
+            return step.new.key + key[len(step.dn.key) :] if inside else key
+
+        self._left = {moved(key): left for key, left in self._left.items()}
+        for left in self._left.values():
+            for said in (left.there, left.gone):
+                for name in self._schema.references_in(said):  # type: ignore[arg-type]
+                    said[name] = {moved(key) if isinstance(key, str) else key for key in said[name]}
+        own = self._left.get(step.new.key)
+        for kind, _ in (*step.dn.rdn, *step.new.rdn):
+            if own is not None:  # the naming value went with the old name
+                own.there.pop(self._schema.attribute_name(kind) or kind, None)
+        self.final[number] = step.new
+        for earlier, dn in enumerate(self.final[:number]):
+            if dn is not None and dn.is_within(step.dn):
+                self.final[earlier] = dn.moved(step.dn, step.new)
+
+    def _keys(self, name: str, values: Sequence[Value]) -> set[Key]:
+        return {_key(self._schema, name, value) for value in values}
+
+    # --- asking the directory
+
+    def _entry(self, dn: DN) -> Entry | None:
+        if dn.key not in self._entries:
+            self._entries[dn.key] = self._directory.get(dn)
+        return self._entries[dn.key]
+
+    def of(self, number: int, step: Step | None) -> bool | None:
+        """Whether the step with this number, counted from 0, still stands; None where nothing can be told."""
+        dn = self.final[number]
+        if dn is None:
+            return None
+        if isinstance(step, Remove):
+            return self._entry(dn) is None
+        if dn.key in self._removed:
+            return True  # a later step of the same job took the object away
+        entry = self._entry(dn)
+        if entry is None:
+            return False
+        return isinstance(step, Rename) or all(self._holds(entry, dn, name) for name in _touched(step))
+
+    def _holds(self, entry: Entry, dn: DN, name: str) -> bool:
+        left = self._left.get(dn.key)
+        if left is None or name in _VOLATILE:
+            return True
+        have = self._keys(name, entry.values_of(name))
+        return left.there.get(name, set()) <= have and not left.gone.get(name, set()) & have
+
+
+def _touched(step: Step | None) -> Iterator[str]:
+    if isinstance(step, Add):
+        yield from step.attributes
+    elif isinstance(step, Set):
+        yield from (change.attribute for change in step.changes)
+
+
+def _key(schema: Schema, name: str, value: Value) -> Key:
+    if schema.is_reference(name) and value:
+        try:
+            return names.parse(str(value)).key
+        except VandrelError:
+            return schema.key(name, value)
+    return schema.key(name, value)
