@@ -25,7 +25,7 @@ from vandrel.intake.invent import people
 from vandrel.intake.propose import propose
 from vandrel.intake.table import open_table
 from vandrel.jobs.bulk.roster import Planner, State
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.hierarchy.build import compare
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner

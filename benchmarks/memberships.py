@@ -16,7 +16,7 @@ from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import AddEntry
 from vandrel.directory.port import Directory
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.groups.membership import effective
 from vandrel.jobs.hierarchy.build import top_entry
 

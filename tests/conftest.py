@@ -25,8 +25,8 @@ from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.embedded.store import EmbeddedDirectory
-from vandrel.errors import CODES
-from vandrel.jobs.common.context import Context
+from vandrel.errors import Code
+from vandrel.objects.context import Context
 from vandrel.jobs.hierarchy.build import compare
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner
@@ -110,7 +110,7 @@ class Folder:
     def run(self, *words: str, stdin: str = "", timeout: float = 60, **more: str) -> Result:
         done = _warm().run([str(PROGRAM), *words], self.path, self.environment() | more, stdin, timeout)
         assert "Traceback" not in done.err, done.err
-        assert done.code != CODES["internal"][0], done.err
+        assert done.code != Code.INTERNAL.exit_code, done.err
         return done
 
     def environment(self) -> dict[str, str]:

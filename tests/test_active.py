@@ -25,7 +25,7 @@ from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
 from vandrel.jobs.accounts.create import Creator, steps
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common.assignments import parse as assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.groups import create_object
 from vandrel.jobs.inspect.probe import rights
@@ -245,11 +245,11 @@ SPECIAL = {
     "country": ["NO"], "enabled": ["no"], "mail": ["a@x.example"],
     "purpose": ["distribution"], "scope": ["universal"], "hours": ["Mon-Fri 06-18"], "initials": ["AL"],
     "machines": ["pc-1", "pc-2"], "phone": ["1", "2", "3"], "web": ["https://a.example", "https://b.example"],
-    "notes": ["first", "second", "third"], "password-fixed": ["yes"], "password-lasting": ["yes"], "ends": ["2026-12-31"],
+    "notes": ["first", "second", "third"], "password-fixed": ["yes"], "password-never-expires": ["yes"], "ends": ["2026-12-31"],
     "login": ["trial"], "principal": ["trial@marrowick.example"], "back": ["2027-01-07"], "drive": ["H:"],
     "alias": ["b@x.example", "SIP:c@x.example", "sip:d@x.example"], "recovery-mail": ["a@home.example"],
     "dial-in-address": ["192.0.2.200"], "remote-drive": ["K:"], "remote-logon": ["no"], "remote-home": ["\\\\høy\\x"],
-    "entrusted": ["Enterprise Admins: create-accounts", "Enterprise Admins: reset-passwords"], "ip-phone": ["1", "2"],
+    "delegation": ["Enterprise Admins: create-accounts", "Enterprise Admins: reset-passwords"], "ip-phone": ["1", "2"],
 }  # fmt: skip
 
 
@@ -304,10 +304,10 @@ def test_the_servers_password_rules_are_those_of_its_domain(context):
     """History 24, longest age 42 days, shortest 1 day, length 7, three of four classes."""
     ((source, found),) = context.dialect.password_layers(None)
     assert source == "domain marrowick"
-    assert found == Passwords(length=7, classes=3, history=24, lasts=42, rests=1, own_names="refuse")
+    assert found == Passwords(length=7, classes=3, history=24, maximum_age=42, minimum_age=1, own_names="refuse")
     rules = {rule.name: (rule.value, rule.source) for rule in context.password_rules("crew").shown()}
     assert rules["length"] == (12, "charter")
-    assert rules["lasts"] == (42, "domain marrowick")
+    assert rules["maximum-age"] == (42, "domain marrowick")
 
 
 def test_a_finer_policy_goes_before_the_domains_rules(context):
@@ -325,14 +325,14 @@ def test_a_finer_policy_goes_before_the_domains_rules(context):
     assert context.directory.execute([finer], atomic=True) == [None]
     layers = dict(context.dialect.password_layers(context.directory.get(entry.dn)))
     assert list(layers) == ["domain marrowick", "policy Masters"]
-    assert (layers["policy Masters"].length, layers["policy Masters"].lasts, layers["policy Masters"].classes) == (
+    assert (layers["policy Masters"].length, layers["policy Masters"].maximum_age, layers["policy Masters"].classes) == (
         20,
         90,
         0,
     )
     rules = {rule.name: (rule.value, rule.source) for rule in context.password_rules("crew", entry).shown()}
     assert rules["length"] == (20, "policy Masters")
-    assert rules["lasts"] == (90, "policy Masters")  # the narrowest replaces the domain's 42 days
+    assert rules["maximum-age"] == (90, "policy Masters")  # the narrowest replaces the domain's 42 days
     assert rules["history"] == (24, "charter")
     context.directory.execute([DeleteEntry(holder), DeleteEntry(entry.dn)], atomic=False)
 

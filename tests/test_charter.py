@@ -85,7 +85,7 @@ FAULTS = [
     ("requires: [surname]", "ends: 02-29", "11:11", "no day of the year", ""),
     ("requires: [surname]", "suffix: other.example", "11:13", "none of the suffixes", ""),
     ("requires: [surname]", "sets: {titel: Mate}", "11:12", "no field that can be set", "did you mean title?"),
-    ("requires: [surname]", "password: {rests: 9, lasts: 3}", "11:23", "may not be changed for 9 days", ""),
+    ("requires: [surname]", "password: {minimum-age: 9, maximum-age: 3}", "11:23", "may not be changed for 9 days", ""),
     ("requires: [surname]", "password: {length: 20, generated: 16}", "11:39", "20 is the least", ""),
     ("requires: [surname]", "password: {classes: 5}", "11:25", "at most 4", ""),
     ("requires: [surname]", "password: {first: aks}", "11:23", "ask, generate or none", "did you mean ask?"),

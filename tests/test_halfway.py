@@ -17,7 +17,7 @@ import pytest
 
 from vandrel.directory import dn as names
 from vandrel.directory.operations import AddEntry, Change, ModifyEntry
-from vandrel.errors import CODES, DONE_IN_PART
+from vandrel.errors import Code
 from vandrel.record.journal import RUNNING
 
 from . import servers
@@ -176,7 +176,7 @@ def _ctrl_c(harbour: Harbour, name: str) -> None:
     words = [word.format(job=prepared) if word == "{job}" else word for word in words]
     code, told = harbour.stopped(words, lambda process: os.kill(process, signal.SIGINT))
     job = harbour.last()
-    assert (code, job["state"]) == (CODES["interrupted"][0], "broken off"), told
+    assert (code, job["state"]) == (Code.INTERRUPTED.exit_code, "broken off"), told
     assert f"vandrel resume {job['number']}" in told
     assert harbour.run("resume", str(job["number"])) == job["number"]
     assert harbour.last()["state"] == "done"
@@ -205,7 +205,7 @@ def test_ctrl_c_in_the_middle_of_an_import_into_a_file(demo):
     process.send_signal(signal.SIGINT)
     _, err = process.communicate(timeout=60)
     job = demo.run("journal", "--last", "1", "--json").json["jobs"][0]
-    assert (process.returncode, job["state"]) == (CODES["interrupted"][0], "broken off"), err
+    assert (process.returncode, job["state"]) == (Code.INTERRUPTED.exit_code, "broken off"), err
     assert 0 < job["made"] < job["planned"]
     assert f"vandrel resume {job['number']}" in err
     assert demo.run("resume", "-y", timeout=120).code == 0
@@ -240,7 +240,10 @@ def test_who_could_not_be_deleted_has_what_it_had(harbour):
     code, told = harbour.stopped(["delete", "alund", "hbrekke"], stay, at=changes + 2)
     harbour.rights(given=True)
     jobs = harbour.folder.run("journal", "--last", "2", "--json").json["jobs"]
-    assert (code, jobs[0]["title"]) == (DONE_IN_PART, "give back memberships: 1 object could not be deleted"), told
+    assert (code, jobs[0]["title"]) == (
+        Code.DONE_IN_PART.exit_code,
+        "give back memberships: 1 object could not be deleted",
+    ), told
     assert jobs[0]["made"] == 0 and WHO in told  # it may not even do that; so, by hand
     harbour.run("undo", str(jobs[1]["number"]))
     assert harbour.state() == ready
@@ -259,10 +262,13 @@ def test_rights_that_end_in_the_middle(harbour, name):
     job = harbour.last()
     assert WHO in told
     if job["state"] == "broken off":  # it was to be whole, and what was made could not be taken back
-        assert code == CODES["not-permitted"][0]
+        assert code == Code.NOT_PERMITTED.exit_code
         assert f"vandrel undo {job['number']}" in told
     else:
-        assert (code, job["state"]) == (DONE_IN_PART if job["made"] else CODES["not-permitted"][0], "in part"), told
+        assert (code, job["state"]) == (
+            Code.DONE_IN_PART.exit_code if job["made"] else Code.NOT_PERMITTED.exit_code,
+            "in part",
+        ), told
         assert not (harbour.folder.path / "new.csv").exists()  # no password that was not set is handed out
     if job["state"] == "broken off" or job["made"]:
         assert harbour.state() != ready
@@ -274,7 +280,7 @@ def test_rights_that_end_in_the_middle(harbour, name):
 
 
 #: What a domain keeps, and the others cannot.
-OF_A_DOMAIN = {"edit alund password-fixed=yes -y", "edit /Shore entrusted+=gg-it:unlock -y"}
+OF_A_DOMAIN = {"edit alund password-fixed=yes -y", "edit /Shore delegation+=gg-it:unlock -y"}
 
 
 @pytest.mark.parametrize("kind", ["harbour", "domain"])

@@ -14,7 +14,7 @@ from vandrel.directory import ldif
 from vandrel.directory.entry import Entry
 from vandrel.directory.ldif import Control, Modification
 from vandrel.directory.schema import Schema, shipped_definitions
-from vandrel.errors import CODES, VandrelError
+from vandrel.errors import Code, VandrelError
 
 SCHEMA = Schema(shipped_definitions())
 
@@ -237,7 +237,7 @@ def test_a_copy_of_a_directory_is_made_and_rehearsed_upon(demo):
     text = (demo.path / "all.ldif").read_text()
     assert "userPassword" not in text
     assert "entryUUID" not in text
-    assert demo.run("export", "--to", "all.ldif").code == CODES["taken"][0]
+    assert demo.run("export", "--to", "all.ldif").code == Code.TAKEN.exit_code
     rehearsal = ["--directory", "rehearsal/directory.db"]
     (demo.path / "rehearsal").mkdir()
     done = demo.run("load", "all.ldif", *rehearsal, "--yes")
@@ -250,7 +250,7 @@ def test_a_copy_of_a_directory_is_made_and_rehearsed_upon(demo):
     assert demo.run("edit", "alund", "title=Captain", "--yes", *rehearsal).code == 0
     assert demo.run("show", "alund", "--bare", "title").out == "Second mate\n"
     differs = demo.run("load", "all.ldif", *rehearsal, "--yes")
-    assert differs.code == CODES["taken"][0]
+    assert differs.code == Code.TAKEN.exit_code
     assert "is there already, and differs" in differs.err
 
 
@@ -309,6 +309,6 @@ createTimestamp: 20200101000000Z
 def test_bad_files_change_nothing(demo, text, code):
     before = demo.state()
     done = demo.run("load", "-", "--yes", stdin=text)
-    assert done.code == CODES[code][0], done.err
+    assert done.code == Code(code).exit_code, done.err
     assert demo.state() == before
-    assert demo.run("load", "nosuch.ldif", "--yes").code == CODES["not-found"][0]
+    assert demo.run("load", "nosuch.ldif", "--yes").code == Code.NOT_FOUND.exit_code

@@ -23,7 +23,7 @@ from vandrel.intake.table import Row
 from vandrel.jobs.bulk import roster
 from vandrel.jobs.bulk import row_grouper as alikes
 from vandrel.jobs.bulk.roster import Planner
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.draft import Alike
 from vandrel.text.string_prep import prepare, prepare_all
 

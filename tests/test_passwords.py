@@ -16,7 +16,7 @@ from vandrel.directory.embedded import hashing
 from vandrel.secret import Secret
 
 # The test set of the trade: history 24, longest age 42 days, shortest 1 day, length 7, three of four classes.
-SET = Passwords(length=7, classes=3, history=24, lasts=42, rests=1, own_names="refuse", common="warn")
+SET = Passwords(length=7, classes=3, history=24, maximum_age=42, minimum_age=1, own_names="refuse", common="warn")
 RULES = in_force([("domain", SET)])
 PERSON = {"login": "jmueller", "full": "Jörg Müller-Lüdenscheidt"}
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)

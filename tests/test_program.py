@@ -20,7 +20,7 @@ from pathlib import Path
 
 import pytest
 
-from vandrel.errors import CODES
+from vandrel.errors import Code
 
 from .conftest import PROGRAM, Folder, not_installed
 
@@ -122,7 +122,7 @@ def test_find(demo):
     assert (
         len(demo.run("find", "ends=*", "--json").json["rows"]) == 6
     )  # three of the season, a contractor, a guest, and this
-    assert demo.run("find", "ends=soon").code == CODES["bad-value"][0]
+    assert demo.run("find", "ends=soon").code == Code.BAD_VALUE.exit_code
     assert (
         next(row["login"] for row in demo.run("find", "manager=jmueller", "--by", "login", "--json").json["rows"])
         == "cisiksoy"
@@ -142,8 +142,8 @@ def test_lists_are_kept_and_exported(demo):
     assert len(rows) == 6
     assert ["Jörg Müller", "'+47 5555 0111"] in rows  # no spreadsheet takes it for a formula
     assert demo.run("find", "--list", "it", "--to", "it.csv").out == "5 rows in it.csv\n"
-    assert demo.run("find", "--list", "it", "--to", "it.csv").code == CODES["taken"][0]
-    assert demo.run("find", "--list", "ti").code == CODES["not-found"][0]
+    assert demo.run("find", "--list", "it", "--to", "it.csv").code == Code.TAKEN.exit_code
+    assert demo.run("find", "--list", "ti").code == Code.NOT_FOUND.exit_code
 
 
 def test_tree_and_hierarchy(demo):
@@ -182,10 +182,10 @@ def test_without_a_password_an_account_is_disabled_and_says_so(demo):
 
 def test_a_password_from_standard_input_is_checked(demo):
     refused = demo.run(*CREW, "password=-", "--yes", stdin="vik\n")
-    assert refused.code == CODES["password"][0]
+    assert refused.code == Code.PASSWORD.exit_code
     for words in ("3 characters, and 12 is the least (charter)", "1 of the four classes", "own names: Vik"):
         assert words in refused.err
-    assert demo.run("show", "tvik").code == CODES["not-found"][0]
+    assert demo.run("show", "tvik").code == Code.NOT_FOUND.exit_code
     assert demo.run(*CREW, "password=-", "--yes", stdin="Kv9-fjord-lamp\n").code == 0
     again = demo.run("edit", "tvik", "password=-", "--yes", stdin="Kv9-fjord-lamp\n")
     assert "one of the last 24" in again.err
@@ -226,17 +226,17 @@ def test_several_in_one_go(demo):
 def test_nobody_to_ask(demo):
     before = demo.state()
     done = demo.run("edit", "alund", "title=x")
-    assert done.code == CODES["usage"][0]
+    assert done.code == Code.USAGE.exit_code
     assert "--yes" in done.err
-    assert demo.run(*CREW, "--yes").code == CODES["usage"][0]  # generated, and nowhere to go
-    assert demo.run(*CREW, "password=ask", "--yes").code == CODES["usage"][0]
+    assert demo.run(*CREW, "--yes").code == Code.USAGE.exit_code  # generated, and nowhere to go
+    assert demo.run(*CREW, "password=ask", "--yes").code == Code.USAGE.exit_code
     assert demo.state() == before
 
 
 def test_where_charter_and_directory_come_from(demo, tmp_path):
     elsewhere = Folder(tmp_path)
     charter, directory = str(demo.path / "charter.yaml"), str(demo.path / "directory.db")
-    assert elsewhere.run("show", "alund").code == CODES["not-found"][0]
+    assert elsewhere.run("show", "alund").code == Code.NOT_FOUND.exit_code
     by_option = elsewhere.run("show", "alund", "--bare", "login", "--charter", charter)
     by_variable = elsewhere.run(
         "show", "alund", "--bare", "login", VANDREL_CHARTER=charter, VANDREL_DIRECTORY=directory
@@ -254,7 +254,7 @@ def test_a_charter_for_another_directory_is_noticed(demo):
     text = (demo.path / "charter.yaml").read_text("utf-8")
     (demo.path / "charter.yaml").write_text(text.replace("dc=marrowick,dc=example", "dc=other,dc=example"), "utf-8")
     done = demo.run("show", "alund")
-    assert done.code == CODES["foreign"][0]
+    assert done.code == Code.FOREIGN.exit_code
     assert "dc=marrowick,dc=example, and the charter is for dc=other,dc=example" in done.err
 
 
@@ -295,26 +295,26 @@ def test_passwords_are_taken_away_given_and_handed_out_for_several(demo):
     assert rows[0]["password"] != rows[1]["password"]
     assert "must be changed" not in demo.run("show", "alund").out
     again = demo.run("edit", "alund", "password=generate", "--hand-out", "new.csv", "--yes")
-    assert again.code == CODES["taken"][0]
+    assert again.code == Code.TAKEN.exit_code
     both = demo.run("edit", "alund", "hbrekke", "password=-", "--yes", stdin="Kv9-fjord-lamp\n")
-    assert both.code == CODES["usage"][0]
+    assert both.code == Code.USAGE.exit_code
     assert demo.run("edit", "g-thorne", "enabled=yes", "--yes").err.count("has no password") == 1
 
 
 def test_a_kept_file_of_lists_that_somebody_broke(demo):
     (demo.path / "lists.yaml").write_text("- not\n- a mapping\n")
-    assert demo.run("find", "--list", "x").code == CODES["bad-value"][0]
+    assert demo.run("find", "--list", "x").code == Code.BAD_VALUE.exit_code
     (demo.path / "lists.yaml").write_text("{")
-    assert demo.run("find", "--list", "x").code == CODES["bad-value"][0]
+    assert demo.run("find", "--list", "x").code == Code.BAD_VALUE.exit_code
 
 
 def test_from_nothing_to_a_first_account(tmp_path):
     folder = Folder(tmp_path)
-    assert folder.run("show", "x").code == CODES["not-found"][0]
+    assert folder.run("show", "x").code == Code.NOT_FOUND.exit_code
     assert folder.run("charter", "new", "--organization", 'The "Old" Yard', "--domain", "yard.example").code == 0
     assert "no faults" in folder.run("charter", "check").out
-    assert folder.run("charter", "new").code == CODES["taken"][0]
-    assert folder.run("show", "x").code == CODES["out-of-reach"][0]
+    assert folder.run("charter", "new").code == Code.TAKEN.exit_code
+    assert folder.run("show", "x").code == Code.OUT_OF_REACH.exit_code
     assert not (tmp_path / "directory.db").exists()
     assert folder.run("hierarchy", "build", "--dry-run").code == 0
     assert not (tmp_path / "directory.db").exists()
@@ -331,7 +331,7 @@ def test_charter_names_schema_and_inference(demo):
     assert "{given 1}{surname bare}" in demo.run("charter", "infer", "login").out
     (demo.path / "charter.yaml").write_text("organisation: x\nbase: y\n")
     done = demo.run("charter", "check")
-    assert done.code == CODES["charter"][0]
+    assert done.code == Code.CHARTER.exit_code
     assert "charter.yaml:1:1: unknown key 'organisation'\n      did you mean organization?" in done.err
     assert "charter.yaml:2:7" in done.err
 
@@ -340,7 +340,7 @@ def test_the_tour_runs_as_it_says(tmp_path):
     done = Folder(tmp_path).run("demo", "tour", timeout=120)
     assert done.code == 0, done.err
     assert done.out.count("\n$ vandrel ") == 14
-    assert Folder(tmp_path).run("demo", "tour").code == CODES["taken"][0]
+    assert Folder(tmp_path).run("demo", "tour").code == Code.TAKEN.exit_code
     assert stat.S_IMODE((tmp_path / "tour" / "hand-out.csv").stat().st_mode) == 0o600
 
 
@@ -369,7 +369,7 @@ BAD = [
 def test_bad_input(demo, words, code):
     before = demo.state()
     done = demo.run(*words)
-    assert done.code == CODES[code][0], done.err
+    assert done.code == Code(code).exit_code, done.err
     assert done.err.strip()
     assert demo.state() == before
     assert "Hemmelig" not in done.err.replace("password=Hemmelig1!", "")
@@ -377,7 +377,7 @@ def test_bad_input(demo, words, code):
 
 def test_the_families_of_exit_codes_are_told_apart_and_documented():
     text = (Path(__file__).parent.parent / "docs" / "exit-codes.md").read_text("utf-8")
-    numbers = [code for code, _ in CODES.values()]
+    numbers = [code for code in [member.exit_code for member in Code]]
     assert len(set(numbers)) == len(numbers)
     for word, (code, meaning) in CODES.items():
         assert f"| {code} | `{word}` | {meaning} |" in text
@@ -402,7 +402,7 @@ def test_a_directory_that_cannot_be_written(demo):
         check=False,
     )
     demo.path.chmod(0o700)
-    assert (done.returncode, looked.returncode) == (CODES["not-permitted"][0], 0), done.stderr + looked.stderr
+    assert (done.returncode, looked.returncode) == (Code.NOT_PERMITTED.exit_code, 0), done.stderr + looked.stderr
     assert "cannot be written" in done.stderr
     assert "Traceback" not in done.stderr
 
@@ -414,12 +414,12 @@ def test_damaged_and_foreign_files(demo, name):
     good = path.read_bytes()
     path.write_bytes(good[:4096] + os.urandom(len(good) - 4096))
     done = demo.run(*words)
-    assert done.code in (CODES["damaged"][0], CODES["foreign"][0]), done.err
+    assert done.code in (Code.DAMAGED.exit_code, Code.FOREIGN.exit_code), done.err
     path.write_bytes(b"not a database at all, but long enough to be looked at as one" * 10)
-    assert demo.run(*words).code == CODES["foreign"][0]
+    assert demo.run(*words).code == Code.FOREIGN.exit_code
     path.unlink()
     sqlite3.connect(path).executescript("CREATE TABLE x(y)")
-    assert demo.run(*words).code == CODES["foreign"][0]
+    assert demo.run(*words).code == Code.FOREIGN.exit_code
 
 
 @pytest.fixture
@@ -446,7 +446,7 @@ def test_a_full_disk(small_disk, demo_template):
     )  # fmt: skip
     assert "Traceback" not in done.stderr
     assert "no room left on the disk" in done.stderr
-    assert f"code {CODES['disk-full'][0]}" in done.stdout
+    assert f"code {Code.DISK_FULL.exit_code}" in done.stdout
     assert "\nSecond mate\n" in done.stdout  # nothing was half-written
     assert "after 0" in done.stdout
 
@@ -464,7 +464,7 @@ def test_two_writers_at_once(demo):
     holder.execute("BEGIN IMMEDIATE")
     done = demo.run("edit", "alund", "title=x", "--yes")
     holder.execute("ROLLBACK")
-    assert done.code == CODES["busy"][0]
+    assert done.code == Code.BUSY.exit_code
     assert "another process has been writing" in done.err
 
 
@@ -475,7 +475,7 @@ def test_two_that_create_one_name_at_once(demo):
     codes = sorted(process.wait(timeout=60) for process in running)
     logins = {row["login"] for row in demo.run("find", "vik", "--json").json["rows"] if "Vik" in row["full"]}
     assert codes.count(0) == len(logins) >= 1
-    assert set(codes) <= {0, CODES["taken"][0]}
+    assert set(codes) <= {0, Code.TAKEN.exit_code}
 
 
 def test_a_kill_in_the_middle_is_told_of_and_finished(demo):
@@ -495,7 +495,7 @@ def test_a_kill_in_the_middle_is_told_of_and_finished(demo):
         note = demo.run("edit", "alund", "title=x", "--yes")
         assert f"job {job['number']}" in note.err
         done = demo.run("resume", "--yes")
-        assert done.code in (0, CODES["refused"][0]), done.err
+        assert done.code in (0, Code.REFUSED.exit_code), done.err
         if done.code == 0:
             assert len(demo.run("find", "office=Quay", "--json").json["rows"]) == 64
     else:
@@ -561,23 +561,23 @@ def test_a_generated_password_is_shown_on_the_other_screen_only(demo):
 def test_no_is_no(demo):
     before = demo.state()
     code, _ = at_terminal(demo, ["edit", "alund", "title=x"], [("[yes/no]", "no\r")])
-    assert code == CODES["declined"][0]
+    assert code == Code.DECLINED.exit_code
     code, seen = at_terminal(demo, ["edit", "alund", "title=x"], [("[yes/no]", "\x03")])
-    assert code == CODES["interrupted"][0]
+    assert code == Code.INTERRUPTED.exit_code
     assert "Traceback" not in seen
     assert demo.state() == before
 
 
 def test_control_characters_in_a_value_do_not_reach_the_terminal(demo):
     value = "Mate\x1b]0;owned\x07\x1b[31m"
-    assert demo.run("edit", "alund", f"title={value}", "--yes").code == CODES["bad-value"][0]
+    assert demo.run("edit", "alund", f"title={value}", "--yes").code == Code.BAD_VALUE.exit_code
     assert demo.run("edit", "alund", f"@title={value}", "--yes").code == 0
     for words in (["show", "alund"], ["show", "alund", "--raw"], ["find", "alund"], ["journal", "--last", "1"]):
         assert "\x1b" not in demo.run(*words).out
 
 
 def test_output_that_cannot_be_written(demo):
-    for redirection, code in (("> /dev/full", CODES["disk-full"][0]), (">&-", 0)):
+    for redirection, code in (("> /dev/full", Code.DISK_FULL.exit_code), (">&-", 0)):
         words = f"'{PROGRAM}' show alund {redirection}"
         done = subprocess.run(
             ["sh", "-c", words], cwd=demo.path, capture_output=True, text=True, env=demo.environment(), check=False
@@ -668,7 +668,7 @@ def test_the_manual_page(demo):
         assert f"vandrel {command}" in page.replace("\\fB", "").replace("\\fR", "").replace("\\fI\\,", "").replace(
             "\\/", ""
         )
-    for code, _ in CODES.values():
+    for code in [member.exit_code for member in Code]:
         assert f"\n.B {code}\n" in page
     if shutil.which("man"):
         (demo.path / "vandrel.1").write_text(page)
@@ -696,6 +696,6 @@ def test_a_hand_out_is_taken_back_where_nothing_was_made(demo):
         if not chunk:
             break
         seen += chunk
-    assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == CODES["taken"][0]
+    assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == Code.TAKEN.exit_code
     assert "tvik is taken" in seen
     assert not (demo.path / "h.csv").exists()

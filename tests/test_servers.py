@@ -22,7 +22,7 @@ from vandrel.errors import DirectoryError
 from vandrel.jobs.accounts.create import Creator, steps
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common.assignments import parse as assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Editor, in_order
 from vandrel.jobs.groups import create_object
 from vandrel.jobs.inspect.probe import not_kept
@@ -370,7 +370,7 @@ def test_disabled_is_said_to_be_disabled_only_where_the_server_heeds_it(context,
         assert state.able == bound(server, ANNA, "Kv9-fjord-lamp") == (locks != "TRUE"), state.sentence
         assert ("though it is marked as disabled" in state.sentence) == (locks != "TRUE")
         found = {rule.name: (rule.value, rule.source) for rule in mine.password_rules("crew").shown()}
-        assert found["lasts"] == ((42, "server: rules") if locks else (0, "charter"))
+        assert found["maximum-age"] == ((42, "server: rules") if locks else (0, "charter"))
 
 
 def test_bad_attempts_lock_and_unlocking_lets_in_again(context):

@@ -1,4 +1,4 @@
-"""Fields of the working environment, dates and hours, roles, conversions of groups, and tasks entrusted to teams."""
+"""Fields of the working environment, dates and hours, roles, conversions of groups, and tasks delegated to teams."""
 
 from __future__ import annotations
 
@@ -76,9 +76,9 @@ def test_settings_of_remote_sessions_are_decoded():
     kept += item("CtxMaxIdleTime", "40771b00") + item("CtxWFHomeDirDrive", b"H:\0\0".hex())
     assert "CtxCfgPresent㔵攱戰ぢ" in kept
     assert {name: remote_sessions.read(kept, name) for name in remote_sessions.ATTRIBUTES if remote_sessions.read(kept, name)} == {
-        "remote-logon": "no", "remote-idle": "30", "remote-drive": "H:",
+        "remote-logon": "no", "remote-idle-limit": "30", "remote-drive": "H:",
     }  # fmt: skip
-    assert remote_sessions.read(kept[:-3], "remote-idle") == remote_sessions.read("", "remote-idle") == ""
+    assert remote_sessions.read(kept[:-3], "remote-idle-limit") == remote_sessions.read("", "remote-idle-limit") == ""
     with pytest.raises(ValueError, match="cannot be read"):
         remote_sessions.decode(kept[:-3])
 
@@ -115,7 +115,7 @@ def test_everything_about_a_person_on_every_directory(place):
     assert "(recovers a password: recovery-mail)" in folder.run("journal", "--last", "1").out
     moves = "by the clock, these will be" in done.err
     assert moves == (kind == "domain")  # it alone keeps hours in UTC
-    idle = folder.run("edit", "toedegaard", "remote-idle=30", "dial-in=no", "-y")
+    idle = folder.run("edit", "toedegaard", "remote-idle-limit=30", "dial-in=no", "-y")
     assert idle.code == (0 if kind == "domain" else 19)
     if kind == "domain":
         assert "30 minutes" in folder.run("show", "toedegaard").out
@@ -224,7 +224,7 @@ def test_roles_are_given_and_taken_by_their_groups(bench):
     assert held(bench.context, ["GG-Help-Desk", "gg-it"]) == ["helpdesk"]
 
 
-# --- tasks entrusted to teams
+# --- tasks delegated to teams
 
 
 def test_a_task_is_entries_of_its_own_and_leaves_all_others_alone():
@@ -281,7 +281,7 @@ MORE = ["--charter", "more.yaml"]
 def more_tasks(folder: Folder) -> None:
     """The charter with all tasks given to the help desk: accounts below /Ferries, groups, computers."""
     text = charter_text().replace("unlock, edit-contacts]}", "unlock, edit-contacts, create-accounts]}")
-    text = text.replace("  Groups:\n", "  Groups:\n    entrusted: {gg-help-desk: [fill-groups]}\n", 1)
+    text = text.replace("  Groups:\n", "  Groups:\n    delegation: {gg-help-desk: [fill-groups]}\n", 1)
     text = text.replace("{gg-it: [join-computers]}", "{gg-help-desk: [join-computers]}")
     assert text.count("gg-help-desk: [") == 4
     (folder.path / "more.yaml").write_text(text)
@@ -322,17 +322,17 @@ def test_computers_by_the_same_verbs(place):
     assert "NQ-LOCKER-2" in folder.run("find", "--of", "computers", "--columns", "name,groups").out
 
 
-def test_the_help_desk_may_do_what_it_is_entrusted_with(place):
+def test_the_help_desk_may_do_what_it_may_do_with(place):
     kind, folder = place
     tree = folder.run("tree", "--depth", "1").out
     state = " (not in force yet)" if kind == "domain" else " (by the charter)"
     assert f"Ferries  protected  gg-help-desk: reset-passwords, unlock, edit-contacts{state}" in tree
-    entrust = folder.run("hierarchy", "entrust", "-y")
-    assert entrust.code == 0, entrust.err
+    delegate = folder.run("hierarchy", "delegate", "-y")
+    assert delegate.code == 0, delegate.err
     if kind != "domain":
-        assert "nothing enforces it" in entrust.out
+        assert "nothing enforces it" in delegate.out
         return
-    assert "Everything that the charter entrusts is in force." in folder.run("hierarchy", "entrust").out
+    assert "Everything that the charter delegates is in force." in folder.run("hierarchy", "delegate").out
     assert "reset-passwords, unlock, edit-contacts\n" in folder.run("tree", "--depth", "1").out
     assert folder.run("edit", "toedegaard", "roles+=helpdesk", "-y").code == 0
     assert (
@@ -347,19 +347,19 @@ def test_the_help_desk_may_do_what_it_is_entrusted_with(place):
             folder.run("logon", who, "--password", "-", stdin="wrong-wrong\n")
     _delegate_unlocks(folder, elsewhere="x-mpires")
     more_tasks(folder)
-    assert folder.run("hierarchy", "entrust", "-y", *MORE).code == 0
+    assert folder.run("hierarchy", "delegate", "-y", *MORE).code == 0
     _delegate_makes(folder)
     jobs = [
         j["number"]
         for j in folder.run("journal", "--json", "--last", "0").json["jobs"]
-        if j["title"].startswith("entrust")
+        if j["title"].startswith("delegate")
     ]
     assert folder.run("undo", str(jobs[0]), "-y").code == 0  # the later one, with what it added
     job = jobs[1]
     assert folder.run("undo", str(job), "-y").code == 0
     assert "(not in force yet)" in folder.run("tree", "--depth", "1").out
     assert folder.run("reset", "hbrekke", "--hand-out", "hb2.csv", "--who", "everyday", "-y").code == 41
-    assert folder.run("edit", "/Ferries", "entrusted+=gg-help-desk:make-coffee", "-y").code == 16
+    assert folder.run("edit", "/Ferries", "delegation+=gg-help-desk:make-coffee", "-y").code == 16
     assert folder.run("edit", "toedegaard", "roles-=helpdesk", "-y").code == 0
 
 
@@ -375,7 +375,7 @@ def test_the_same_as_access_rules_of_slapd(tmp_path):
         assert folder.run("edit", "toedegaard", "roles+=helpdesk", "-y").code == 0
         assert folder.run("edit", "toedegaard", "password=-", "change=no", "-y", stdin="Kv9-fjord-lamp\n").code == 0
         own = server.setup.access
-        _load_rules(server, folder.run("hierarchy", "entrust", "--rules").out, own)
+        _load_rules(server, folder.run("hierarchy", "delegate", "--rules").out, own)
         _delegate_may(folder, elsewhere="x-mpires")
         _delegate_unlocks(folder, elsewhere="x-mpires")
         # Of several, what she may do is done, the other is told; the journal knows.
@@ -384,7 +384,7 @@ def test_the_same_as_access_rules_of_slapd(tmp_path):
         assert folder.run("show", "hbrekke", "--bare", "phone").out == "+47 5555 0200\n"
         assert "1 of 2" in folder.run("journal", "--last", "1").out
         more_tasks(folder)
-        _load_rules(server, folder.run("hierarchy", "entrust", "--rules", *MORE).out, own)
+        _load_rules(server, folder.run("hierarchy", "delegate", "--rules", *MORE).out, own)
         _delegate_makes(folder)
 
 
@@ -419,12 +419,12 @@ def test_bad_attempts_lock_and_one_word_unlocks(place):
 
 # --- password rules: the test set
 
-RULES = "passwords:\n  length: 7\n  classes: 3\n  history: 24\n  lasts: 42\n  rests: 1\n  own-names: refuse\n  common: warn\n"
+RULES = "passwords:\n  length: 7\n  classes: 3\n  history: 24\n  maximum-age: 42\n  minimum-age: 1\n  own-names: refuse\n  common: warn\n"
 
 
 #: So loose that the domain's own rules, which are the test set, come to hold.
 LOOSE = (
-    "passwords:\n  length: 1\n  classes: 0\n  history: 0\n  lasts: 0\n  rests: 0\n  own-names: allow\n  common: warn\n"
+    "passwords:\n  length: 1\n  classes: 0\n  history: 0\n  maximum-age: 0\n  minimum-age: 0\n  own-names: allow\n  common: warn\n"
 )
 
 
@@ -528,8 +528,8 @@ BAD = [
     ("move /Ferries --to /Ferries/Northquay -y", 20), ("move /Shore/IT --to /Ferries -y", 27), ("move alund -y", 2),
     ("copy nobody-x A -y", 30), ("copy alund A number=1 nothing=2 -y", 10), ("copy lund A number=1 -y", 31), ("compare alund nobody-x", 30),
     ("compare alund lund", 31), ("protect nobody-x -y", 30), ("release lund -y", 31), ("undo 4711 -y", 30), ("undo -y", 2), ("logon nobody-x --password -", 30),
-    ("show alund --bare nothing", 10), ("show alund --hours-picture w.png", 30), ("hierarchy entrust now", 2),
-    ("edit /Shore entrusted+=gg-it:unlock -y", 19), ("edit /Shore name=Coast -y", 27), ("edit alund starts=2026-13-01 -y", 16),
+    ("show alund --bare nothing", 10), ("show alund --hours-picture w.png", 30), ("hierarchy delegate now", 2),
+    ("edit /Shore delegation+=gg-it:unlock -y", 19), ("edit /Shore name=Coast -y", 27), ("edit alund starts=2026-13-01 -y", 16),
 ]  # fmt: skip
 
 

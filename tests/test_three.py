@@ -175,7 +175,7 @@ def test_what_the_directory_is_and_does(place):
     assert does["keeping disabled accounts out"]["fine"] == (kind != "slapd")
     rules = {rule["rule"]: (rule["value"], rule["source"]) for rule in found["password_rules"]}
     assert rules["length"] == (12, "charter")
-    assert rules["lasts"] == ((42, "domain marrowick") if kind == "domain" else (0, "charter"))
+    assert rules["maximum-age"] == ((42, "domain marrowick") if kind == "domain" else (0, "charter"))
     assert "Kv9" not in json.dumps(found)
 
 

@@ -121,7 +121,7 @@ def test_fields_and_groups_follow_the_place(bench):
     assert bench.context.place(moved.dn.parent) == "/Ferries/Sandhaven/Engine/Officers"
     assert bench.context.one(moved, "site") == "Sandhaven"
     stays = Mover(bench.context, "/Leavers").move(moved)
-    assert [d.field for d in stays.differences] == ["place", "entrusted"]  # leavers have no department
+    assert [d.field for d in stays.differences] == ["place", "delegation"]  # leavers have no department
     assert Mover(bench.context, "/Ferries/Kelness/Deck/Hands").move(moved, fields_follow=False).differences[1:] == []
 
 

@@ -10,7 +10,6 @@ from vandrel.dialects.active import ActiveDialect
 from vandrel.dialects.base import BaseDialect
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.schema.shipped import configuration
-from vandrel.errors import CODES
 from vandrel.fields import FIELDS, Topic
 
 DOCS = Path(__file__).parent.parent / "docs"

@@ -47,10 +47,14 @@ class Code(StrEnum):
     NOT_KEPT = "not-kept", 19, "a field that this directory has no attribute for"
     REFUSED = "refused", 20, "refused by a rule"
     EMPTY_NAME = "empty-name", 21, "nothing is left of a name once it is transliterated"
-    SCHEMA = "schema", 22, "a value or object that the directory's schema does not allow: too long, wrong syntax, missing"
+    SCHEMA = (
+        "schema",
+        22,
+        "a value or object that the directory's schema does not allow: too long, wrong syntax, missing",
+    )
     TAKEN = "taken", 23, "a name that must be unique is taken"
     NO_PARENT = "no-parent", 24, "the unit that should hold the object does not exist"
-    PASSWORD = "password", 25, "a password that breaks the rules in force"  # noqa: S105
+    PASSWORD = "password", 25, "a password that breaks the rules in force"
     REQUIRED = "required", 26, "a field that is required has no value"
     PROTECTED = "protected", 27, "the object is protected"
     DANGLING = "dangling", 28, "a reference to an object that does not exist"
@@ -86,7 +90,7 @@ class Code(StrEnum):
     QUOTES = "quotes", 18, "quotes that are taken as text"
     INVISIBLE = "invisible", 18, "a character that does not show"
     LINE_BREAK = "line-break", 18, "a line break or tab within a value"
-    PASSWORD_MISSING = "password-missing", 18, "a row without a password in a file that has a column for them"  # noqa: S105
+    PASSWORD_MISSING = "password-missing", 18, "a row without a password in a file that has a column for them"
     PLACE = "place", 18, "a place other than the one where the object is"
 
     @property

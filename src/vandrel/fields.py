@@ -10,7 +10,7 @@ from enum import Enum
 
 from msgspec import Struct
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.nearest import did_you_mean
 
 
@@ -79,7 +79,7 @@ FIELDS: dict[str, Field] = {
         Field("change", "whether the password must be changed at the next logon", _T.LOGON, shape=_S.FLAG),
         Field("locked", "whether bad attempts have locked the account; no unlocks it", _T.LOGON, shape=_S.FLAG),
         Field("password-fixed", "whether its owner may not change the password: for services", _T.LOGON, shape=_S.FLAG),
-        Field("password-lasting", "whether the password never grows old: for services", _T.LOGON, shape=_S.FLAG),
+        Field("password-never-expires", "whether the password never grows old: for services", _T.LOGON, shape=_S.FLAG),
         Field("password-reversible", "whether the password can be read back: avoid", _T.LOGON, shape=_S.FLAG),
         Field("starts", "first day", _T.LOGON, shape=_S.DATE),
         Field("ends", "last day on which the account works", _T.LOGON, shape=_S.DATE),
@@ -126,7 +126,7 @@ FIELDS: dict[str, Field] = {
         Field("street", "street and number", _T.REACH, _A),
         Field("postcode", "postal code", _T.REACH),
         Field("post-box", "post office boxes", _T.REACH, many=True),
-        Field("state", "state or province", _T.REACH),
+        Field("province", "state or province", _T.REACH),
         Field("country", "country, as two letters", _T.REACH),
         Field("home", "home folder, as \\\\fileserver\\homes\\{login}", _T.DESK),
         Field("drive", "letter that the home folder gets, as H:", _T.DESK),
@@ -136,16 +136,16 @@ FIELDS: dict[str, Field] = {
         Field("remote-home", "home folder in such sessions", _T.DESK),
         Field("remote-drive", "letter of that folder", _T.DESK),
         Field("remote-profile", "folder of the profile in such sessions", _T.DESK),
-        Field("remote-longest", "longest session; 0: no limit", _T.DESK, shape=_S.NUMBER, unit="minutes"),
-        Field("remote-idle", "idle time that ends a session; 0: none", _T.DESK, shape=_S.NUMBER, unit="minutes"),
-        Field("remote-parted", "how long a cut session stays; 0: for ever", _T.DESK, shape=_S.NUMBER, unit="minutes"),
+        Field("remote-session-limit", "longest session; 0: no limit", _T.DESK, shape=_S.NUMBER, unit="minutes"),
+        Field("remote-idle-limit", "idle time that ends a session; 0: none", _T.DESK, shape=_S.NUMBER, unit="minutes"),
+        Field("remote-disconnect-limit", "how long a cut session stays; 0: for ever", _T.DESK, shape=_S.NUMBER, unit="minutes"),
         Field("dial-in", "whether dialling in is allowed; empty: as the server's policy says", _T.DESK, shape=_S.FLAG),
         Field("dial-in-callback", "number that is called back", _T.DESK),
         Field("dial-in-address", "IPv4 address given to who dials in", _T.DESK),
         Field("groups", "groups that the object is a member of", _T.BELONGS, _AGC, _S.MEMBERSHIPS, many=True),
         Field("primary", "the group that counts as the first, and lists no members", _T.BELONGS, _AC, _S.REFERENCE),
         Field("roles", "administrative roles, by the groups that make them up", _T.BELONGS, shape=_S.ROLES, many=True),
-        Field("entrusted", "teams that may do a task here and below, as gg-desk: unlock", _T.BELONGS, _U, many=True),
+        Field("delegation", "teams that may do a task here and below, as gg-desk: unlock", _T.BELONGS, _U, many=True),
         Field("purpose", "security or distribution", _T.GROUP, _G),
         Field("scope", "global, domain-local or universal", _T.GROUP, _G),
         Field("members", "members", _T.GROUP, _G, _S.REFERENCE, many=True),
@@ -180,7 +180,7 @@ def field(name: str, on: str | None = None) -> Field:
         of = f" of {'an' if on == ACCOUNT else 'a'} {on}" if on else ""
         hint = did_you_mean(name, known) or f"the fields{of} are: {', '.join(known)}"
         raise VandrelError(
-            "unknown-field", f"there is no field {name!r}{of}", where=name,
+            Code.UNKNOWN_FIELD, f"there is no field {name!r}{of}", where=Location(field=name),
             remedy=f"{hint}; a raw attribute is written @{name}",
         )  # fmt: skip
     return found

@@ -21,7 +21,7 @@ from vandrel.charter.text_building import EmptyField, PatternStyle, build
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.place import Place
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.people import PARTICLES
 from vandrel.text.string_prep import prepare
@@ -148,9 +148,11 @@ class Charter:
             pieces = build(parsed, values, PatternStyle(language=values.get("language", ""), particles=self.particles))
         except EmptyField as error:
             raise VandrelError(
-                "required", f"{error.field} is needed for {parsed.text!r} and has no value", where=error.field,
+                Code.REQUIRED,
+                f"{error.field} is needed for {parsed.text!r} and has no value",
+                where=Location(field=error.field),
                 remedy=f"give it: {error.field}=...",
-            ) from None  # fmt: skip
+            ) from None
         return " ".join("".join(map(str, pieces)).split())
 
     def place_of(self, pattern: str, values: Mapping[str, str]) -> Place:
@@ -228,4 +230,6 @@ def _lookup(kinds: Mapping[str, _T], name: str, what: str, also: Iterable[str]) 
         hint = did_you_mean(name, known) or (
             f"the charter has: {', '.join(known)}" if known else "the charter has none"
         )
-        raise VandrelError("unknown-kind", f"there is no {what} {name!r}", where=name, remedy=hint) from None
+        raise VandrelError(
+            Code.UNKNOWN_KIND, f"there is no {what} {name!r}", where=Location(field=name), remedy=hint
+        ) from None

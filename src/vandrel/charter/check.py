@@ -79,9 +79,7 @@ class Checker:
 
     def _noted(self, path: Path) -> bool:
         where = self.source.values.get(path)
-        return where is not None and any(
-            f.where == f"{self.source.name}:{where[0]}:{where[1]}" for f in self.source.faults
-        )
+        return where is not None and any((f.where.line, f.where.column) == where for f in self.source.faults)
 
     def _twice(self, words: list[str], path: Path) -> None:
         seen: dict[str, str] = {}
@@ -189,11 +187,11 @@ class Checker:
                     return
 
     def _passwords(self, given: Passwords, path: Path) -> None:
-        if given.rests and given.lasts and given.rests >= given.lasts:
+        if given.minimum_age and given.maximum_age and given.minimum_age >= given.maximum_age:
             self.source.fault(
-                (*path, "rests"),
-                f"a password that may not be changed for {given.rests} days and must be after {given.lasts}",
-                "rests must be less than lasts",
+                (*path, "minimum-age"),
+                f"a password that may not be changed for {given.minimum_age} days and must be after {given.maximum_age}",
+                "minimum-age must be less than maximum-age",
             )  # fmt: skip
         if given.generated is not None and given.length is not None and given.generated < given.length:
             self.source.fault(
@@ -225,9 +223,9 @@ class Checker:
                     before = len(self.source.faults)
                     self._pattern(stem, (*path, "groups", kind, index), document.lists)
                     sound = sound and before == len(self.source.faults)
-            for team in unit.entrusted:
+            for team in unit.delegation:
                 before = len(self.source.faults)
-                self._pattern(team, (*path, "entrusted", team), document.lists)
+                self._pattern(team, (*path, "delegation", team), document.lists)
                 sound = sound and before == len(self.source.faults)
             if unit.branch and unit.branch not in document.branches:
                 self.incomplete = True

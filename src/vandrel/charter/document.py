@@ -52,8 +52,8 @@ class Passwords(_Part, frozen=True):
         Meta(description="How many of lower case, upper case, digits and others it must have."),
     ] = None
     history: Annotated[Count | None, Meta(description="How many earlier passwords may not come again.")] = None
-    lasts: Annotated[Count | None, Meta(description="Days until it must be changed; 0: it never must.")] = None
-    rests: Annotated[Count | None, Meta(description="Days before its owner may change it again.")] = None
+    maximum_age: Annotated[Count | None, Meta(description="Days until it must be changed; 0: it never must.")] = None
+    minimum_age: Annotated[Count | None, Meta(description="Days before its owner may change it again.")] = None
     own_names: Annotated[
         Literal["refuse", "allow"] | None, Meta(description="Parts of the person's own names in the password.")
     ] = None
@@ -124,7 +124,7 @@ class Unit(_Part, frozen=True):
     groups: Annotated[
         dict[str, list[Text]], Meta(description="Groups that go with the unit: kind of group, and stems.")
     ] = {}
-    entrusted: Annotated[
+    delegation: Annotated[
         dict[str, list[Task]], Meta(description="Teams that may do a task here and below: group, and tasks.")
     ] = {}
     branch: Annotated[str, Meta(description="A branch that hangs below this unit.")] = ""

@@ -18,7 +18,7 @@ _LEAF = Unit()
 class DesignedUnit(Struct, frozen=True):
     """One unit of the design. ``words`` holds the word of each list that it is repeated for.
 
-    ``groups`` are (kind of group, stem) pairs, ``entrusted`` (group, task) pairs; ``path`` is where the charter says
+    ``groups`` are (kind of group, stem) pairs, ``delegation`` (group, task) pairs; ``path`` is where the charter says
     so, for messages.
     """
 
@@ -27,7 +27,7 @@ class DesignedUnit(Struct, frozen=True):
     protected: bool
     holds: tuple[str, ...]
     groups: tuple[tuple[str, str], ...]
-    entrusted: tuple[tuple[str, str], ...]
+    delegation: tuple[tuple[str, str], ...]
     words: Mapping[str, str]
     path: tuple[str, ...]
 
@@ -65,15 +65,15 @@ def _unit(
         for kind, stems in source.groups.items()
         for stem in stems
     )
-    entrusted = tuple(
+    delegation = tuple(
         (_fill(group, words), task)
         for source in (unit, branch)
-        for group, tasks in source.entrusted.items()
+        for group, tasks in source.delegation.items()
         for task in tasks
     )
     yield DesignedUnit(
         place, unit.about or branch.about, unit.protected and branch.protected, tuple(unit.holds or branch.holds),
-        groups, entrusted, words, path,
+        groups, delegation, words, path,
     )  # fmt: skip
     yield from _below(document, branch.units, place, words, ("branches", unit.branch, "units"))
     yield from _below(document, unit.units, place, words, (*path, "units"))

@@ -7,7 +7,7 @@ from typing import Any
 
 from vandrel.charter import cache
 from vandrel.charter.charter import Charter
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 
 
 class CharterFaults(VandrelError):
@@ -26,14 +26,16 @@ def load(path: Path, *, fresh: bool = False) -> Charter:
         text = path.read_text("utf-8")
     except FileNotFoundError:
         raise VandrelError(
-            "not-found",
+            Code.NOT_FOUND,
             "there is no charter here",
-            where=str(path),
+            where=Location(file=str(path)),
             remedy="vandrel charter new writes one to start from",
         ) from None
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
-        raise VandrelError("not-permitted", f"the charter cannot be read: {why}", where=str(path)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"the charter cannot be read: {why}", where=Location(file=str(path))
+        ) from None
     known = None if fresh else cache.find(path, text)
     if known is not None:
         return Charter(known, path)
@@ -49,13 +51,15 @@ def from_text(text: str, path: Path) -> Charter:
     from vandrel.text.schema_errors import convert
     from vandrel.text.yaml_source import read
 
-    source = read(str(path), text, "charter")
+    source = read(str(path), text, Code.CHARTER)
     if not source.faults or source.data is not None:
         document = convert(source, Document, _without_demands(json_schema()))
         Checker(document, source).run()
     if source.faults:
-        error = CharterFaults("charter", f"{len(source.faults)} faults in the charter")
-        error.findings = tuple(sorted(dict.fromkeys(source.faults), key=lambda fault: _position(fault.where)))
+        error = CharterFaults(Code.CHARTER, f"{len(source.faults)} faults in the charter")
+        error.findings = tuple(
+            sorted(dict.fromkeys(source.faults), key=lambda fault: (fault.where.line, fault.where.column))
+        )
         raise error
     return Charter(document, path)
 

@@ -12,7 +12,7 @@ from vandrel.charter.name_limits import LONGEST_ADDRESS, NameLimits
 from vandrel.charter.pattern import Pattern
 from vandrel.charter.text_building import EmptyField, PatternStyle, Piece, Straight, build, fit, to_expression
 from vandrel.charter.value_columns import WORDS, Many, straights
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.people import PARTICLES
 from vandrel.text.string_prep import fold, prepare
 
@@ -284,17 +284,19 @@ class NamingRule(Struct, frozen=True, dict=True):
         if passed:
             tried = ", ".join(f"{item.candidate} ({item.why})" for item in list(passed)[:4])
             return VandrelError(
-                "taken", f"no {name} is left on the ladder of {self.source or name}: {tried}", where=name,
+                Code.TAKEN,
+                f"no {name} is left on the ladder of {self.source or name}: {tried}",
+                where=Location(field=name),
                 remedy=f"give one: {name}=..., or add a rung with {{count}} to the charter",
-            )  # fmt: skip
+            )
         needed = [
             f"{field}={values.get(field, '')!r}"
             for field in sorted(self.fields())
             if field not in ("count", "suffix", "domain")
         ]
         return VandrelError(
-            "empty-name", f"no {name} can be made from {', '.join(needed)}: nothing is left of what it needs",
-            where=name,
+            Code.EMPTY_NAME, f"no {name} can be made from {', '.join(needed)}: nothing is left of what it needs",
+            where=Location(field=name),
             remedy=f"give it: {name}=..., or a field that the pattern {self.rungs[0].text} uses",
         )  # fmt: skip
 

@@ -9,12 +9,12 @@ from datetime import datetime, timedelta
 from msgspec import Struct
 
 from vandrel.charter.document import Passwords
-from vandrel.errors import Finding
+from vandrel.errors import NOTE, STOP, Code, Finding, Location, Severity
 from vandrel.secret import Secret
 
 #: What holds where no charter says anything.
 DEFAULTS = Passwords(
-    length=12, classes=3, history=24, lasts=0, rests=0, own_names="refuse", common="warn", first="ask", change=True,
+    length=12, classes=3, history=24, maximum_age=0, minimum_age=0, own_names="refuse", common="warn", first="ask", change=True,
     generated=16, aloud=False,
 )  # fmt: skip
 
@@ -50,9 +50,9 @@ class Rule(Struct, frozen=True):
                 return f"{value} of four classes: lower case, upper case, digits, others"
             case "history":
                 return f"none of the last {value}" if value else "earlier ones may come again"
-            case "lasts":
+            case "maximum-age":
                 return f"lasts {value} days" if value else "does not grow old"
-            case "rests":
+            case "minimum-age":
                 return (
                     f"not changed again within {value} day{'s' * (value != 1)}"
                     if value
@@ -84,7 +84,7 @@ class PasswordRules(Struct, frozen=True):
 
     def shown(self) -> Iterator[Rule]:
         """The rules that a password is checked against."""
-        for name in ("length", "classes", "own-names", "common", "history", "lasts", "rests"):
+        for name in ("length", "classes", "own-names", "common", "history", "maximum-age", "minimum-age"):
             yield self.rules[name]
 
 
@@ -119,7 +119,7 @@ def _is_stricter(rule: Rule, than: Rule) -> bool:
     if rule.name == "own-names":
         return rule.value == "refuse" != than.value
     new, old = int(rule.value), int(than.value)
-    if rule.name == "lasts":
+    if rule.name == "maximum-age":
         return new != 0 and (old == 0 or new < old)
     return new > old
 
@@ -157,8 +157,10 @@ def check(
     """
     text, findings = secret.reveal(), []
 
-    def broken(rule: str, what: str, remedy: str = "", fatal: bool = True) -> None:
-        findings.append(Finding("password", f"{what} ({rules.rules[rule].source})", "password", remedy, fatal))
+    def broken(rule: str, what: str, remedy: str = "", severity: Severity = STOP) -> None:
+        findings.append(
+            Finding(Code.PASSWORD, f"{what} ({rules.rules[rule].source})", Location(field="password"), remedy, severity)
+        )
 
     length = rules.number("length")
     if len(text) < length:
@@ -179,11 +181,11 @@ def check(
                 broken("own-names", f"it has a part of the person's own names: {part}", "choose one without it")
     if rules.number("history") and used(rules.number("history")):
         broken("history", f"it is one of the last {rules.number('history')}", "choose one that was not used before")
-    if rules.number("rests") and changed is not None and now is not None:
-        free = changed + timedelta(days=rules.number("rests"))
+    if rules.number("minimum-age") and changed is not None and now is not None:
+        free = changed + timedelta(days=rules.number("minimum-age"))
         if now < free:
             broken(
-                "rests",
+                "minimum-age",
                 f"it may not be changed again before {free:%Y-%m-%d %H:%M}",
                 "wait, or reset it as an administrator",
             )
@@ -191,7 +193,7 @@ def check(
     if common != "allow" and not secret.generated and _varies_a_word(text, [login, *full.split(), *words]):
         # Which word is not said: it would all but give the password away.
         remedy = "take words that have nothing to do with each other"
-        broken("common", "it varies a common word", remedy, fatal=common == "refuse")
+        broken("common", "it varies a common word", remedy, severity=STOP if common == "refuse" else NOTE)
     return findings
 
 

@@ -19,7 +19,7 @@ from functools import cached_property, lru_cache
 
 from msgspec import Struct
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.nearest import did_you_mean
 
 PART_WORDS = ("bare", "first", "last", "initials")
@@ -35,7 +35,7 @@ class PatternError(VandrelError):
     """A pattern that cannot be read; ``position`` counts from 0 in its text."""
 
     def __init__(self, pattern: str, position: int, why: str, remedy: str = "") -> None:
-        super().__init__("bad-pattern", f"{pattern!r}: {why}", where=f"column {position + 1}", remedy=remedy)
+        super().__init__(Code.BAD_PATTERN, f"{pattern!r}: {why}", where=Location(column=position + 1), remedy=remedy)
         self.position = position
         self.why = why
 

@@ -40,13 +40,13 @@ def carry_out(session: Session, edits: Sequence[Edit], given: Sequence[Assignmen
 
     """
     from vandrel.cli.passwords import HandOut
-    from vandrel.errors import DONE_IN_PART, Refused
+    from vandrel.errors import DONE_IN_PART, Refused, are_fatal
     from vandrel.jobs.common.edit import in_order
     from vandrel.steps.runner import Plan
 
     findings = list(dict.fromkeys(finding for edit in edits for finding in edit.findings))
     preview(session, edits, given)
-    if any(finding.fatal for finding in findings):
+    if are_fatal(findings):
         raise Refused(findings)
     hand_out = HandOut(session, getattr(session.args, "hand_out", None))
     passwords = _passwords(session, edits, given, hand_out)
@@ -110,7 +110,7 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
     from functools import partial
 
     from vandrel.cli.passwords import obtain, show_rules
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
     from vandrel.jobs.common.edit import password_rules
     from vandrel.steps.step import Password
 
@@ -119,7 +119,7 @@ def _passwords(session: Session, edits: Sequence[Edit], given: Sequence[Assignme
         return []
     choice = typed[-1]
     if choice in ("ask", "-") and len(edits) > 1:
-        raise VandrelError("usage", "one password is not given to several people", remedy="write password=generate")
+        raise VandrelError(Code.USAGE, "one password is not given to several people", remedy="write password=generate")
     change = next((a.values for a in given if a.field == "change"), None)
     context, steps = session.context, []
     for edit in edits:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.text import week
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ def _figure(width: float, height: float) -> Figure:
         from matplotlib.figure import Figure
     except ImportError:
         raise VandrelError(
-            "usage", "Matplotlib is not installed, which draws pictures", remedy="pip install 'vandrel[figures]'"
+            Code.USAGE, "Matplotlib is not installed, which draws pictures", remedy="pip install 'vandrel[figures]'"
         ) from None
     return Figure(figsize=(width, height), layout="constrained")
 
@@ -35,9 +35,13 @@ def save(figure: Figure, path: Path) -> None:
     try:
         figure.savefig(path, dpi=120)
     except ValueError as error:
-        raise VandrelError("usage", str(error), where=str(path), remedy="name the file .png, .svg or .pdf") from None
+        raise VandrelError(
+            Code.USAGE, str(error), where=Location(file=str(path)), remedy="name the file .png, .svg or .pdf"
+        ) from None
     except OSError as error:
-        raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(path)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"it cannot be written: {error.strerror}", where=Location(file=str(path))
+        ) from None
 
 
 def week_figure(hours: Sequence[bool], title: str, below: str) -> Figure:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from vandrel import file_names
 from vandrel.cli.session import Session
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.nearest import did_you_mean
 
 #: What is kept of a list, in the words of the options of ``vandrel find``.
@@ -33,9 +33,11 @@ def load(session: Session) -> dict[str, dict[str, object]]:
     try:
         data = yaml.safe_load(path.read_text("utf-8")) or {}
     except (yaml.YAMLError, OSError, UnicodeDecodeError) as error:
-        raise VandrelError("bad-value", f"the kept lists cannot be read: {error}", where=str(path)) from None
+        raise VandrelError(
+            Code.BAD_VALUE, f"the kept lists cannot be read: {error}", where=Location(file=str(path))
+        ) from None
     if not isinstance(data, dict) or not all(isinstance(item, dict) for item in data.values()):
-        raise VandrelError("bad-value", "the kept lists must be a mapping of names", where=str(path))
+        raise VandrelError(Code.BAD_VALUE, "the kept lists must be a mapping of names", where=Location(file=str(path)))
     return data
 
 
@@ -51,7 +53,9 @@ def keep(session: Session, name: str, options: dict[str, object]) -> None:
         draft.write_text(yaml.safe_dump(lists, allow_unicode=True, sort_keys=True), "utf-8")
         draft.replace(path)
     except OSError as error:
-        raise VandrelError("not-permitted", f"the list cannot be kept: {error.strerror}", where=str(path)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"the list cannot be kept: {error.strerror}", where=Location(file=str(path))
+        ) from None
     finally:
         draft.unlink(missing_ok=True)
 
@@ -68,5 +72,5 @@ def kept(session: Session, name: str) -> dict[str, object]:
         remedy = did_you_mean(name, lists) or (
             f"there are: {', '.join(lists)}" if lists else "vandrel find ... --keep NAME keeps one"
         )
-        raise VandrelError("not-found", f"no list is kept under {name!r}", where=name, remedy=remedy)
+        raise VandrelError(Code.NOT_FOUND, f"no list is kept under {name!r}", where=Location(text=name), remedy=remedy)
     return lists[name]

@@ -78,10 +78,12 @@ def _system(error: OSError) -> VandrelError:
     """What the operating system refuses: a full disk under standard output, a file that has gone."""
     import errno
 
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Location, VandrelError
 
     code = "disk-full" if error.errno in (errno.ENOSPC, errno.EDQUOT) else "not-permitted"
-    return VandrelError(code, f"the system says: {error.strerror or error}", where=str(error.filename or "output"))
+    return VandrelError(
+        code, f"the system says: {error.strerror or error}", where=Location(file=str(error.filename or "output"))
+    )
 
 
 def _internal(error: Exception) -> VandrelError:
@@ -89,12 +91,12 @@ def _internal(error: Exception) -> VandrelError:
     import tempfile
     import traceback
 
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
 
     with tempfile.NamedTemporaryFile("w", prefix="vandrel-", suffix=".txt", delete=False, encoding="utf-8") as file:
         traceback.print_exception(error, file=file)
     what = f"this is a fault of Vandrel, not of yours: {type(error).__name__}"
-    return VandrelError("internal", what, remedy=f"vandrel journal tells what was made; report it with {file.name}")
+    return VandrelError(Code.INTERNAL, what, remedy=f"vandrel journal tells what was made; report it with {file.name}")
 
 
 def _let_go() -> None:

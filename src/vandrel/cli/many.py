@@ -18,7 +18,6 @@ if TYPE_CHECKING:
 
     from vandrel.cli.passwords import HandOut
     from vandrel.errors import Finding
-    from vandrel.intake.finding import RowFinding
     from vandrel.intake.item import Item
     from vandrel.jobs.bulk.outcomes import Outcome
     from vandrel.jobs.bulk.roster import Line, Roster, State
@@ -106,17 +105,17 @@ def _number(text: str, least: int) -> int:
 # --- showing
 
 
-def show_findings(session: Session, findings: Sequence[RowFinding]) -> None:
+def show_findings(session: Session, findings: Sequence[Finding]) -> None:
     """The findings as a table, those that stop first; notes behind."""
     if session.out.as_json or not findings:
         return
-    findings = [*(f for f in findings if f.fatal), *_together([f for f in findings if not f.fatal])]
+    findings = [*(f for f in findings if f.is_fatal), *_together([f for f in findings if not f.is_fatal])]
     rows = [
         (
             str(f.row) if f.row else "-",
             f.column,
             _short(f.value),
-            f"{f.what}" if f.fatal else f"note: {f.what}",
+            f"{f.what}" if f.is_fatal else f"note: {f.what}",
             f.remedy,
         )
         for f in findings[:_SHOWN]
@@ -127,7 +126,7 @@ def show_findings(session: Session, findings: Sequence[RowFinding]) -> None:
     session.out.line()
 
 
-def _together(notes: Sequence[RowFinding]) -> list[RowFinding]:
+def _together(notes: Sequence[Finding]) -> list[Finding]:
     """Notes that say the same of many rows as one of them, with the number of the others."""
     from collections import Counter
 
@@ -259,16 +258,16 @@ def _absent(roster: Roster, wanted: Sequence[Line]) -> set[str]:
 
 
 def _tell_left_out(session: Session, number: int) -> None:
-    from vandrel.errors import Finding
+    from vandrel.errors import NOTE, Code, Finding, Location
 
     if number and not session.out.as_json:
         what = f"{count(number, 'manager or the like')} left out: they stand in rows that are made later"
         remedy = "once all are made, the same file with --mode both sets them"
-        session.out.findings([Finding("done-in-part", what, "--first", remedy, fatal=False)])
+        session.out.findings([Finding(Code.DONE_IN_PART, what, Location(option="--first"), remedy, severity=NOTE)])
 
 
 def _warn_of_one_for_all(session: Session, secrets: Sequence[Secret]) -> None:
-    from vandrel.errors import Finding
+    from vandrel.errors import NOTE, Code, Finding, Location
 
     number = len(secrets) - len({id(secret) for secret in secrets})
     if number and not session.out.as_json:
@@ -276,7 +275,7 @@ def _warn_of_one_for_all(session: Session, secrets: Sequence[Secret]) -> None:
             f"{number + 1} people get the same password, and each of them knows that of the others until it is changed"
         )
         remedy = "generated ones differ: --hand-out FILE"
-        session.out.findings([Finding("password", what, "--password", remedy, fatal=False)])
+        session.out.findings([Finding(Code.PASSWORD, what, Location(option="--password"), remedy, severity=NOTE)])
 
 
 def _checked(session: Session, roster: Roster, wanted: Sequence[Line], object_type: str) -> int:
@@ -288,7 +287,7 @@ def _checked(session: Session, roster: Roster, wanted: Sequence[Line], object_ty
         Refused: the checks do not let them through.
 
     """
-    from vandrel.errors import Refused
+    from vandrel.errors import Refused, are_fatal
     from vandrel.jobs.bulk.batches import batches
     from vandrel.jobs.common.draft import Alike
     from vandrel.secret import Secret
@@ -315,7 +314,7 @@ def _checked(session: Session, roster: Roster, wanted: Sequence[Line], object_ty
     for findings in session.runner.check_in_turn(in_turn(), {line.dn.key for line in wanted if line.dn is not None}):
         told |= dict.fromkeys(findings)
     _tell_left_out(session, left_out)
-    if any(finding.fatal for finding in told):
+    if are_fatal(told):
         raise Refused(list(told))
     session.out.findings(told if not session.out.as_json else ())
     session.out.note("Dry run: nothing was changed.")

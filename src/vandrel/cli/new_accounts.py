@@ -31,12 +31,12 @@ def make(session: Session, drafts: Sequence[Draft], choice: str, title: str, com
 
     """
     from vandrel.cli.passwords import HandOut
-    from vandrel.errors import Refused
+    from vandrel.errors import Refused, are_fatal
     from vandrel.jobs.accounts.create import steps
     from vandrel.steps.runner import Plan
 
     findings = list(dict.fromkeys(finding for draft in drafts for finding in draft.findings))
-    if any(finding.fatal for finding in findings):
+    if are_fatal(findings):
         raise Refused(findings)
     hand_out = HandOut(session, session.args.hand_out)
     made = [(draft, _password(session, draft, choice, hand_out)) for draft in drafts]

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from vandrel.charter.passwords import PasswordRules, generate
 from vandrel.cli.session import Session, read_secret_line
-from vandrel.errors import Finding, Refused, VandrelError
+from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.secret import Secret
 
 if TYPE_CHECKING:
@@ -33,9 +33,11 @@ def choice_of(typed: str) -> str:
     """
     if typed not in CHOICES:
         raise VandrelError(
-            "usage", "a password is never given on the command line, where other people can see it", where="password",
+            Code.USAGE,
+            "a password is never given on the command line, where other people can see it",
+            where=Location(field="password"),
             remedy="write password=ask, password=generate, password=none, or password=- to read it from standard input",
-        )  # fmt: skip
+        )
     return typed
 
 
@@ -63,13 +65,13 @@ def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, av
     if choice == "-":
         secret = Secret(read_secret_line())
         findings = check(secret)
-        session.out.findings(finding for finding in findings if not finding.fatal)
-        if any(finding.fatal for finding in findings):
+        session.out.findings(finding for finding in findings if not finding.is_fatal)
+        if are_fatal(findings):
             raise Refused(findings)
         return secret
     if not sys.stdin.isatty():
         raise VandrelError(
-            "usage", "nobody can be asked for a password here", where="password",
+            Code.USAGE, "nobody can be asked for a password here", where=Location(field="password"),
             remedy="write password=generate with --hand-out FILE, password=- to read it from standard input, "
             "or password=none",
         )  # fmt: skip
@@ -81,7 +83,7 @@ def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, av
         secret = Secret(first)
         findings = check(secret)
         session.out.findings(findings)
-        if not any(finding.fatal for finding in findings):
+        if not are_fatal(findings):
             return secret
 
 
@@ -138,9 +140,11 @@ class HandOut:
         if self._path is None:
             if not self._session.out.interactive:
                 raise VandrelError(
-                    "usage", "a generated password must go somewhere, and this is no terminal", where="password",
+                    Code.USAGE,
+                    "a generated password must go somewhere, and this is no terminal",
+                    where=Location(field="password"),
                     remedy="add --hand-out FILE; or do it without a password",
-                )  # fmt: skip
+                )
             return
         self._write(again=False)
 

@@ -51,7 +51,7 @@ def results_file(name: str | None) -> Iterator[TextIO | None]:
         VandrelError: ``taken`` where it exists, ``not-permitted`` where it cannot be made.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     if name is None:
         yield None
@@ -62,10 +62,10 @@ def results_file(name: str | None) -> Iterator[TextIO | None]:
     except FileExistsError:
         what = "the file of results exists and is not overwritten: nothing was made"
         remedy = "name another, or move that one away"
-        raise VandrelError("taken", what, where=name, remedy=remedy) from None
+        raise VandrelError(Code.TAKEN, what, where=Location(file=name), remedy=remedy) from None
     except OSError as error:
         what = f"the file of results cannot be made: {error.strerror}; nothing else was"
-        raise VandrelError("not-permitted", what, where=name) from None
+        raise VandrelError(Code.NOT_PERMITTED, what, where=Location(file=name)) from None
     try:
         with file:
             yield file
@@ -75,7 +75,7 @@ def results_file(name: str | None) -> Iterator[TextIO | None]:
 
 
 def write_results(file: TextIO, session: Session, found: Sequence[Outcome], report: Report) -> None:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.intake.hand_out import harmless
 
     try:
@@ -90,7 +90,7 @@ def write_results(file: TextIO, session: Session, found: Sequence[Outcome], repo
     except OSError as error:
         what = f"the results cannot be written: {error.strerror}; what was made stays made"
         remedy = f"vandrel journal {report.job} tells of it"
-        raise VandrelError("not-permitted", what, where=file.name, remedy=remedy) from None
+        raise VandrelError(Code.NOT_PERMITTED, what, where=Location(file=file.name), remedy=remedy) from None
     session.out.note(f"Results: {file.name}")
 
 

@@ -37,7 +37,7 @@ def chosen(session: Session, typed: Sequence[str], object_types: Sequence[str] =
         VandrelError: ``usage`` where nothing is named, ``not-found``, ``ambiguous``, ``bad-filter``.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.jobs.common.resolve import OBJECT_TYPES, resolve
 
     wanted = tuple(object_types) or OBJECT_TYPES
@@ -45,12 +45,12 @@ def chosen(session: Session, typed: Sequence[str], object_types: Sequence[str] =
     if not names and not session.args.where and session.out.interactive and not session.out.as_json:
         names = [input("Whom or what? ")]
     if not names and not session.args.where:
-        raise VandrelError("usage", "whom or what?", remedy=f"vandrel {session.args.command} NAME")
+        raise VandrelError(Code.USAGE, "whom or what?", remedy=f"vandrel {session.args.command} NAME")
     found = {entry.dn.key: entry for entry in (resolve(session.context, name, wanted) for name in names)}
     if session.args.where:
         found |= {entry.dn.key: entry for entry in _filtered(session, wanted)}
     if not found:
-        raise VandrelError("not-found", "the filter finds nothing", where="--where")
+        raise VandrelError(Code.NOT_FOUND, "the filter finds nothing", where=Location(option="--where"))
     return list(found.values())
 
 

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from vandrel import file_names
 from vandrel.cli.terminal import Output
-from vandrel.errors import VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 
 if TYPE_CHECKING:
     from vandrel.charter.charter import Charter
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from vandrel.directory.embedded.store import EmbeddedDirectory
     from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.directory.port import Directory
-    from vandrel.jobs.common.context import Context
+    from vandrel.objects.context import Context
     from vandrel.record.journal import Job, Journal
     from vandrel.secret import Secret
     from vandrel.steps.runner import Plan, Progress, Report, Runner
@@ -81,9 +81,11 @@ class Session:
         if own.is_file():
             return own
         raise VandrelError(
-            "not-found", f"there is no {file_names.CHARTER} in this folder or above it", where=str(here),
+            Code.NOT_FOUND,
+            f"there is no {file_names.CHARTER} in this folder or above it",
+            where=Location(file=str(here)),
             remedy="vandrel charter new writes one; vandrel demo DIR makes a folder to try things in",
-        )  # fmt: skip
+        )
 
     @property
     def folder(self) -> Path:
@@ -102,7 +104,7 @@ class Session:
             return None
         if not target:
             raise VandrelError(
-                "usage", "an identity is of a connection, and none is named", where="--who",
+                Code.USAGE, "an identity is of a connection, and none is named", where=Location(option="--who"),
                 remedy="add --directory NAME, or set VANDREL_DIRECTORY",
             )  # fmt: skip
         from vandrel.connections import config
@@ -112,7 +114,9 @@ class Session:
         who = getattr(self.args, "who", None) or os.environ.get("VANDREL_WHO") or ""
         if not config.is_url(target) and target not in connections and looks_like_a_file:
             if getattr(self.args, "who", None):
-                raise VandrelError("usage", "a directory in a file has no identities", where="--who")
+                raise VandrelError(
+                    Code.USAGE, "a directory in a file has no identities", where=Location(option="--who")
+                )
             return None
         return config.choose(target, connections, who)
 
@@ -160,22 +164,26 @@ class Session:
         if not any(charter.base.is_within(context) for context in found.contexts):
             held = " and ".join(map(str, found.contexts))
             raise VandrelError(
-                "foreign", f"the directory holds {held}, and the charter is for {charter.base}", where=found.location,
+                Code.FOREIGN,
+                f"the directory holds {held}, and the charter is for {charter.base}",
+                where=Location(server=found.location),
                 remedy="name the directory that belongs to this charter with --directory",
-            )  # fmt: skip
+            )
         return found
 
     @cached_property
     def server(self) -> LdapDirectory:
         """The server that was named, connected to and bound; needs no charter."""
-        from vandrel.errors import Finding
+        from vandrel.errors import Code, Location
 
         assert self.way is not None
         directory = connect(self.way, self.ask)
         if self.way.connection.unchecked and not self.out.as_json:
             what = "the certificate of the server is not checked: it could be another server"
             remedy = "name the file of the authority that signed it: ca-file"
-            self.out.findings([Finding("certificate", what, directory.location, remedy, fatal=False)])
+            self.out.findings(
+                [Finding(Code.CERTIFICATE, what, Location(server=directory.location), remedy, severity=NOTE)]
+            )
         return directory
 
     def ask(self, question: str) -> Secret:
@@ -191,7 +199,7 @@ class Session:
 
         if not sys.stdin.isatty() or not self.may_ask:
             raise VandrelError(
-                "usage", "nobody can be asked for a password here", where=self._target,
+                Code.USAGE, "nobody can be asked for a password here", where=Location(server=self._target),
                 remedy="give the identity a password-file, a password-command or the keyring, in the connections",
             )  # fmt: skip
         if question not in _asked:
@@ -204,9 +212,9 @@ class Session:
         try:
             return EmbeddedDirectory(self.directory_path)
         except VandrelError as error:
-            if error.code == "out-of-reach" and not self.directory_path.exists():
+            if error.code == Code.OUT_OF_REACH and not self.directory_path.exists():
                 raise VandrelError(
-                    "out-of-reach", "there is no directory here yet", where=str(self.directory_path),
+                    Code.OUT_OF_REACH, "there is no directory here yet", where=Location(file=str(self.directory_path)),
                     remedy="vandrel hierarchy build makes one, with the units of the charter",
                 ) from None  # fmt: skip
             raise
@@ -214,7 +222,7 @@ class Session:
     @cached_property
     def context(self) -> Context:
         from vandrel.dialects import dialect_for
-        from vandrel.jobs.common.context import Context
+        from vandrel.objects.context import Context
 
         directory = self.directory
         return Context(self.charter, directory, dialect_for(directory, self.charter))
@@ -228,7 +236,9 @@ class Session:
         """
         path = self.journal_path
         if not create and not path.exists():
-            raise VandrelError("not-found", "nothing has been changed yet, so there is no journal", where=str(path))
+            raise VandrelError(
+                Code.NOT_FOUND, "nothing has been changed yet, so there is no journal", where=Location(file=str(path))
+            )
         return self._opened
 
     @cached_property
@@ -247,8 +257,8 @@ class Session:
         here = self.directory.location
         if job.directory != here:
             raise VandrelError(
-                "foreign", f"job {job.number} was at work on {job.directory}, and this is {here}",
-                where=f"job {job.number}", remedy=f"name that one: --directory {job.directory}",
+                Code.FOREIGN, f"job {job.number} was at work on {job.directory}, and this is {here}",
+                where=Location(job=job.number), remedy=f"name that one: --directory {job.directory}",
             )  # fmt: skip
 
     @cached_property
@@ -276,7 +286,7 @@ class Session:
         from vandrel.errors import Refused
 
         findings = self.runner.check(plan)
-        notes = [finding for finding in findings if not finding.fatal]
+        notes = [finding for finding in findings if not finding.is_fatal]
         if notes and not self.out.as_json:
             self.out.findings(notes)
         if len(notes) < len(findings):
@@ -295,14 +305,14 @@ class Session:
         return report
 
     def report(self, report: Report) -> None:
-        from vandrel.errors import Finding
+        from vandrel.errors import Code, Location
 
         if self.out.as_json:
             return
         # Of a change that was not made at all, its cause.
-        told = [(dn, error) for dn, error in report.refused if error.code != "done-in-part" or report.made]
+        told = [(dn, error) for dn, error in report.refused if error.code != Code.DONE_IN_PART or report.made]
         self.out.findings(
-            Finding(error.code, error.findings[0].what, dn, error.findings[0].remedy)
+            Finding(error.code, error.findings[0].what, Location(dn=dn), error.findings[0].remedy)
             for dn, error in told[:_REFUSALS_SHOWN]
         )
         if len(told) > _REFUSALS_SHOWN:
@@ -315,15 +325,15 @@ class Session:
     def warn_of_broken_jobs(self) -> None:
         if self.out.as_json or not self.journal_path.exists():
             return
-        from vandrel.errors import Finding
+        from vandrel.errors import Code, Location
 
         self.out.findings(
             Finding(
-                "interrupted",
+                Code.INTERRUPTED,
                 f"job {job.number} of {job.begun[:16].replace('T', ' ')} UTC was broken off: {job.title}",
-                "journal",
+                Location(file=str(self.journal_path)),
                 f"vandrel resume {job.number} finishes it",
-                fatal=False,
+                severity=NOTE,
             )
             for job in self.journal().broken()
             if job.directory == self.directory.location and job.number != getattr(self.args, "job", 0)

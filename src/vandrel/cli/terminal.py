@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, TextIO
 
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import Code, Finding, VandrelError
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
@@ -109,7 +109,7 @@ class Output:
         console = self._make(sys.stderr)
         for finding in findings:
             text = Text()
-            text.append("stop  " if finding.fatal else "note  ", style="bold red" if finding.fatal else "bold")
+            text.append("stop  " if finding.is_fatal else "note  ", style="bold red" if finding.is_fatal else "bold")
             if finding.where and finding.where not in finding.what:
                 text.append(f"{clean(finding.where)}: ")
             text.append(clean(finding.what))
@@ -141,11 +141,11 @@ class Output:
             return
         if not self.interactive or self.as_json:
             raise VandrelError(
-                "usage", "nobody can be asked here", remedy="add --yes to make the change, --dry-run to see it only"
+                Code.USAGE, "nobody can be asked here", remedy="add --yes to make the change, --dry-run to see it only"
             )
         answer = input(f"{question} [yes/no] ").strip().casefold()
         if answer not in ("y", "yes"):
-            raise VandrelError("declined", "nothing was changed")
+            raise VandrelError(Code.DECLINED, "nothing was changed")
 
 
 _STYLES = {

@@ -31,16 +31,18 @@ def hours_picture(session: Session, entries: Sequence[Entry]) -> int:
     from pathlib import Path
 
     from vandrel.cli.figures import save, week_figure
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.text import week
 
     if len(entries) > 1:
-        raise VandrelError("usage", "one picture is of one account", where="--hours-picture")
+        raise VandrelError(Code.USAGE, "one picture is of one account", where=Location(option="--hours-picture"))
     context, path = session.context, Path(session.args.hours_picture)
     hours = context.one(entries[0], "hours")
     if not hours:
         what = f"{context.label(entries[0])} has no hours: it may log on at any time"
-        raise VandrelError("not-found", what, where="hours", remedy='give it some: hours="Mon-Fri 06-18"')
+        raise VandrelError(
+            Code.NOT_FOUND, what, where=Location(field="hours"), remedy='give it some: hours="Mon-Fri 06-18"'
+        )
     title = f"{context.label(entries[0])}: hours of the week ({session.charter.document.time_zone})"
     save(week_figure(week.parse(hours), title, hours), path)
     session.out.note(f"Written: {path}")
@@ -87,7 +89,7 @@ def rules_in_force(session: Session, entry: Entry) -> None:
     session.out.line()
     show_rules(session, rules)
     known = ages(session.context, entry, rules)
-    said = [("set", known.set, ""), ("its owner may change it from", known.rests, rules.rules["rests"].source)]
+    said = [("set", known.set, ""), ("its owner may change it from", known.minimum_age, rules.rules["minimum-age"].source)]
     said.append(("too old from", known.old, known.source))
     rows = [
         (f"  {label}", when.astimezone(session.charter.zone).strftime("%Y-%m-%d %H:%M") if when else "never", source)

@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 from msgspec import Struct, structs
 
 from vandrel.connections.document import Connection, Document, Identity, json_schema
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.nearest import did_you_mean, listed
 
 _SCHEMES = ("ldap", "ldaps", "ldapi")
@@ -64,7 +64,7 @@ def load(paths: Iterable[Path]) -> dict[str, Connection]:
         except (OSError, UnicodeDecodeError) as error:
             why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
             raise VandrelError(
-                "not-permitted", f"the file of connections cannot be read: {why}", where=str(path)
+                Code.NOT_PERMITTED, f"the file of connections cannot be read: {why}", where=Location(file=str(path))
             ) from None
         for name, connection in _read(path, text).connections.items():
             found.setdefault(name, _from_folder(path.parent, connection))
@@ -88,7 +88,7 @@ def _read(path: Path, text: str) -> Document:
     from vandrel.text.schema_errors import convert
     from vandrel.text.yaml_source import read
 
-    source = read(str(path), text, "connections")
+    source = read(str(path), text, Code.CONNECTIONS)
     document = convert(source, Document, json_schema()) if source.data is not None else Document()
     for name, connection in document.connections.items():
         for number, url in enumerate(connection.hosts):
@@ -101,7 +101,7 @@ def _read(path: Path, text: str) -> Document:
             if identity.password_file and identity.password_command:
                 source.fault(where, "the password comes from a file or from a command, not both", key=True)
     if source.faults:
-        faults = ConnectionFaults("connections", source.faults[0].what)
+        faults = ConnectionFaults(Code.CONNECTIONS, source.faults[0].what)
         faults.findings = tuple(source.faults)
         raise faults
     return document
@@ -118,14 +118,16 @@ def choose(target: str, book: dict[str, Connection], who: str) -> Target:
         bare = _address(target)
         if not bare:
             what = f"{target!r} is no LDAP URL"
-            raise VandrelError("bad-value", what, where="--directory", remedy="write ldaps://HOST")
+            raise VandrelError(Code.BAD_VALUE, what, where=Location(option="--directory"), remedy="write ldaps://HOST")
         local = Identity(sasl="external") if bare.startswith("ldapi:") else None
         return Target("", Connection([bare]), who, _typed(who) if who else local)
     connection = book.get(target)
     if connection is None:
         known = f"there are: {listed(book, 'and')}" if book else "there is no connections.yaml that names any"
         hint = did_you_mean(target, book) or f"{known}; a file has a / or a . in its name"
-        raise VandrelError("not-found", f"there is no connection {target!r}", where="--directory", remedy=hint)
+        raise VandrelError(
+            Code.NOT_FOUND, f"there is no connection {target!r}", where=Location(option="--directory"), remedy=hint
+        )
     if not who:
         word, identity = next(iter(connection.identities.items()), ("", None))
         return Target(target, connection, word, identity)
@@ -135,7 +137,9 @@ def choose(target: str, book: dict[str, Connection], who: str) -> Target:
         return Target(target, connection, who, typed)
     have = f"it has: {listed(connection.identities, 'and')}" if connection.identities else "it names none"
     hint = did_you_mean(who, connection.identities) or have
-    raise VandrelError("not-found", f"the connection {target} has no identity {who!r}", where="--who", remedy=hint)
+    raise VandrelError(
+        Code.NOT_FOUND, f"the connection {target} has no identity {who!r}", where=Location(option="--who"), remedy=hint
+    )
 
 
 def _typed(who: str) -> Identity | None:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from vandrel.connections.config import Target
 from vandrel.connections.passwords import Ask, obtain
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 
 if TYPE_CHECKING:
     from vandrel.directory.ldap.store import LdapDirectory
@@ -24,9 +24,11 @@ def connect(way: Target, ask: Ask) -> LdapDirectory:
         from vandrel.directory.ldap.store import LdapDirectory
     except ImportError:
         raise VandrelError(
-            "out-of-reach", "the library that speaks LDAP is not installed", where=way.name or way.connection.hosts[0],
+            Code.OUT_OF_REACH,
+            "the library that speaks LDAP is not installed",
+            where=Location(server=way.name or way.connection.hosts[0]),
             remedy="pip install vandrel[ldap]",
-        ) from None  # fmt: skip
+        ) from None
     connection, identity = way.connection, way.identity
     return LdapDirectory(
         Settings(

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from vandrel.connections.config import Target
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.secret import Secret
 
 #: Under this name the keyring keeps our passwords.
@@ -64,17 +64,17 @@ def _from_file(path: Path) -> Secret:
             state = os.fstat(file.fileno())
             if state.st_mode & (stat.S_IRWXG | stat.S_IRWXO):
                 raise VandrelError(
-                    "not-permitted", "others than you can read the password file", where=str(path),
+                    Code.NOT_PERMITTED, "others than you can read the password file", where=Location(file=str(path)),
                     remedy=f"chmod 600 {shlex.quote(str(path))}",
                 )  # fmt: skip
             text = file.readline().rstrip("\r\n")
     except OSError as error:
         raise VandrelError(
-            "not-found", f"the password file cannot be read: {error.strerror}", where=str(path)
+            Code.NOT_FOUND, f"the password file cannot be read: {error.strerror}", where=Location(file=str(path))
         ) from None
     except UnicodeDecodeError:
-        raise VandrelError("bad-value", "the password file is not UTF-8", where=str(path)) from None
-    return _some(text, str(path))
+        raise VandrelError(Code.BAD_VALUE, "the password file is not UTF-8", where=Location(file=str(path))) from None
+    return _some(text, Location(file=str(path)))
 
 
 def _from_command(command: str) -> Secret:
@@ -83,13 +83,17 @@ def _from_command(command: str) -> Secret:
         done = subprocess.run(words, stdout=subprocess.PIPE, timeout=_SECONDS, check=False, stdin=subprocess.DEVNULL)
     except (OSError, ValueError) as error:
         why = error.strerror if isinstance(error, OSError) else error
-        raise VandrelError("not-found", f"the password command cannot be run: {why}", where=command) from None
+        raise VandrelError(
+            Code.NOT_FOUND, f"the password command cannot be run: {why}", where=Location(text=command)
+        ) from None
     except subprocess.TimeoutExpired:
-        raise VandrelError("not-found", f"the password command took over {_SECONDS} seconds", where=command) from None
+        raise VandrelError(
+            Code.NOT_FOUND, f"the password command took over {_SECONDS} seconds", where=Location(text=command)
+        ) from None
     if done.returncode:
         what = f"the password command ended with exit code {done.returncode}"
-        raise VandrelError("not-found", what, where=command, remedy="run it by hand to see why")
-    return _some(done.stdout.decode("utf-8", "replace").split("\n", 1)[0].rstrip("\r"), command)
+        raise VandrelError(Code.NOT_FOUND, what, where=Location(text=command), remedy="run it by hand to see why")
+    return _some(done.stdout.decode("utf-8", "replace").split("\n", 1)[0].rstrip("\r"), Location(text=command))
 
 
 def _from_keyring(way: Target) -> Secret:
@@ -100,7 +104,7 @@ def _from_keyring(way: Target) -> Secret:
         raise _no_keyring(error) from None
     if found is None:
         raise VandrelError(
-            "not-found", f"the keyring has no password for {key_of(way)}", where=way.name,
+            Code.NOT_FOUND, f"the keyring has no password for {key_of(way)}", where=Location(server=way.name),
             remedy=f"vandrel probe --directory {way.name} --who {way.word} --keep-password asks for it once",
         )  # fmt: skip
     return Secret(found)
@@ -111,7 +115,7 @@ def _keyring() -> object:
         import keyring
     except ImportError:
         raise VandrelError(
-            "not-found", "the keyring library is not installed", where="keyring",
+            Code.NOT_FOUND, "the keyring library is not installed", where=Location(text='keyring'),
             remedy="pip install vandrel[keyring], or name a password-file or password-command",
         ) from None  # fmt: skip
     return keyring
@@ -120,12 +124,12 @@ def _keyring() -> object:
 def _no_keyring(error: Exception) -> VandrelError:
     """What the keyring says, by its class alone: its text could hold anything."""
     return VandrelError(
-        "not-found", f"the system's keyring cannot be used ({type(error).__name__})", where="keyring",
+        Code.NOT_FOUND, f"the system's keyring cannot be used ({type(error).__name__})", where=Location(text='keyring'),
         remedy="is it unlocked? else name a password-file or password-command",
     )  # fmt: skip
 
 
-def _some(text: str, where: str) -> Secret:
+def _some(text: str, where: Location) -> Secret:
     if not text:
-        raise VandrelError("not-found", "there is no password", where=where)
+        raise VandrelError(Code.NOT_FOUND, "there is no password", where=where)
     return Secret(text)

@@ -15,10 +15,10 @@ from vandrel.dialects import dialect_for
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.port import Directory
-from vandrel.errors import Refused
+from vandrel.errors import Refused, are_fatal
 from vandrel.jobs.accounts.create import Creator, steps
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.resolve import resolve
@@ -82,7 +82,7 @@ def _hire(context: Context, runner: Runner, people: list[Row], title: str) -> di
     for row in people:
         given = {name: (value,) for name, value in row.items() if value and name not in ("kind", "refers")}
         draft = creator.draft(row["kind"], {**given, **_MORE.get(row["kind"], {})})
-        if any(finding.fatal for finding in draft.findings):
+        if are_fatal(draft.findings):
             raise Refused(draft.findings)
         assert draft.rules is not None
         wanted = draft.rules.rules["first"].value == "generate"

@@ -36,13 +36,13 @@ _PRIMARY, _FURTHER = "SMTP:", "smtp:"
 _UNIQUE = {"sAMAccountName": "login", "userPrincipalName": "principal", "mail": "mail", "proxyAddresses": "alias"}
 _FLAGS = {
     "enabled": account_control.DISABLED,
-    "password-lasting": account_control.PASSWORD_LASTS,
+    "password-never-expires": account_control.PASSWORD_LASTS,
     "password-reversible": account_control.REVERSIBLE,
 }
 _VIRTUAL = {"protected": "vandrelProtected", "password-fixed": "vandrelPasswordFixed"}
-_ENTRUSTED = "vandrelEntrusted"
+_DELEGATION = "vandrelDelegation"
 #: Given by the name or by other attributes, or set once the object is there.
-_NOT_AT_CREATION = {"name", "full", "enabled", "locked", "purpose", "scope", "entrusted", *_VIRTUAL}
+_NOT_AT_CREATION = {"name", "full", "enabled", "locked", "purpose", "scope", "delegation", *_VIRTUAL}
 #: What the server alone gives an object, though its schema lets clients change some of it later: [MS-SAMR] 3.1.1.8 and
 #: 3.1.5.1.4 (counters, times, types), [MS-ADTS] 3.1.1.5.2 (categories, descriptors).
 _SERVERS_OWN = frozenset(
@@ -66,7 +66,7 @@ class ActiveDialect(BaseDialect):
     ATTRIBUTES: ClassVar[Mapping[str, str]] = {
         "login": "sAMAccountName", "principal": "userPrincipalName", "enabled": "userAccountControl",
         "password": "unicodePwd", "change": "pwdLastSet",
-        "locked": "lockoutTime", "password-lasting": "userAccountControl",
+        "locked": "lockoutTime", "password-never-expires": "userAccountControl",
         "password-reversible": "userAccountControl", "photo": "thumbnailPhoto", "badge": "employeeNumber",
         "division": "division", "recovery-mail": "otherMailbox", "home-address": "homePostalAddress",
         "ip-phone": "ipPhone", "post-box": "postOfficeBox", "home": "homeDirectory", "drive": "homeDrive",
@@ -82,8 +82,8 @@ class ActiveDialect(BaseDialect):
         "assistant": "assistant", "owner": "managedBy", "mail": "mail", "alias": "proxyAddresses",
         "phone": "telephoneNumber", "mobile": "mobile", "fax": "facsimileTelephoneNumber", "pager": "pager",
         "home-phone": "homePhone", "web": "wWWHomePage", "street": "streetAddress", "postcode": "postalCode",
-        "state": "st", "country": "c", "primary": "primaryGroupID", "purpose": "groupType", "scope": "groupType",
-        "members": "member", "notes": "description", "protected": "vandrelProtected", "entrusted": _ENTRUSTED,
+        "province": "st", "country": "c", "primary": "primaryGroupID", "purpose": "groupType", "scope": "groupType",
+        "members": "member", "notes": "description", "protected": "vandrelProtected", "delegation": _DELEGATION,
     }  # fmt: skip
     ELSEWHERE: ClassVar[Mapping[tuple[str, str], str]] = {(UNIT, "name"): "ou"}
 
@@ -154,7 +154,7 @@ class ActiveDialect(BaseDialect):
         match field:
             case "enabled":
                 return yes(not _control(entry) & account_control.DISABLED)
-            case "password-lasting" | "password-reversible":
+            case "password-never-expires" | "password-reversible":
                 return yes(True) if _control(entry) & _FLAGS[field] else []
             case "password-fixed":
                 return yes(True) if entry.text("vandrelPasswordFixed") == "TRUE" else []
@@ -184,7 +184,7 @@ class ActiveDialect(BaseDialect):
                     else account_control.scope_of(kept or "0")
                 )
                 return [said] if said else []
-            case "entrusted":
+            case "delegation":
                 return [self._team_and_task(value) for value in entry.texts(attribute)]
             case "primary":
                 return [str(dn) for dn in self._primary(entry)]
@@ -244,7 +244,7 @@ class ActiveDialect(BaseDialect):
     def _teams(self) -> dict[str, str]:
         return {}
 
-    def _entrusted(self, value: str) -> str:
+    def _delegations(self, value: str) -> str:
         name, _, task = value.rpartition(": ")
         where = And((self.filter_for(GROUP), Compare("cn", "=", name)))
         team = next(self._directory.search(self._charter.base, where=where, only=["objectSid"]), None)
@@ -353,8 +353,8 @@ class ActiveDialect(BaseDialect):
             for field, given in values.items()
             if field in _VIRTUAL and list(given) == ["yes"]
         ]
-        if entrusted := self.stored("entrusted", values.get("entrusted", ())):
-            found.append(Change(_ENTRUSTED, added=tuple(entrusted)))
+        if delegated := self.stored("delegation", values.get("delegation", ())):
+            found.append(Change(_DELEGATION, added=tuple(delegated)))
         return found
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
@@ -424,8 +424,8 @@ class ActiveDialect(BaseDialect):
             return [hours.encode(hours.shifted(week.parse(value), -self._ahead)) for value in values]
         if field == "machines":
             return [",".join(values)] if values else []
-        if field == "entrusted":
-            return [self._entrusted(value) for value in values]
+        if field == "delegation":
+            return [self._delegations(value) for value in values]
         if field in ("purpose", "scope", "primary"):
             return []  # a part of a number
         if field in ("dial-in", "remote-logon"):

@@ -60,7 +60,7 @@ class StandardDialect(BaseDialect):
         "category": "businessCategory", "car": "carLicense", "manager": "manager", "assistant": "secretary",
         "sponsor": "vandrelSponsor", "owner": "owner", "mail": "mail", "alias": "vandrelMailAlias",
         "phone": "telephoneNumber", "mobile": "mobile", "fax": "facsimileTelephoneNumber", "pager": "pager",
-        "home-phone": "homePhone", "web": "labeledURI", "street": "street", "postcode": "postalCode", "state": "st",
+        "home-phone": "homePhone", "web": "labeledURI", "street": "street", "postcode": "postalCode", "province": "st",
         "country": "c", "purpose": "vandrelGroupPurpose", "scope": "vandrelGroupScope", "members": "member",
         "notes": "description", "protected": "vandrelProtected",
     }  # fmt: skip
@@ -184,8 +184,8 @@ class StandardDialect(BaseDialect):
         days = {name: -(-int(policy.text(name) or 0) // _DAY) for name in ("pwdMaxAge", "pwdMinAge")}
         number = {name: int(policy.text(name) or 0) for name in ("pwdMinLength", "pwdInHistory")}
         found = Passwords(
-            length=number["pwdMinLength"], history=number["pwdInHistory"], lasts=days["pwdMaxAge"],
-            rests=days["pwdMinAge"],
+            length=number["pwdMinLength"], history=number["pwdInHistory"], maximum_age=days["pwdMaxAge"],
+            minimum_age=days["pwdMinAge"],
         )  # fmt: skip
         return [(f"server: {policy.dn.name}", found)]
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from functools import lru_cache
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.string_prep import prepare
 
 #: Between the names of a key, root first. Preparation (RFC 4518) maps these controls to nothing in values.
@@ -196,9 +196,9 @@ ROOT = DN(())
 
 def _bad(text: str, column: int, why: str) -> VandrelError:
     return VandrelError(
-        "bad-name",
+        Code.BAD_NAME,
         f"{text!r} is not a distinguished name: {why}",
-        where=f"column {column + 1}",
+        where=Location(column=column + 1),
         remedy="a name looks like cn=Anna Lund,ou=Deck,dc=example; write a comma inside a value as \\,",
     )
 

@@ -7,7 +7,7 @@ from typing import NoReturn, Protocol
 
 from msgspec import Struct
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 
 _DESCRIPTION = re.compile(r"(?:[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+)(?:;[A-Za-z0-9-]+)*")
 _RULE = re.compile(r"[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+")
@@ -97,9 +97,9 @@ class _Reader:
 
     def fail(self, why: str) -> NoReturn:
         raise VandrelError(
-            "bad-filter",
+            Code.BAD_FILTER,
             f"{self.text!r} is not a filter: {why}",
-            where=f"column {self.at + 1}",
+            where=Location(column=self.at + 1),
             remedy="a filter looks like (&(objectClass=person)(title=*mate*)); write ( ) * \\ in a value "
             "as \\28 \\29 \\2a \\5c",
         )

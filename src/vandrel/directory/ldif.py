@@ -13,7 +13,7 @@ from msgspec import Struct
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 
 #: Columns after which a line is folded (RFC 2849, note 2).
 WIDTH = 76
@@ -58,7 +58,7 @@ class Record(Struct, frozen=True):
 
 
 def _fail(line: int, why: str, remedy: str = "") -> NoReturn:
-    raise VandrelError("bad-value", f"this is not LDIF: {why}", where=f"line {line}", remedy=remedy)
+    raise VandrelError(Code.BAD_VALUE, f"this is not LDIF: {why}", where=Location(line=line), remedy=remedy)
 
 
 class _Line(Struct):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from vandrel.directory.dn import DN
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, VandrelError
 
 _SLASH = re.compile(r"(?<!\\)/")
 _ESCAPED = re.compile(r"\\(/)")
@@ -22,7 +22,7 @@ def parse(text: str) -> Place:
     """
     if not text.startswith("/"):
         raise VandrelError(
-            "bad-name", f"{text!r} is no place: it does not begin with '/'",
+            Code.BAD_NAME, f"{text!r} is no place: it does not begin with '/'",
             remedy="write the units from the top down: /Ferries/Northquay",
         )  # fmt: skip
     steps = tuple(_ESCAPED.sub(r"\1", step).strip() for step in _SLASH.split(text)[1:])
@@ -30,7 +30,7 @@ def parse(text: str) -> Place:
         steps = steps[:-1]
     if "" in steps:
         raise VandrelError(
-            "bad-name",
+            Code.BAD_NAME,
             f"{text!r} is no place: a unit without a name",
             remedy="write /Ferries/Northquay, or / for the top",
         )

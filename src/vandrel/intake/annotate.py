@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date, datetime
 from pathlib import Path
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.intake.hand_out import harmless
 from vandrel.intake.table import Cell, Table, text
 
@@ -43,14 +43,14 @@ def must_be_new(target: Path) -> None:
 
     """
     if target.suffix.lower() not in _FORMS:
-        raise VandrelError("usage", f"rows cannot be written as {target.suffix or 'a file without a suffix'}",
-                           where=str(target), remedy="name it .csv, .xlsx or .ods")  # fmt: skip
+        raise VandrelError(Code.USAGE, f"rows cannot be written as {target.suffix or 'a file without a suffix'}",
+                           where=Location(file=str(target)), remedy="name it .csv, .xlsx or .ods")  # fmt: skip
     if target.exists():
         raise _taken(target)
 
 
 def _taken(target: Path) -> VandrelError:
-    return VandrelError("taken", "the file exists and is not overwritten", where=str(target),
+    return VandrelError(Code.TAKEN, "the file exists and is not overwritten", where=Location(file=str(target)),
                         remedy="name another, or move that one away")  # fmt: skip
 
 
@@ -68,7 +68,9 @@ def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell
     except FileExistsError:
         raise _taken(target) from None
     except OSError as error:
-        raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(target)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"it cannot be written: {error.strerror}", where=Location(file=str(target))
+        ) from None
 
 
 def _csv(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
@@ -143,5 +145,7 @@ def missing_since(path: Path, keys: Sequence[str], today: date) -> dict[str, str
         try:
             notes.write_text(json.dumps(since, ensure_ascii=False, indent=1, sort_keys=True) + "\n", "utf-8")
         except OSError as error:
-            raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(notes)) from None
+            raise VandrelError(
+                Code.NOT_PERMITTED, f"it cannot be written: {error.strerror}", where=Location(file=str(notes))
+            ) from None
     return since

@@ -8,10 +8,10 @@ from datetime import date, datetime, time, timedelta
 from functools import partial
 from itertools import islice
 
+from vandrel.errors import Code, Finding, Location
 from vandrel.fields import FIELDS, Shape
 from vandrel.intake.columns import Columns
 from vandrel.intake.description import PASSWORD, Column, Description
-from vandrel.intake.finding import RowFinding
 from vandrel.intake.item import Item
 from vandrel.intake.table import Cell, Row, text
 from vandrel.intake.traps import (
@@ -115,7 +115,7 @@ class Converter:
 
     def _password(self, item: Item, name: str, cell: Cell) -> None:
         if cell == "":
-            item.fault(PASSWORD, "", "password-missing", "the row has no password, and its column is there for one",
+            item.fault(PASSWORD, "", Code.PASSWORD_MISSING, "the row has no password, and its column is there for one",
                        "give one, or take the column out: then it is generated")  # fmt: skip
         elif text(cell).casefold() != GENERATE:
             item.secret = Secret(text(cell))
@@ -135,10 +135,10 @@ class Converter:
         if _SERIAL.fullmatch(value):
             meant = _DAY_ZERO + timedelta(days=int(float(value)))
             what = f"a spreadsheet's number for {meant}, where a day as {ways} is expected"
-            item.fault(field, value, "date-serial", what, f"write {meant}")
+            item.fault(field, value, Code.DATE_SERIAL, what, f"write {meant}")
         else:
             item.fault(
-                field, value, "date", f"no day as {ways}", "write it so, or name the way it is written: dates: [...]"
+                field, value, Code.DATE, f"no day as {ways}", "write it so, or name the way it is written: dates: [...]"
             )
         return None
 
@@ -153,7 +153,11 @@ class Converter:
         if word in no:
             return ("no",) if word else None
         item.fault(
-            field, text(cell), "word", f"neither yes ({', '.join(sorted(yes))}) nor no", "add the word to yes: or no:"
+            field,
+            text(cell),
+            Code.WORD,
+            f"neither yes ({', '.join(sorted(yes))}) nor no",
+            "add the word to yes: or no:",
         )
         return None
 
@@ -164,7 +168,7 @@ class Converter:
                 return self._nothing(item, field, cell)
             return (cell,)  # the usual case, without a look at each letter
         if isinstance(cell, (date, time, timedelta)):
-            item.fault(field, text(cell), "date-made", "a spreadsheet made a day or a time of it",
+            item.fault(field, text(cell), Code.DATE_MADE, "a spreadsheet made a day or a time of it",
                        "format the column as text, and write the value again")  # fmt: skip
             return None
         value = text(cell)
@@ -183,7 +187,7 @@ class Converter:
 
     @staticmethod
     def _nothing(item: Item, field: str, value: str) -> None:
-        item.fault(field, value, "placeholder", "a word that stands for nothing", "leave the cell empty")
+        item.fault(field, value, Code.PLACEHOLDER, "a word that stands for nothing", "leave the cell empty")
 
     def _spoilt(self, field: str, value: str) -> tuple[str, str, str] | None:
         """What happened to a value on its way here: trap, what, remedy."""
@@ -222,7 +226,7 @@ class Converter:
 
     # --- the row as a whole
 
-    def _misplaced(self, row: Row) -> RowFinding | None:
+    def _misplaced(self, row: Row) -> Finding | None:
         """A row that cannot be read cell by cell: shifted, cut short, a second header, a line of totals."""
         cells, width = row.cells, len(self._header)
         count = len(cells)
@@ -235,24 +239,35 @@ class Converter:
                 f"{count - width} too far to the right"
             )
             remedy = "a separator stands inside of a value: put that value in quotes"
-            return RowFinding(row.number, column, "", "shifted", what, remedy)
+            return Finding(Code.SHIFTED, what, Location(row=row.number, header=column), remedy)
         filled = [cell for cell in cells if cell != ""]
         if 0 < len(filled) <= 2 < width and str(filled[0]).strip(" :.").casefold() in TOTALS:
-            return RowFinding(row.number, self._header[0], str(filled[0]), "totals", "a line of totals, and nobody",
-                              "take the row out")  # fmt: skip
+            return Finding(
+                Code.TOTALS,
+                "a line of totals, and nobody",
+                Location(row=row.number, header=self._header[0]),
+                "take the row out",
+                value=str(filled[0]),
+            )
         if count == width and [text(cell) for cell in cells] == self._header:
             what = "the header stands here as if it were data"
-            return RowFinding(row.number, self._header[0], text(cells[0]), "header", what, "take the row out")
+            return Finding(
+                Code.HEADER,
+                what,
+                Location(row=row.number, header=self._header[0]),
+                "take the row out",
+                value=text(cells[0]),
+            )
         wrong = [i for i, fits in self._tests.items() if i < len(cells) and cells[i] != "" and not fits.test(cells[i])]
         for by in (1, -1) if wrong else ():
             if fault := self._shifted(row, by, wrong):
                 return fault
         if count < width - 1 and any(index >= count for index in self._tests):
             what = f"the row has {count} cells and the header {width}: it is cut short"
-            return RowFinding(row.number, self._header[count], "", "short", what, "complete the row")
+            return Finding(Code.SHORT, what, Location(row=row.number, header=self._header[count]), "complete the row")
         return None
 
-    def _shifted(self, row: Row, by: int, wrong: Sequence[int]) -> RowFinding | None:
+    def _shifted(self, row: Row, by: int, wrong: Sequence[int]) -> Finding | None:
         """Whether several cells do not fit their columns, and all of them fit the column beside."""
         cells = row.cells
 
@@ -270,7 +285,9 @@ class Converter:
         side = "right" if by > 0 else "left"
         what = f"from {column} on, the cells fit the columns beside: everything stands one too far to the {side}"
         remedy = "an empty cell was put in or left out, or a separator stands inside of a value"
-        return RowFinding(row.number, column, text(cells[min(wrong)]), "shifted", what, remedy)
+        return Finding(
+            Code.SHIFTED, what, Location(row=row.number, header=column), remedy, value=text(cells[min(wrong)])
+        )
 
     def _first_misfit(self, cells: Sequence[Cell]) -> str:
         """The column before the first whose cell does not fit: there the row went astray."""

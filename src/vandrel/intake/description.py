@@ -12,7 +12,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import Meta, Struct
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import FIELDS, Shape
 from vandrel.intake.layout import Layout
 from vandrel.text.nearest import did_you_mean
@@ -106,17 +106,17 @@ def load(path: Path) -> Description:
         text = path.read_text("utf-8")
     except FileNotFoundError:
         raise VandrelError(
-            "not-found", "there is no such description of columns", where=str(path),
+            Code.NOT_FOUND, "there is no such description of columns", where=Location(file=str(path)),
             remedy="vandrel import FILE --propose writes one",
         ) from None  # fmt: skip
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
-        raise VandrelError("not-permitted", f"it cannot be read: {why}", where=str(path)) from None
-    source = read(str(path), text, "intake")
+        raise VandrelError(Code.NOT_PERMITTED, f"it cannot be read: {why}", where=Location(file=str(path))) from None
+    source = read(str(path), text, Code.INTAKE)
     found = convert(source, Description, json_schema())
     _check(source, found)
     if source.faults:
-        faults = IntakeFaults("intake", source.faults[0].what)
+        faults = IntakeFaults(Code.INTAKE, source.faults[0].what)
         faults.findings = tuple(source.faults)
         raise faults
     return found

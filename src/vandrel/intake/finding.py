@@ -7,7 +7,7 @@ from typing import Any
 from msgspec import Struct
 
 
-class RowFinding(Struct, frozen=True):
+class Finding(Struct, frozen=True):
     """One thing that the check of a tabular file found.
 
     ``row`` counts the lines or rows of the file from 1; 0 stands for the file as a whole. ``trap`` is the word for what

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.secret import Secret
 
 #: Columns of the text and of the spreadsheet.
@@ -41,8 +41,12 @@ def form_of(path: Path) -> str:
     name = Path(path.stem) if path.suffix == ENCRYPTED else path
     if name.suffix.lower() not in FORMS:
         remedy = f"end its name with {', '.join(FORMS)}; and {ENCRYPTED}, if it is encrypted"
-        raise VandrelError("usage", f"a hand-out cannot be a file {name.suffix or 'without a suffix'}", where=str(path),
-                           remedy=remedy)  # fmt: skip
+        raise VandrelError(
+            Code.USAGE,
+            f"a hand-out cannot be a file {name.suffix or 'without a suffix'}",
+            where=Location(file=str(path)),
+            remedy=remedy,
+        )
     return name.suffix.lower()
 
 
@@ -57,7 +61,7 @@ def must_be_possible(path: Path, recipient: str = "") -> None:
     if (path.suffix == ENCRYPTED) != bool(recipient):
         what = "the name of an encrypted hand-out ends with .age" if recipient else "whom is it encrypted for?"
         remedy = f"name it {path}{ENCRYPTED}" if recipient else "add --recipient age1..., or take .age off its name"
-        raise VandrelError("usage", what, where=str(path), remedy=remedy)
+        raise VandrelError(Code.USAGE, what, where=Location(file=str(path)), remedy=remedy)
     if recipient:
         _encrypted(b"", recipient)
 
@@ -83,10 +87,12 @@ def write(path: Path, slips: Sequence[Slip], organization: str, recipient: str =
         if again:
             target.replace(path)
     except FileExistsError:
-        raise VandrelError("taken", "the hand-out file exists and is not overwritten", where=str(path)) from None
+        raise VandrelError(
+            Code.TAKEN, "the hand-out file exists and is not overwritten", where=Location(file=str(path))
+        ) from None
     except OSError as error:
         what = f"the hand-out cannot be written: {error.strerror}"
-        raise VandrelError("not-permitted", what, where=str(path)) from None
+        raise VandrelError(Code.NOT_PERMITTED, what, where=Location(file=str(path))) from None
 
 
 def read(path: Path) -> list[Slip]:
@@ -251,7 +257,10 @@ def _encrypted(content: bytes, recipient: str) -> bytes:
         key = pyrage.x25519.Recipient.from_str(recipient)
     except (pyrage.RecipientError, ValueError):
         raise VandrelError(
-            "usage", "this is no public key of the age format", where="--recipient", remedy="it begins with age1"
+            Code.USAGE,
+            "this is no public key of the age format",
+            where=Location(option="--recipient"),
+            remedy="it begins with age1",
         ) from None
     return bytes(pyrage.encrypt(content, [key]))
 

@@ -8,8 +8,8 @@ from operator import attrgetter
 
 from msgspec import Struct
 
+from vandrel.errors import Finding, Location, are_fatal
 from vandrel.intake.description import PASSWORD
-from vandrel.intake.finding import RowFinding
 from vandrel.secret import Secret
 
 Values = tuple[str, ...]
@@ -46,7 +46,7 @@ class Item(Struct):
     block: RowBlock | None = None
     place: int = 0
     secret: Secret | None = None
-    findings: tuple[RowFinding, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
     @property
     def fields(self) -> dict[str, Values]:
@@ -74,13 +74,22 @@ class Item(Struct):
 
     @property
     def stops(self) -> bool:
-        return bool(self.findings) and any(finding.fatal for finding in self.findings)
+        return bool(self.findings) and are_fatal(self.findings)
 
     def fault(self, field: str, value: str, trap: str, what: str, remedy: str = "", *, fatal: bool = True) -> None:
         shown = "" if field == PASSWORD else value[:120]
-        self.note(RowFinding(self.row, self.columns.get(field, field), shown, trap, what, remedy, fatal))
+        self.note(
+            Finding(
+                trap,
+                what,
+                Location(row=self.row, header=self.columns.get(field, field)),
+                remedy,
+                severity=severity,
+                value=shown,
+            )
+        )
 
-    def note(self, finding: RowFinding) -> None:
+    def note(self, finding: Finding) -> None:
         self.findings = (*self.findings, finding)
 
 

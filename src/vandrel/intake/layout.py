@@ -11,7 +11,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 
 SPREADSHEETS = (".xlsx", ".xlsm", ".ods")
 SEPARATORS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "pipe"}
@@ -57,7 +57,9 @@ def recognize(path: Path, *, encoding: str = "", separator: str = "", quote: str
             codecs.lookup(encoding)
         except LookupError:
             remedy = "write utf-8, utf-16, windows-1252 or latin-1"
-            raise VandrelError("usage", f"there is no encoding {encoding!r}", where=str(path), remedy=remedy) from None
+            raise VandrelError(
+                Code.USAGE, f"there is no encoding {encoding!r}", where=Location(file=str(path)), remedy=remedy
+            ) from None
     encoding = encoding or encoding_of(path)
     sample = "".join(_first_lines(path, encoding))
     separator = separator or _separator(sample)
@@ -76,9 +78,11 @@ def octets(path: Path) -> Iterator[bytes]:
             while block := source.read(_SAMPLE):
                 yield block
     except FileNotFoundError:
-        raise VandrelError("not-found", "there is no such file", where=str(path)) from None
+        raise VandrelError(Code.NOT_FOUND, "there is no such file", where=Location(file=str(path))) from None
     except OSError as error:
-        raise VandrelError("not-permitted", f"it cannot be read: {error.strerror}", where=str(path)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"it cannot be read: {error.strerror}", where=Location(file=str(path))
+        ) from None
 
 
 def encoding_of(path: Path) -> str:
@@ -130,7 +134,9 @@ def lines(path: Path, encoding: str) -> Iterator[str]:
             try:
                 block = source.read(size)
             except UnicodeError as error:  # UTF-16 without its mark
-                raise VandrelError("bad-value", f"this is no {encoding}: {error}", where=str(path)) from None
+                raise VandrelError(
+                    Code.BAD_VALUE, f"this is no {encoding}: {error}", where=Location(file=str(path))
+                ) from None
             rest += block
             # A line ends in LF, CR LF or CR; whether an LF follows the last CR is not known yet.
             end = rest.rfind("\n") + 1 or rest.rfind("\r", 0, -1) + 1 if block else len(rest)
@@ -139,7 +145,9 @@ def lines(path: Path, encoding: str) -> Iterator[str]:
             if max(map(len, found), default=0) >= LONGEST_LINE or len(rest) >= LONGEST_LINE:
                 number += next((n for n, line in enumerate(found, 1) if len(line) >= LONGEST_LINE), len(found) + 1)
                 what = f"line {number} has more than {LONGEST_LINE:,} characters"
-                raise VandrelError("bad-value", what, where=str(path), remedy="this is no table of rows")
+                raise VandrelError(
+                    Code.BAD_VALUE, what, where=Location(file=str(path)), remedy="this is no table of rows"
+                )
             yield from found
             if not block:
                 return

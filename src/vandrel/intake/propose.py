@@ -46,7 +46,7 @@ _WORDS = {
     "fax": "fax",
     "street": "street, address, strasse, straße, gate, adresse, rue",
     "postcode": "postcode, post code, zip, zip code, plz, postnummer, postnr, code postal",
-    "state": "state, province, county, fylke, land region",
+    "province": "state, province, county, fylke, land region",
     "country": "country, country code, land, pays",
     "starts": "starts, start, start date, first day, entry date, hired, eintritt, beginn, startdato, début",
     "ends": "ends, end, end date, last day, expires, until, austritt, ende, sluttdato, fin",

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.intake.layout import SPREADSHEETS, Layout, lines, recognize
 
 if TYPE_CHECKING:
@@ -102,7 +102,7 @@ class Table(Struct, frozen=True):
     def _unclosed(self, begin: int) -> VandrelError:
         what = f"a quote {self.layout.quote} that opens in line {begin} is not closed"
         remedy = "close it, or double it where it belongs to the text; if quotes are text here: --quote none"
-        return VandrelError("bad-value", what, where=f"{self.path}, line {begin}", remedy=remedy)
+        return VandrelError(Code.BAD_VALUE, what, where=Location(file=str(self.path), line=begin), remedy=remedy)
 
 
 def open_table(
@@ -150,9 +150,11 @@ def _workbook(path: Path) -> CalamineWorkbook:
     try:
         told = path.stat()
     except FileNotFoundError:
-        raise VandrelError("not-found", "there is no such file", where=str(path)) from None
+        raise VandrelError(Code.NOT_FOUND, "there is no such file", where=Location(file=str(path))) from None
     except OSError as error:
-        raise VandrelError("not-permitted", f"it cannot be read: {error.strerror}", where=str(path)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"it cannot be read: {error.strerror}", where=Location(file=str(path))
+        ) from None
     return _opened(path, told.st_mtime_ns, told.st_size)
 
 
@@ -166,13 +168,15 @@ def _opened(path: Path, changed: int, size: int) -> CalamineWorkbook:
     except Exception as error:  # the library has an error for each of its readers
         why = str(error).partition("\n")[0][:200]
         remedy = "save it again as .xlsx, or as delimited text"
-        raise VandrelError("bad-value", f"this is no spreadsheet: {why}", where=str(path), remedy=remedy) from None
+        raise VandrelError(
+            Code.BAD_VALUE, f"this is no spreadsheet: {why}", where=Location(file=str(path)), remedy=remedy
+        ) from None
 
 
 def _sheet_names(path: Path) -> list[str]:
     names = list(_workbook(path).sheet_names)
     if not names:
-        raise VandrelError("bad-value", "the spreadsheet has no sheets", where=str(path))
+        raise VandrelError(Code.BAD_VALUE, "the spreadsheet has no sheets", where=Location(file=str(path)))
     return names
 
 
@@ -185,7 +189,7 @@ def _sheet_rows(path: Path, name: str) -> Iterator[Row]:
     book = _workbook(path)
     if name not in book.sheet_names:
         remedy = f"it has: {', '.join(book.sheet_names)}"
-        raise VandrelError("not-found", f"there is no sheet {name!r}", where=str(path), remedy=remedy)
+        raise VandrelError(Code.NOT_FOUND, f"there is no sheet {name!r}", where=Location(file=str(path)), remedy=remedy)
     try:
         sheet = _sheet(book, name)
         first = sheet.start[0] if sheet.start else 0
@@ -197,7 +201,9 @@ def _sheet_rows(path: Path, name: str) -> Iterator[Row]:
         if isinstance(error, (KeyboardInterrupt, GeneratorExit, SystemExit)):
             raise
         why = str(error).partition("\n")[0][:200]
-        raise VandrelError("bad-value", f"the sheet cannot be read: {why}", where=f"{path}, {name}") from None
+        raise VandrelError(
+            Code.BAD_VALUE, f"the sheet cannot be read: {why}", where=Location(file=str(path), text=name)
+        ) from None
 
 
 def _must_not_swell(path: Path) -> None:
@@ -214,12 +220,19 @@ def _must_not_swell(path: Path) -> None:
             total = sum(min(m.file_size, m.compress_size * _MOST_SWOLLEN) for m in members if m not in suspects)
             total += sum(_swollen(member, archive) for member in suspects)
     except OSError as error:
-        raise VandrelError("not-permitted", f"it cannot be read: {error.strerror}", where=str(path)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"it cannot be read: {error.strerror}", where=Location(file=str(path))
+        ) from None
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, ValueError, EOFError) as error:
-        raise VandrelError("bad-value", f"this is no spreadsheet: {error}", where=str(path)) from None
+        raise VandrelError(Code.BAD_VALUE, f"this is no spreadsheet: {error}", where=Location(file=str(path))) from None
     if total > _LARGEST_SHEET:
         what = f"the spreadsheet would need more than {_LARGEST_SHEET // 1_000_000} MB"
-        raise VandrelError("bad-value", what, where=str(path), remedy="nobody's roster is that large: ask who sent it")
+        raise VandrelError(
+            Code.BAD_VALUE,
+            what,
+            where=Location(file=str(path)),
+            remedy="nobody's roster is that large: ask who sent it",
+        )
 
 
 def _swollen(member: zipfile.ZipInfo, archive: zipfile.ZipFile) -> int:

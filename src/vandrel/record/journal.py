@@ -20,7 +20,7 @@ import msgspec
 from msgspec import Struct, structs
 
 from vandrel.directory.embedded import sqlite_file
-from vandrel.errors import DirectoryError, VandrelError
+from vandrel.errors import Code, DirectoryError, Location, VandrelError
 
 #: "Vanj" as PRAGMA application_id.
 _APPLICATION = 0x56616E6A
@@ -101,7 +101,7 @@ class Journal:
             try:
                 sqlite_file.create(path, _APPLICATION, TABLES, "journal")
             except DirectoryError as error:
-                if error.code != "taken":  # another process has just made it
+                if error.code != Code.TAKEN:  # another process has just made it
                     raise
         self.path = path
         self._db, self._writable = sqlite_file.connect(path, _APPLICATION, "journal")
@@ -124,9 +124,11 @@ class Journal:
         """Open a job, whose steps up to the number `going` are to be begun first, and return its number."""
         if not self._writable:
             raise DirectoryError(
-                "not-permitted", "the journal cannot be written, so nothing is changed", where=str(self.path),
+                Code.NOT_PERMITTED,
+                "the journal cannot be written, so nothing is changed",
+                where=Location(file=str(self.path)),
                 remedy="check the rights on the file and its folder",
-            )  # fmt: skip
+            )
         with sqlite_file.plain_errors(self.path):
             row = self._db.execute(
                 "INSERT INTO job(begun, who, host, pid, command, title, directory, planned, going, state) "
@@ -195,7 +197,7 @@ class Journal:
         with sqlite_file.plain_errors(self.path):
             row = self._db.execute(f"{self._JOB} WHERE number = ?", (number,)).fetchone()
         if row is None:
-            raise VandrelError("not-found", f"the journal has no job {number}", remedy="vandrel journal lists them")
+            raise VandrelError(Code.NOT_FOUND, f"the journal has no job {number}", remedy="vandrel journal lists them")
         return _job(row)
 
     def steps(self, job: int) -> Iterator[JournalStep]:

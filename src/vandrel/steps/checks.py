@@ -11,7 +11,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.port import Allowed, Directory, other_identities
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import Code, Finding, Location, VandrelError
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
 #: Objects of which a directory is asked beforehand what may be done with them.
@@ -165,12 +165,12 @@ class Checks:
 
     def _must_exist(self, dn: DN, existing: set[str]) -> Iterator[Finding]:
         if not self._is_there(dn, existing):
-            yield Finding("not-found", "there is no such object", str(dn))
+            yield Finding(Code.NOT_FOUND, "there is no such object", Location(dn=str(dn)))
 
     def _add(self, step: Add, existing: set[str]) -> Iterator[Finding]:
-        where = str(step.dn)
+        where = Location(dn=str(step.dn))
         if self._is_there(step.dn, existing):
-            yield Finding("taken", "there is an object of this name already", where, "give it another name")
+            yield Finding(Code.TAKEN, "there is an object of this name already", where, "give it another name")
         yield from self._parent(step.dn, existing)
         yield from self._may_create(step)
         yield from self._schema.check_entry(step.attributes, where)
@@ -183,7 +183,7 @@ class Checks:
         parent = dn.parent
         if dn not in self._directory.contexts and not self._is_there(parent, existing):
             yield Finding(
-                "no-parent", f"there is no {parent} to hold it", str(dn),
+                Code.NO_PARENT, f"there is no {parent} to hold it", Location(dn=str(dn)),
                 "build it first: vandrel hierarchy build, or vandrel create unit",
             )  # fmt: skip
 
@@ -193,7 +193,9 @@ class Checks:
             if target is None or not self._is_held(target):
                 continue  # what stands elsewhere cannot be looked up here
             if target.key not in self._coming and not self._is_there(target, existing):
-                yield Finding("dangling", f"{name} points at {target}, which does not exist", str(step.dn))
+                yield Finding(
+                    Code.DANGLING, f"{name} points at {target}, which does not exist", Location(dn=str(step.dn))
+                )
 
     def _allowed(self, dn: DN) -> Allowed | None:
         """What the identity may do there, where the directory tells: asked once an object, and of so many."""
@@ -208,9 +210,11 @@ class Checks:
         allowed = self._asked[key] if key in self._asked else self._allowed(step.dn.parent)
         if allowed is not None and not allowed.classes & {str(v) for v in step.attributes.get("objectClass", ())}:
             yield Finding(
-                "not-permitted", f"{allowed.who} may not create such an object in {step.dn.parent}", str(step.dn),
+                Code.NOT_PERMITTED,
+                f"{allowed.who} may not create such an object in {step.dn.parent}",
+                Location(dn=str(step.dn)),
                 other_identities(allowed.others),
-            )  # fmt: skip
+            )
 
     def _may_change(self, step: Set) -> Iterator[Finding]:
         if step.dn.key in self._added:
@@ -221,7 +225,7 @@ class Checks:
         barred = [c.attribute for c in step.changes if c.attribute not in allowed.attributes]
         if barred:
             yield Finding(
-                "not-permitted", f"{allowed.who} may not change {', '.join(barred)}", str(step.dn),
+                Code.NOT_PERMITTED, f"{allowed.who} may not change {', '.join(barred)}", Location(dn=str(step.dn)),
                 other_identities(allowed.others),
             )  # fmt: skip
 
@@ -243,12 +247,14 @@ class Checks:
         for change in step.changes:
             attribute = self._schema.attribute(change.attribute)
             if attribute is None:
-                yield Finding("unknown-field", f"the schema has no attribute {change.attribute!r}", str(step.dn))
+                yield Finding(
+                    Code.UNKNOWN_FIELD, f"the schema has no attribute {change.attribute!r}", Location(dn=str(step.dn))
+                )
                 continue
             if attribute.read_only:
-                yield Finding("schema", f"{change.attribute} is set by the directory alone", str(step.dn))
+                yield Finding("schema", f"{change.attribute} is set by the directory alone", Location(dn=str(step.dn)))
             for value in change.added:
-                finding = self._schema.check_value(change.attribute, value, str(step.dn))
+                finding = self._schema.check_value(change.attribute, value, Location(dn=str(step.dn)))
                 if finding:
                     yield finding
         yield from self._targets(step, existing)
@@ -257,9 +263,14 @@ class Checks:
         yield from self._must_exist(step.dn, existing)
         yield from self._released(step.dn)
         if step.new.is_below(step.dn):
-            yield Finding("refused", "an object cannot be moved below itself", str(step.dn))
+            yield Finding(Code.REFUSED, "an object cannot be moved below itself", Location(dn=str(step.dn)))
         elif step.new != step.dn and self._is_there(step.new, existing):
-            yield Finding("taken", "there is an object of this name already", str(step.new), "give it another name")
+            yield Finding(
+                Code.TAKEN,
+                "there is an object of this name already",
+                Location(dn=str(step.new)),
+                "give it another name",
+            )
         yield from self._parent(step.new, existing)
 
     def _remove(self, step: Remove, existing: set[str]) -> Iterator[Finding]:
@@ -270,7 +281,10 @@ class Checks:
         entry = self._directory.get(dn)
         if entry is not None and self._dialect.read(entry, "protected") == ["yes"]:
             yield Finding(
-                "protected", "the object is protected", str(dn), "release it first, on purpose: vandrel release NAME"
+                Code.PROTECTED,
+                "the object is protected",
+                Location(dn=str(dn)),
+                "release it first, on purpose: vandrel release NAME",
             )
 
     def _names_free(self, dn: DN, claims: list[_Claim], taken: dict[tuple[str, str], DN]) -> Iterator[Finding]:
@@ -281,9 +295,14 @@ class Checks:
             find_owners = [taken[form] for form in forms if form in taken] if taken else []
             others = [holder for holder in find_owners if holder != dn and holder.key not in self._gone]
             if others:
-                yield Finding("taken", f"{value} is taken by {others[0]}", str(dn), "take another name")
+                yield Finding(Code.TAKEN, f"{value} is taken by {others[0]}", Location(dn=str(dn)), "take another name")
             elif planned is not dn and planned != dn:
-                yield Finding("taken", f"{value} goes to {planned} in the same change", str(dn), "take another name")
+                yield Finding(
+                    Code.TAKEN,
+                    f"{value} goes to {planned} in the same change",
+                    Location(dn=str(dn)),
+                    "take another name",
+                )
 
 
 def _parsed(value: Value) -> DN | None:

@@ -14,7 +14,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change, SetPassword
 from vandrel.directory.port import Directory
-from vandrel.errors import DirectoryError, Finding, Refused, VandrelError
+from vandrel.errors import Code, DirectoryError, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.gc_control import gc_paused
 from vandrel.record.journal import AHEAD, BEGUN, BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
 from vandrel.secret import Secret
@@ -121,7 +121,7 @@ class Runner:
         checks = Checks(self._directory, self._dialect, plan.read)
         checks.announce(plan.steps)
         found = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
-        return sorted(dict.fromkeys(found), key=lambda finding: not finding.fatal)
+        return sorted(dict.fromkeys(found), key=lambda finding: not finding.is_fatal)
 
     def check_in_turn(
         self, batches: Iterable[Sequence[Step]], coming: Collection[str] = ()
@@ -147,7 +147,7 @@ class Runner:
         """
         with gc_paused() if len(plan.steps) > BATCH else nullcontext():
             findings = [] if checked else self.check(plan)
-            if any(finding.fatal for finding in findings):
+            if are_fatal(findings):
                 raise Refused(findings)
             return self._make(plan, command, progress)
 
@@ -236,7 +236,9 @@ class Runner:
         journal = self._open_journal()
         job = journal.job(number)
         if job.state != BROKEN:
-            raise VandrelError("refused", f"job {number} was not broken off: it is {job.state}", where=f"job {number}")
+            raise VandrelError(
+                Code.REFUSED, f"job {number} was not broken off: it is {job.state}", where=Location(job=number)
+            )
         self.job = number
         report = Report(job=number, planned=job.planned)
         started = time.perf_counter()
@@ -244,8 +246,8 @@ class Runner:
         if len(items) < job.planned:
             journal.end(number, PART)
             raise VandrelError(
-                "refused", f"job {number} was broken off before its first step: nothing was made",
-                where=f"job {number}",
+                Code.REFUSED, f"job {number} was broken off before its first step: nothing was made",
+                where=Location(job=number),
                 remedy=f"give its command again: {job.command}",
             )  # fmt: skip
         first = next((item for item in items if item.state in (BEGUN, AHEAD)), None)
@@ -315,7 +317,7 @@ class Runner:
         not_created = item.dn in report.lost or (step is not None and _without(step, report.lost) is None)
         if known.state == REFUSED:
             if not not_created:
-                report.refused.append((dn, VandrelError("done-in-part", known.why, where=dn)))
+                report.refused.append((dn, VandrelError(Code.DONE_IN_PART, known.why, where=Location(dn=dn))))
             if isinstance(step, Add):
                 report.lost.add(step.dn)
             return
@@ -327,9 +329,11 @@ class Runner:
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
         if known.record.get("redacted") and not (isinstance(step, Add) and is_step_applied(step, self._directory)):
             error = VandrelError(
-                "done-in-part", "it may not have been made, and what is secret in it is in no record", where=dn,
+                Code.DONE_IN_PART,
+                "it may not have been made, and what is secret in it is in no record",
+                where=Location(dn=dn),
                 remedy="give the command of the job again",
-            )  # fmt: skip
+            )
         elif step is None and (
             (secret := password(known.record | {"dn": dn})) is not None or not known.record["set"]
         ):  # fmt: skip
@@ -337,7 +341,7 @@ class Runner:
             error = self._directory.execute([operation], atomic=True)[0]
         elif step is None:
             error = VandrelError(
-                "done-in-part", "the password may not have been set: it is in no record", where=dn,
+                Code.DONE_IN_PART, "the password may not have been set: it is in no record", where=Location(dn=dn),
                 remedy="give one: vandrel edit NAME password=generate",
             )  # fmt: skip
         elif known.state == AHEAD or not is_step_applied(step, self._directory):
@@ -378,7 +382,7 @@ def _without(step: Step, lost: Set[DN]) -> Step | None:
 
 
 def _not_created(dn: str) -> VandrelError:
-    return DirectoryError("done-in-part", "not made, because the object itself was refused", where=dn)
+    return DirectoryError(Code.DONE_IN_PART, "not made, because the object itself was refused", where=Location(dn=dn))
 
 
 def _end(journal: Journal, job: int, state: str) -> None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 
 _TYPED = re.compile(r"([A-Za-z][A-Za-z0-9]{0,15}):(.+)", re.DOTALL)
 
@@ -32,11 +32,16 @@ def normal(values: Sequence[str]) -> list[str]:
     for kind, address in split_:
         if kind == "SMTP":
             remedy = f"set it there: mail={address}"
-            raise VandrelError("bad-value", "the primary mail address is the field mail", where="alias", remedy=remedy)
+            raise VandrelError(
+                Code.BAD_VALUE,
+                "the primary mail address is the field mail",
+                where=Location(field="alias"),
+                remedy=remedy,
+            )
         if kind.isupper() and primary.setdefault(kind, address) != address:
             what = f"{kind} can have one primary address, and there are two: {primary[kind]} and {address}"
             remedy = f"write the other one as {kind.lower()}:{address}"
-            raise VandrelError("bad-value", what, where="alias", remedy=remedy)
+            raise VandrelError(Code.BAD_VALUE, what, where=Location(field="alias"), remedy=remedy)
     found = []
     for kind, address in split_:
         if kind.lower() in ("", "smtp"):

@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 
 DAYS = ("Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat")
 _WEEK = 7 * 24
@@ -55,7 +55,7 @@ def _block(begin: int, end: int, part: str) -> range:
 
 def _unreadable(part: str) -> VandrelError:
     return VandrelError(
-        "bad-value", f"{part.strip()!r} is no part of a week", where="hours",
+        Code.BAD_VALUE, f"{part.strip()!r} is no part of a week", where=Location(field="hours"),
         remedy="write days and hours as Mon-Fri 06-10 14-18, Sat 08-12, not Wed 08-09; or all, or none",
     )  # fmt: skip
 

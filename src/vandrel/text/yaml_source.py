@@ -9,7 +9,7 @@ import msgspec
 import yaml
 from msgspec import Struct
 
-from vandrel.errors import Finding
+from vandrel.errors import Code, Finding, Location
 
 Path = tuple[str | int, ...]
 
@@ -39,7 +39,7 @@ class Source(Struct):
     """
 
     name: str
-    code: str
+    code: Code
     data: Any = None
     values: dict[Path, tuple[int, int]] = msgspec.field(default_factory=dict)
     keys: dict[Path, tuple[int, int]] = msgspec.field(default_factory=dict)
@@ -60,10 +60,10 @@ class Source(Struct):
         self.add(line, column, what, remedy)
 
     def add(self, line: int, column: int, what: str, remedy: str = "") -> None:
-        self.faults.append(Finding(self.code, what, f"{self.name}:{line}:{column}", remedy))
+        self.faults.append(Finding(self.code, what, Location(file=self.name, line=line, column=column), remedy))
 
 
-def read(name: str, text: str, code: str) -> Source:
+def read(name: str, text: str, code: Code) -> Source:
     """Read one YAML document; faults of its syntax, and keys that stand twice, are in ``faults`` under `code`."""
     source = Source(name, code)
     loader = _Loader(text)

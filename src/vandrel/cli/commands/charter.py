@@ -76,14 +76,17 @@ def _new(session: Session) -> int:
     from importlib import resources
 
     from vandrel.charter.name_limits import is_suffix
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     args = session.args
     path = Path(args.words[0] if args.words else file_names.CHARTER)
     domain = args.domain or "example.com"
     if not is_suffix(domain):
         raise VandrelError(
-            "bad-value", f"{domain!r} is no domain", where="--domain", remedy="write one as skelling.example"
+            Code.BAD_VALUE,
+            f"{domain!r} is no domain",
+            where=Location(option="--domain"),
+            remedy="write one as skelling.example",
         )
     text = resources.files("vandrel.charter").joinpath("starter.yaml").read_text("utf-8")
     base = ",".join(f"dc={label}" for label in domain.split("."))
@@ -93,10 +96,12 @@ def _new(session: Session) -> int:
         with path.open("x", encoding="utf-8") as file:
             file.write(text)
     except FileExistsError:
-        raise VandrelError("taken", "there is a charter already, and it is not overwritten", where=str(path)) from None
+        raise VandrelError(
+            Code.TAKEN, "there is a charter already, and it is not overwritten", where=Location(file=str(path))
+        ) from None
     except OSError as error:
         raise VandrelError(
-            "not-permitted", f"the charter cannot be written: {error.strerror}", where=str(path)
+            Code.NOT_PERMITTED, f"the charter cannot be written: {error.strerror}", where=Location(file=str(path))
         ) from None
     session.out.line(f"{path} is written. Make it yours, then: vandrel charter check, vandrel hierarchy build")
     return 0
@@ -127,14 +132,14 @@ def _names(session: Session) -> int:
     """Every name of every rung for one person; nothing is looked up but the charter."""
     from itertools import islice
 
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
     from vandrel.fields import FIELDS, NAMED
     from vandrel.jobs.common import assignments
     from vandrel.text.people import initials, split_full_name
 
     plain, given = assignments.split(session.args.words)
     if not plain:
-        raise VandrelError("usage", "which kind?", remedy='vandrel charter names KIND "Anna Lund" FIELD=VALUE')
+        raise VandrelError(Code.USAGE, "which kind?", remedy='vandrel charter names KIND "Anna Lund" FIELD=VALUE')
     kind, *words = plain
     spec = session.charter.kind(kind)
     person = split_full_name(" ".join(words), session.charter.particles)
@@ -166,7 +171,7 @@ def _names(session: Session) -> int:
 
 
 def _infer(session: Session) -> int:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.fields import NAMED
     from vandrel.jobs.audit.infer import infer
     from vandrel.text.nearest import did_you_mean
@@ -175,8 +180,12 @@ def _infer(session: Session) -> int:
     targets = session.args.words or ["login", "principal", "mail", "full", "display"]
     for target in targets:
         if target not in NAMED:
-            raise VandrelError("unknown-field", f"{target!r} is no name that patterns build", where=target,
-                               remedy=did_you_mean(target, NAMED) or f"there are: {', '.join(NAMED)}")  # fmt: skip
+            raise VandrelError(
+                Code.UNKNOWN_FIELD,
+                f"{target!r} is no name that patterns build",
+                where=Location(field=target),
+                remedy=did_you_mean(target, NAMED) or f"there are: {', '.join(NAMED)}",
+            )
     accounts = context.directory.search(context.charter.base, where=context.dialect.filter_for("account"))
     entries = [entry for entry in accounts if not context.dialect.is_servers_own(entry)]
     found = [infer(context, entries, target) for target in targets]

@@ -67,7 +67,7 @@ def _requests(session: Session) -> Iterator[dict[str, tuple[str, ...]]]:
     """
     import shlex
 
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     if session.args.words[:1] != ["-"]:
         yield _fields(session, session.args.words)
@@ -76,7 +76,7 @@ def _requests(session: Session) -> Iterator[dict[str, tuple[str, ...]]]:
         try:
             words = shlex.split(line, comments=True)
         except ValueError as error:
-            raise VandrelError("usage", f"the line cannot be read: {error}", where=f"line {number}") from None
+            raise VandrelError(Code.USAGE, f"the line cannot be read: {error}", where=Location(line=number)) from None
         if words:
             yield _fields(session, [*words, *session.args.words[1:]])
 

@@ -63,15 +63,15 @@ def run(session: Session) -> int:
 
 def _fields(given: Sequence[Assignment]) -> dict[str, tuple[str, ...]]:
     from vandrel.cli.passwords import choice_of
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     fields: dict[str, tuple[str, ...]] = {}
     for assignment in given:
         if assignment.raw:
             raise VandrelError(
-                "unknown-field",
+                Code.UNKNOWN_FIELD,
                 "raw attributes are set on what exists",
-                where=assignment.field,
+                where=Location(field=assignment.field),
                 remedy="create first, then edit",
             )
         if assignment.field == "password":
@@ -84,42 +84,42 @@ def _fields(given: Sequence[Assignment]) -> dict[str, tuple[str, ...]]:
 
 
 def _units(session: Session, plain: Sequence[str], fields: dict[str, tuple[str, ...]]) -> int:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
     from vandrel.fields import UNIT
     from vandrel.jobs.groups import create_object
 
     if not plain:
-        raise VandrelError("usage", "which unit?", remedy="write its place: vandrel create unit /Ferries/Stores")
+        raise VandrelError(Code.USAGE, "which unit?", remedy="write its place: vandrel create unit /Ferries/Stores")
     drafts = [create_object.unit(session.context, place, fields) for place in plain]
     return _objects(session, drafts, UNIT)
 
 
 def _computers(session: Session, plain: Sequence[str], fields: dict[str, tuple[str, ...]]) -> int:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
     from vandrel.fields import COMPUTER
     from vandrel.jobs.groups import create_object
 
     if not plain:
-        raise VandrelError("usage", "which computer?", remedy="write its name: vandrel create computer NQ-DESK-07")
+        raise VandrelError(Code.USAGE, "which computer?", remedy="write its name: vandrel create computer NQ-DESK-07")
     drafts = [create_object.computer(session.context, name, fields) for name in plain]
     return _objects(session, drafts, COMPUTER, fields.get("groups", ()))
 
 
 def _group(session: Session, plain: Sequence[str], fields: dict[str, tuple[str, ...]]) -> int:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
     from vandrel.fields import GROUP
     from vandrel.jobs.groups import create_object
 
     if not plain and "name" not in fields:
         raise VandrelError(
-            "usage", "which group?", remedy='write the word that it is made from: vandrel create group "Night watch"'
+            Code.USAGE, "which group?", remedy='write the word that it is made from: vandrel create group "Night watch"'
         )
     return _objects(session, [create_object.group(session.context, " ".join(plain), fields)], GROUP)
 
 
 def _objects(session: Session, drafts: Sequence[Draft], object_type: str, groups: Sequence[str] = ()) -> int:
     from vandrel.cli.commands.show import show_entry
-    from vandrel.errors import Refused
+    from vandrel.errors import Refused, are_fatal
     from vandrel.jobs.groups import create_object
     from vandrel.steps.runner import Plan
 
@@ -127,7 +127,7 @@ def _objects(session: Session, drafts: Sequence[Draft], object_type: str, groups
     for draft in drafts:
         if draft.dn is not None:
             preview(session, draft, f"New {object_type} {draft.dn.name}")
-    if any(finding.fatal for finding in findings):
+    if are_fatal(findings):
         raise Refused(findings)
     names = ", ".join(draft.dn.name for draft in drafts if draft.dn is not None)
     plan = Plan(

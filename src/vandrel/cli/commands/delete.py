@@ -35,14 +35,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from vandrel.errors import Refused
+    from vandrel.errors import Refused, are_fatal
     from vandrel.jobs.lifecycle.delete import delete, give_back
     from vandrel.steps.runner import Plan
 
     chosen = selection.chosen(session, session.args.names)
     found = delete(session.context, chosen, contents=session.args.contents)
     _preview(session, found)
-    if any(finding.fatal for finding in found.findings):
+    if are_fatal(found.findings):
         raise Refused(found.findings)
     names = ", ".join(entry.dn.name for entry in chosen[:_SHOWN])
     more = f" and {len(chosen) - _SHOWN} more" if len(chosen) > _SHOWN else ""

@@ -31,17 +31,22 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from vandrel.demo.tour import TOUR
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     folder = Path(session.args.folder)
     try:
         folder.mkdir(parents=True, exist_ok=True)
         if any(folder.iterdir()):
             raise VandrelError(
-                "taken", "the folder is not empty", where=str(folder), remedy="name a new one, or empty it"
+                Code.TAKEN,
+                "the folder is not empty",
+                where=Location(file=str(folder)),
+                remedy="name a new one, or empty it",
             )
     except OSError as error:
-        raise VandrelError("not-permitted", f"the folder cannot be made: {error.strerror}", where=str(folder)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"the folder cannot be made: {error.strerror}", where=Location(file=str(folder))
+        ) from None
     people = _make(session, folder)
     what = "the charter of" if session.way else "the charter and the directory of"
     session.out.note(f"{folder} holds {what} Marrowick Ferries: {people} accounts, all made up.")
@@ -69,17 +74,21 @@ def _make(session: Session, folder: Path) -> int:
     """
     from vandrel.charter.load import from_text
     from vandrel.demo.world import charter_text, make
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     if session.way is None:
         if session.args.directory:
             what = "the demo makes a file of its own, or fills a server"
-            raise VandrelError("usage", what, where="--directory", remedy="name a connection or an LDAP URL")
+            raise VandrelError(
+                Code.USAGE, what, where=Location(option="--directory"), remedy="name a connection or an LDAP URL"
+            )
         return make(folder)
     base = from_text(charter_text(), Path("demo")).base
     if not any(base.is_within(context) for context in session.server.contexts):
         raise VandrelError(
-            "foreign", f"this server does not hold {base}, and the demo is for no other", where=session.server.location
+            Code.FOREIGN,
+            f"this server does not hold {base}, and the demo is for no other",
+            where=Location(server=session.server.location),
         )
     return make(folder, session.server)
 

@@ -46,13 +46,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from vandrel.cli.change import change
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
     from vandrel.jobs.common import assignments
 
     plain, given = assignments.split(session.args.words)
     _known(given)
     if not given:
-        raise VandrelError("usage", "what is to change?", remedy="vandrel edit NAME FIELD=VALUE")
+        raise VandrelError(Code.USAGE, "what is to change?", remedy="vandrel edit NAME FIELD=VALUE")
     return change(session, selection.chosen(session, plain), given, "edit")
 
 

@@ -80,7 +80,7 @@ def _keep(session: Session) -> Callable[[str], bool]:
         VandrelError: ``unknown-field``.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.text.nearest import did_you_mean
 
     schema, args = session.context.directory.schema, session.args
@@ -89,7 +89,12 @@ def _keep(session: Session) -> Callable[[str], bool]:
         name = schema.attribute_name(typed.strip())
         if typed.strip() and not name:
             hint = did_you_mean(typed, schema.attribute_names())
-            raise VandrelError("unknown-field", f"the schema has no attribute {typed!r}", where="--only", remedy=hint)
+            raise VandrelError(
+                Code.UNKNOWN_FIELD,
+                f"the schema has no attribute {typed!r}",
+                where=Location(option="--only"),
+                remedy=hint,
+            )
         only.add(name)
     only -= {""}
 
@@ -105,14 +110,16 @@ def _keep(session: Session) -> Callable[[str], bool]:
 
 
 def _new_file(path: str) -> IO[str]:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     try:
         return os.fdopen(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w", encoding="utf-8")
     except FileExistsError:
-        raise VandrelError("taken", "the file exists and is not overwritten", where=path) from None
+        raise VandrelError(Code.TAKEN, "the file exists and is not overwritten", where=Location(file=path)) from None
     except OSError as error:
-        raise VandrelError("not-permitted", f"the file cannot be written: {error.strerror}", where=path) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"the file cannot be written: {error.strerror}", where=Location(file=path)
+        ) from None
 
 
 def _write(entries: Iterator[Entry], keep: Callable[[str], bool], file: IO[str], origin: Origin | None) -> int:

@@ -115,12 +115,12 @@ def _deleted(session: Session) -> int:
 
     """
     from vandrel.directory import dn as names
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     context = session.context
     if not context.directory.capabilities.keeps_deleted:
         what = "this directory keeps nothing of what is deleted"
-        raise VandrelError("refused", what, where=context.directory.location)
+        raise VandrelError(Code.REFUSED, what, where=Location(server=context.directory.location))
     object_types = OBJECT_TYPES[session.args.of or "all"]
     rows = []
     for entry in context.directory.deleted():
@@ -184,12 +184,14 @@ def _condition(
 ) -> Filter:
     """``field=value`` as a filter; an empty value asks for objects without any."""
     from vandrel.directory.filter import And, Compare, Not, Or, Present, Substring
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.fields import Shape, field
     from vandrel.jobs.common import field_values as given_values
 
     if operator != "=":
-        raise VandrelError("usage", f"{operator} is no condition", where=name, remedy=f"write {name}=VALUE")
+        raise VandrelError(
+            Code.USAGE, f"{operator} is no condition", where=Location(field=name), remedy=f"write {name}=VALUE"
+        )
     context = session.context
     known = field(name)
     attributes = list(
@@ -220,31 +222,37 @@ def _condition(
 
 
 def _flag(session: Session, name: str, values: Sequence[str]) -> Filter:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.jobs.common.assignments import flag
 
     found = session.context.dialect.condition(name, flag(name, values[0] if values else "no"))
     if found is None:
-        raise VandrelError("usage", f"{name} is no condition", where=name)
+        raise VandrelError(Code.USAGE, f"{name} is no condition", where=Location(field=name))
     return found
 
 
 def _warn_of_unknown(session: Session, where: Filter) -> None:
     """Name the attributes of a filter that the schema does not have: such a part finds nothing."""
     from vandrel.directory.filter import attributes_of
-    from vandrel.errors import Finding
+    from vandrel.errors import NOTE, Code, Finding, Location
     from vandrel.text.nearest import did_you_mean
 
     schema = session.context.directory.schema
     session.out.findings(
-        Finding("unknown-field", f"the schema has no attribute {name!r}, so that part finds nothing", "--where",
-                did_you_mean(name, schema.attribute_names()), fatal=False)
-        for name in attributes_of(where) if not schema.attribute_name(name)
-    )  # fmt: skip
+        Finding(
+            Code.UNKNOWN_FIELD,
+            f"the schema has no attribute {name!r}, so that part finds nothing",
+            Location(option="--where"),
+            did_you_mean(name, schema.attribute_names()),
+            severity=NOTE,
+        )
+        for name in attributes_of(where)
+        if not schema.attribute_name(name)
+    )
 
 
 def _check_columns(session: Session, names: Sequence[str]) -> None:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.fields import field
     from vandrel.text.nearest import did_you_mean
 
@@ -254,7 +262,10 @@ def _check_columns(session: Session, names: Sequence[str]) -> None:
             if not schema.attribute_name(name[1:]):
                 hint = did_you_mean(name[1:], schema.attribute_names())
                 raise VandrelError(
-                    "unknown-field", f"the schema has no attribute {name[1:]!r}", where=name, remedy=hint
+                    Code.UNKNOWN_FIELD,
+                    f"the schema has no attribute {name[1:]!r}",
+                    where=Location(field=name),
+                    remedy=hint,
                 )
         elif name not in _EXTRA:
             field(name)

@@ -37,7 +37,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from vandrel.cli.change import carry_out
     from vandrel.cli.new_accounts import full_name
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
     from vandrel.fields import NAMED
     from vandrel.jobs.accounts.rename import PARTS, Renamer
     from vandrel.jobs.common import assignments
@@ -49,7 +49,7 @@ def run(session: Session) -> int:
     names = {a.field: a.values[0] if a.values else "" for a in typed if a.field in (*PARTS, *NAMED)}
     if not plain or len(plain) > 2 or (len(plain) == 1 and "surname" not in names):
         remedy = 'vandrel handover hbrekke "Tuva Solberg" number=2099'
-        raise VandrelError("usage", "whose account passes to whom?", remedy=remedy)
+        raise VandrelError(Code.USAGE, "whose account passes to whom?", remedy=remedy)
     entry = resolve(session.context, plain[0], ("account",))
     given = dict.fromkeys(PARTS, "") | full_name(session, plain[1:]) | names
     others = [assignment for assignment in typed if assignment.field not in names]

@@ -16,15 +16,15 @@ HELP = "the charter's units beside what exists; build what is missing"
 DESCRIPTION = """\
 Draw the hierarchy that the charter designs beside the directory: what is built, missing, not protected, misplaced or
 not in the charter, and which accounts stand where they do not belong. `build` makes the missing units and groups, and
-the directory itself where there is none. `entrust` puts in force what the charter entrusts to teams: as access entries
+the directory itself where there is none. `delegate` puts in force what the charter delegates to teams: as access entries
 where the server keeps them on units; for slapd as text of access rules, which its own administrator loads."""
 EXAMPLES = """\
   vandrel hierarchy                  what is there and what is not
   vandrel hierarchy --differences    only what is not as designed
   vandrel hierarchy build --dry-run  what would be made
   vandrel hierarchy build
-  vandrel hierarchy entrust          let teams do what the charter entrusts to them
-  vandrel hierarchy entrust --rules  the same as access rules for slapd
+  vandrel hierarchy delegate          let teams do what the charter delegates to them
+  vandrel hierarchy delegate --rules  the same as access rules for slapd
 """
 WRITES = True
 
@@ -33,11 +33,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "action",
         nargs="?",
-        choices=("draw", "build", "entrust"),
+        choices=("draw", "build", "delegate"),
         default="draw",
-        help="draw (the default), build or entrust",
+        help="draw (the default), build or delegate",
     )
-    parser.add_argument("--rules", action="store_true", help="with entrust: print access rules for slapd, in LDIF")
+    parser.add_argument("--rules", action="store_true", help="with delegate: print access rules for slapd, in LDIF")
     parser.add_argument("--differences", action="store_true", help="draw only what is not as designed")
 
 
@@ -45,8 +45,8 @@ def run(session: Session) -> int:
     from vandrel.jobs.hierarchy.build import compare
     from vandrel.steps.runner import Plan
 
-    if session.args.action == "entrust":
-        return _entrust(session)
+    if session.args.action == "delegate":
+        return _delegate(session)
     build = session.args.action == "build"
     if build and session.is_missing and not new_directory(session):
         return 0
@@ -67,8 +67,8 @@ def run(session: Session) -> int:
     return exit_code(report)
 
 
-def _entrust(session: Session) -> int:
-    """Put in force what the charter entrusts, or print it as access rules."""
+def _delegate(session: Session) -> int:
+    """Put in force what the charter delegates, or print it as access rules."""
     from vandrel.cli.change import carry_out
     from vandrel.fields import UNIT
     from vandrel.jobs.hierarchy import delegation
@@ -78,16 +78,16 @@ def _entrust(session: Session) -> int:
     if session.args.rules:
         print(as_ldif(context), end="")
         return 0
-    if why := context.dialect.why_not_kept("entrusted", UNIT):
+    if why := context.dialect.why_not_kept("delegation", UNIT):
         said = "a file knows no identities" if context.directory.capabilities.embedded else why
-        session.out.note(f"The charter records what is entrusted; here nothing enforces it: {said}.")
-        session.out.note("For slapd: vandrel hierarchy entrust --rules prints access rules to load.")
+        session.out.note(f"The charter records what is delegated; here nothing enforces it: {said}.")
+        session.out.note("For slapd: vandrel hierarchy delegate --rules prints access rules to load.")
         return 0
     edits = delegation.missing(context)
     if not edits:
-        session.out.note("Everything that the charter entrusts is in force.")
+        session.out.note("Everything that the charter delegates is in force.")
         return 0
-    return carry_out(session, edits, verb="entrust")
+    return carry_out(session, edits, verb="delegate")
 
 
 def new_directory(session: Session, origin: Origin | None = None) -> bool:

@@ -10,8 +10,8 @@ from vandrel.cli import many, row_by_row
 from vandrel.cli.session import Session, count
 
 if TYPE_CHECKING:
+    from vandrel.errors import Finding
     from vandrel.intake.description import Description
-    from vandrel.intake.finding import RowFinding
     from vandrel.intake.table import Table
     from vandrel.jobs.bulk.roster import Roster
     from vandrel.secret import Secret
@@ -54,7 +54,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from vandrel.errors import Finding, Refused
+    from vandrel.errors import Code, Finding, Location, Refused
     from vandrel.intake.annotate import must_be_new
 
     path = Path(session.args.file)
@@ -67,12 +67,12 @@ def run(session: Session) -> int:
     described, table = _opened(session, path)
     secret = _one_for_all(session, described)
     roster, more = check(session, described, table, secret)
-    findings = sorted([*more, *roster.findings()], key=lambda f: (not f.fatal, f.row))
+    findings = sorted([*more, *roster.findings()], key=lambda f: (not f.is_fatal, f.row))
     if session.args.findings:
         _annotate(session, table, findings)
     if session.args.missing:
         return _missing(session, roster, path)
-    fatal = [finding for finding in findings if finding.fatal]
+    fatal = [finding for finding in findings if finding.is_fatal]
     many.show_findings(session, findings)
     read = len(roster.lines)
     expected = f" ({session.args.rows} expected)" if session.args.rows else ""
@@ -86,7 +86,7 @@ def run(session: Session) -> int:
             session.out.json(row_by_row.as_json(session, roster, None))
         what = f"{count(len(fatal), 'finding')} in {count(len({f.row for f in fatal}), 'row')}: nothing was written"
         remedy = "mend the file; or make the sound rows alone: --sound-only"
-        raise Refused([Finding("intake", what, str(path), remedy)])
+        raise Refused([Finding(Code.INTAKE, what, Location(file=str(path)), remedy)])
     return many.make(session, roster, described.object_type, f"import {path.name}")
 
 
@@ -97,12 +97,12 @@ def _must_be_there(path: Path) -> None:
         VandrelError: ``not-found``, or ``bad-value`` for a folder.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     if not path.exists():
-        raise VandrelError("not-found", "there is no such file", where=str(path))
+        raise VandrelError(Code.NOT_FOUND, "there is no such file", where=Location(file=str(path)))
     if path.is_dir():
-        raise VandrelError("bad-value", "this is a folder, and no file of rows", where=str(path))
+        raise VandrelError(Code.BAD_VALUE, "this is a folder, and no file of rows", where=Location(file=str(path)))
 
 
 def _propose(session: Session, path: Path) -> int:
@@ -112,7 +112,7 @@ def _propose(session: Session, path: Path) -> int:
         VandrelError: ``taken`` where there is one.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.intake.description import as_yaml, beside
     from vandrel.intake.propose import propose
     from vandrel.intake.table import open_table, sheets_of
@@ -131,7 +131,9 @@ def _propose(session: Session, path: Path) -> int:
     if len(sheets) > 1:
         session.out.note(f"It has the sheets {', '.join(sheets)}; this is for {table.layout.sheet}.\n")
     if not described.columns:
-        raise VandrelError("bad-value", "the file has no rows", where=str(path), remedy="is it the right one?")
+        raise VandrelError(
+            Code.BAD_VALUE, "the file has no rows", where=Location(file=str(path)), remedy="is it the right one?"
+        )
     text = as_yaml(described, table.layout, comments)
     if session.args.dry_run:
         print(text, end="")
@@ -141,11 +143,13 @@ def _propose(session: Session, path: Path) -> int:
             file.write(text)
     except FileExistsError:
         raise VandrelError(
-            "taken", "there is a description already, and it is not overwritten", where=str(target),
+            Code.TAKEN, "there is a description already, and it is not overwritten", where=Location(file=str(target)),
             remedy="see a new one: --propose --dry-run",
         ) from None  # fmt: skip
     except OSError as error:
-        raise VandrelError("not-permitted", f"it cannot be written: {error.strerror}", where=str(target)) from None
+        raise VandrelError(
+            Code.NOT_PERMITTED, f"it cannot be written: {error.strerror}", where=Location(file=str(target))
+        ) from None
     session.out.note(text.rstrip())
     session.out.note(f"\nWritten: {target}. Read it, correct it, then: vandrel import {path} --dry-run")
     return 0
@@ -185,7 +189,7 @@ def _must_know_the_kind(session: Session, described: Description, path: Path) ->
         VandrelError: ``unknown-kind``.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     fields = {described.column(name).field for name in described.columns}
     if described.object_type not in ("account", "group") or "kind" in fields | {*described.constants, *described.built}:
@@ -195,7 +199,9 @@ def _must_know_the_kind(session: Session, described: Description, path: Path) ->
     elif described.object_type == "account" and described.mode != "update":
         kinds = ", ".join(session.charter.document.kinds)
         what = "no column says of which kind the accounts are, and the description does not either"
-        raise VandrelError("unknown-kind", what, where=str(path), remedy=f"--kind, or kind: with one of {kinds}")
+        raise VandrelError(
+            Code.UNKNOWN_KIND, what, where=Location(file=str(path)), remedy=f"--kind, or kind: with one of {kinds}"
+        )
 
 
 def _one_for_all(session: Session, described: Description) -> Secret | None:
@@ -205,52 +211,59 @@ def _one_for_all(session: Session, described: Description) -> Secret | None:
         VandrelError: ``usage`` where the file has passwords of its own.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     if described.object_type != "account" or session.args.password in (None, "generate"):
         return None
     if any(described.column(name).field == "password" for name in described.columns):
         what = "the file has a column of passwords, so one for all does not fit"
         raise VandrelError(
-            "usage", what, where="--password", remedy="take the column out of the description, or --password"
+            Code.USAGE,
+            what,
+            where=Location(option="--password"),
+            remedy="take the column out of the description, or --password",
         )
     return many.one_for_all(session, described.kind)
 
 
 def check(
     session: Session, described: Description, table: Table, secret: Secret | None = None
-) -> tuple[Roster, list[RowFinding]]:  # fmt: skip
+) -> tuple[Roster, list[Finding]]:  # fmt: skip
     """The whole file worked out, and what is wrong with it as a whole."""
     from itertools import chain
 
-    from vandrel.errors import Finding, Refused
+    from vandrel.errors import Code, Finding, Location, Refused
     from vandrel.intake.convert import Converter
-    from vandrel.intake.finding import RowFinding
     from vandrel.intake.propose import looks_like_header
     from vandrel.intake.table import text
     from vandrel.jobs.bulk.roster import Planner
     from vandrel.text.nearest import did_you_mean
 
     header = table.header()
-    found: list[RowFinding] = []
+    found: list[Finding] = []
     for name in described.columns:
         if name not in header and described.columns[name] != "":
             hint = did_you_mean(name, header) or f"the file has: {', '.join(header)}"
-            found.append(RowFinding(0, name, "", "header", f"there is no column {name!r}", hint))
+            found.append(Finding(Code.HEADER, f"there is no column {name!r}", Location(row=0, header=name), hint))
     if any(described.column(finding.column).field in described.key for finding in found):
         many.show_findings(session, found)
         what = f"{count(len(found), 'column')} of the description {'is' if len(found) == 1 else 'are'} not in the file"
         remedy = "is it the description of another file? a new one: --propose --dry-run"
-        raise Refused([Finding("intake", what, str(table.path), remedy)])
+        raise Refused([Finding(Code.INTAKE, what, Location(file=str(table.path)), remedy)])
     twice = [name for number, name in enumerate(header) if name in header[:number] and described.column(name).field]
-    found += [RowFinding(0, name, "", "header", f"two columns are called {name!r}", "rename one") for name in twice]
+    found += [
+        Finding(Code.HEADER, f"two columns are called {name!r}", Location(row=0, header=name), "rename one")
+        for name in twice
+    ]
     converter = Converter(described, header, session.charter.document.lists, table.layout.quote)
     rows = table.rows()
     if not table.layout.header and (first := next(rows, None)) is not None:
         if looks_like_header(first.cells):
             what = "the header is taken for data"
             value = text(first.cells[0])
-            found.append(RowFinding(first.number, header[0], value, "header", what, "write header: 1"))
+            found.append(
+                Finding(Code.HEADER, what, Location(row=first.number, header=header[0]), "write header: 1", value=value)
+            )
         else:
             rows = chain([first], rows)
     roster = Planner(session.context, described, session.charter.today()).plan(
@@ -258,11 +271,11 @@ def check(
     )
     if session.args.rows and session.args.rows != len(roster.lines):
         what = f"{len(roster.lines)} rows were read, and {session.args.rows} are expected"
-        found.append(RowFinding(0, "-", "", "rows", what, "is the file whole, and does it have lines of its own?"))
+        found.append(Finding(Code.ROWS, what, Location(row=0), "is the file whole, and does it have lines of its own?"))
     return roster, found
 
 
-def _annotate(session: Session, table: Table, findings: list[RowFinding]) -> None:
+def _annotate(session: Session, table: Table, findings: list[Finding]) -> None:
     """The rows again, with a column that says what is wrong: for whoever sent the file."""
     from vandrel.intake.annotate import write
 
@@ -270,7 +283,7 @@ def _annotate(session: Session, table: Table, findings: list[RowFinding]) -> Non
     by_row: dict[int, list[str]] = {}
     for finding in findings:
         said = f"{finding.column}: {finding.what}" + (f" - {finding.remedy}" if finding.remedy else "")
-        by_row.setdefault(finding.row, []).append(said if finding.fatal else f"note: {said}")
+        by_row.setdefault(finding.row, []).append(said if finding.is_fatal else f"note: {said}")
     write(table, target, by_row)
     session.out.note(f"The rows with what is wrong: {target}\n")
 

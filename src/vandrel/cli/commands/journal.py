@@ -84,10 +84,10 @@ def _standing(session: Session) -> int:
         VandrelError: ``usage`` without a job; ``foreign`` for one of another directory.
 
     """
-    from vandrel.errors import CODES, VandrelError
+    from vandrel.errors import CODES, Code, VandrelError
 
     if session.args.job is None:
-        raise VandrelError("usage", "which job?", remedy="vandrel journal JOB --standing")
+        raise VandrelError(Code.USAGE, "which job?", remedy="vandrel journal JOB --standing")
     session.must_be_of_this_directory(session.journal().job(session.args.job))
     found = list(session.runner.standing(session.args.job))
     words = {True: "stands", False: "no longer so", None: "cannot be told"}

@@ -83,7 +83,7 @@ class _Binary:
 
 
 def _lines(name: str) -> Iterator[str]:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     try:
         if name == "-":
@@ -92,24 +92,30 @@ def _lines(name: str) -> Iterator[str]:
         with Path(name).open(encoding="utf-8-sig", newline="") as file:
             yield from file
     except OSError as error:
-        raise VandrelError("not-found", f"the file cannot be read: {error.strerror}", where=name) from None
+        raise VandrelError(
+            Code.NOT_FOUND, f"the file cannot be read: {error.strerror}", where=Location(file=name)
+        ) from None
     except UnicodeDecodeError as error:
-        raise VandrelError("bad-value", "the file is not UTF-8", where=f"{name}, octet {error.start}") from None
+        raise VandrelError(
+            Code.BAD_VALUE, "the file is not UTF-8", where=Location(file=name, octet=error.start)
+        ) from None
 
 
 def _from_file(url: str) -> bytes:
     """The octets of a ``file:`` URL; no other kind is fetched."""
     from urllib.parse import unquote, urlsplit
 
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     parts = urlsplit(url)
     if parts.scheme != "file" or parts.netloc not in ("", "localhost"):
-        raise VandrelError("refused", "only file: URLs of this machine are read", where=url)
+        raise VandrelError(Code.REFUSED, "only file: URLs of this machine are read", where=Location(server=url))
     try:
         return Path(unquote(parts.path)).read_bytes()
     except OSError as error:
-        raise VandrelError("not-found", f"the file cannot be read: {error.strerror}", where=url) from None
+        raise VandrelError(
+            Code.NOT_FOUND, f"the file cannot be read: {error.strerror}", where=Location(server=url)
+        ) from None
 
 
 def _preview(session: Session, plan: Plan, loader: Loader) -> None:

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.directory.port import Directory
     from vandrel.errors import Finding, VandrelError
-    from vandrel.jobs.common.context import Context
+    from vandrel.objects.context import Context
 
 NAME = "probe"
 HELP = "who is bound to the directory, what it can do, and what it leaves to Vandrel"
@@ -63,12 +63,12 @@ def run(session: Session) -> int:
 
 def _context(session: Session) -> Context | None:
     """The house rules with the directory; None where there is no charter yet, and a note says so."""
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
 
     try:
         return session.context
     except VandrelError as error:
-        if error.code not in ("not-found", "foreign") or session.way is None:
+        if error.code not in (Code.NOT_FOUND, Code.FOREIGN) or session.way is None:
             raise
         session.out.findings([_as_note(error)])
         return None
@@ -82,14 +82,16 @@ def _as_note(error: VandrelError) -> Finding:
 
 def _keep_password(session: Session) -> int:
     from vandrel.connections.passwords import keep
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     way = session.way
     if way is None or not way.name or way.identity is None or not way.identity.bind:
         raise VandrelError(
-            "usage", "only an identity of a named connection has a password to keep", where="--keep-password",
+            Code.USAGE,
+            "only an identity of a named connection has a password to keep",
+            where=Location(option="--keep-password"),
             remedy="vandrel probe --directory NAME --who WORD --keep-password",
-        )  # fmt: skip
+        )
     keep(way, session.ask(f"Password of {way.identity.bind}"))
     session.out.note(f"Kept in the keyring for {way.name}, {way.word}.")
     return 0

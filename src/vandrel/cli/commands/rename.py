@@ -33,7 +33,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     from vandrel.cli.change import carry_out
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.fields import NAMED
     from vandrel.jobs.accounts.rename import PARTS, Renamer
     from vandrel.jobs.common import assignments
@@ -46,14 +46,14 @@ def run(session: Session) -> int:
     strange = [name for name in (*keep, *(a.field for a in typed)) if name not in known]
     if strange:
         raise VandrelError(
-            "usage",
+            Code.USAGE,
             f"{strange[0]} is no name of a person",
-            where=strange[0],
+            where=Location(field=strange[0]),
             remedy=f"the names are: {', '.join(known)}",
         )
     if not plain or len(plain) > 2 or (len(plain) == 1 and not typed):
         raise VandrelError(
-            "usage", "who gets which name?", remedy='vandrel rename alund surname=Brekke, or "Anna Brekke"'
+            Code.USAGE, "who gets which name?", remedy='vandrel rename alund surname=Brekke, or "Anna Brekke"'
         )
     entry = resolve(session.context, plain[0], ("account",))
     given = {}

@@ -73,17 +73,17 @@ def _chosen(session: Session) -> int:
         VandrelError: ``not-found`` or ``ambiguous``.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
 
     if session.args.job is not None:
         return int(session.args.job)
     broken = [job for job in session.journal().broken() if job.directory == session.directory.location]
     if not broken:
-        raise VandrelError("not-found", "no job was broken off", remedy="vandrel journal lists them all")
+        raise VandrelError(Code.NOT_FOUND, "no job was broken off", remedy="vandrel journal lists them all")
     if len(broken) > 1:
         numbers = ", ".join(str(job.number) for job in broken)
         raise VandrelError(
-            "ambiguous", f"several jobs were broken off: {numbers}", remedy="name one: vandrel resume JOB"
+            Code.AMBIGUOUS, f"several jobs were broken off: {numbers}", remedy="name one: vandrel resume JOB"
         )
     return broken[0].number
 
@@ -145,7 +145,7 @@ def _made_anew(
     from pathlib import Path
 
     from vandrel.charter.passwords import generate
-    from vandrel.errors import Finding, VandrelError
+    from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
     from vandrel.intake.hand_out import must_be_possible
     from vandrel.jobs.common.edit import password_rules
 
@@ -158,8 +158,8 @@ def _made_anew(
         what = f"{count(len(lost), 'password')} may not have been set, and {where}"
         remedy = f"vandrel resume {number} --hand-out FILE makes new ones; --no-passwords finishes the rest"
         if not args.dry_run:
-            raise VandrelError("usage", what, where=f"job {number}", remedy=remedy)
-        session.out.findings([Finding("usage", what, f"job {number}", remedy, fatal=False)])
+            raise VandrelError(Code.USAGE, what, where=Location(job=number), remedy=remedy)
+        session.out.findings([Finding(Code.USAGE, what, Location(job=number), remedy, severity=NOTE)])
         return {}
     must_be_possible(Path(args.hand_out), args.recipient)
     made = {}

@@ -24,7 +24,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.jobs.accounts.roles import find_owners
     from vandrel.text.nearest import did_you_mean
 
@@ -32,7 +32,9 @@ def run(session: Session) -> int:
     for name in session.args.roles:
         if name not in roles:
             remedy = did_you_mean(name, roles) or f"there are: {', '.join(roles) or 'none'}"
-            raise VandrelError("not-found", f"the charter has no role {name!r}", where=name, remedy=remedy)
+            raise VandrelError(
+                Code.NOT_FOUND, f"the charter has no role {name!r}", where=Location(text=name), remedy=remedy
+            )
     chosen = {name: roles[name] for name in session.args.roles or roles}
     held = {name: [context.label(entry) for entry in find_owners(context, name)] for name in chosen}
     if session.out.as_json:

@@ -41,7 +41,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from vandrel.errors import Finding, Refused, VandrelError
+    from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
     from vandrel.intake.description import Description, Sort
     from vandrel.jobs.bulk.roster import Planner
     from vandrel.jobs.common import assignments
@@ -51,7 +51,9 @@ def run(session: Session) -> int:
     plain, given = assignments.split(args.words)
     if len(plain) != 2 or any(assignment.raw or assignment.operator != "=" for assignment in given):
         raise VandrelError(
-            "usage", "a kind, a stem and fields are needed", remedy="vandrel series crew kiosk site=Kelness --count 3"
+            Code.USAGE,
+            "a kind, a stem and fields are needed",
+            remedy="vandrel series crew kiosk site=Kelness --count 3",
         )
     args.kind, args.stem = plain
     object_type: Sort = args.kind if args.kind in ("group", "computer") else "account"
@@ -62,15 +64,23 @@ def run(session: Session) -> int:
     roster = Planner(session.context, Description(object_type=object_type, kind=kind), session.charter.today()).plan(
         many.with_password(_items(session, object_type, fields), many.one_for_all(session, kind) if kind else None)
     )
-    findings = sorted(roster.findings(), key=lambda f: (not f.fatal, f.row))
+    findings = sorted(roster.findings(), key=lambda f: (not f.is_fatal, f.row))
     many.show_findings(session, findings)
     many.show_roster(session, roster, object_type, "number")
     if not session.out.as_json:
         session.out.note(f"{args.stem}: {many.summary(roster)}.")
-    if any(finding.fatal for finding in findings):
-        fatal = [f for f in findings if f.fatal]
-        raise Refused([Finding(_code(fatal[0].trap), f"{fatal[0].value or args.stem}: {fatal[0].what}", args.stem,
-                               fatal[0].remedy)])  # fmt: skip
+    if are_fatal(findings):
+        fatal = [f for f in findings if f.is_fatal]
+        raise Refused(
+            [
+                Finding(
+                    _code(fatal[0].code),
+                    f"{fatal[0].value or args.stem}: {fatal[0].what}",
+                    Location(text=args.stem),
+                    fatal[0].remedy,
+                )
+            ]
+        )
     return many.make(session, roster, object_type, f"series {args.kind} {args.stem}")
 
 

@@ -93,10 +93,10 @@ def run(session: Session) -> int:
 
 
 def _ask_name(session: Session) -> str:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, VandrelError
 
     if not session.out.interactive:
-        raise VandrelError("usage", "whom or what?", remedy="vandrel show NAME")
+        raise VandrelError(Code.USAGE, "whom or what?", remedy="vandrel show NAME")
     return input("Whom or what? ")
 
 
@@ -135,7 +135,7 @@ def bare_values(session: Session, entry: Entry, name: str) -> Iterator[str]:
         VandrelError: ``unknown-field``.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.fields import FIELDS, Shape, field
     from vandrel.text.nearest import did_you_mean
 
@@ -148,7 +148,9 @@ def bare_values(session: Session, entry: Entry, name: str) -> Iterator[str]:
         attribute = schema.attribute_name(name[1:])
         if not attribute:
             hint = did_you_mean(name[1:], schema.attribute_names())
-            raise VandrelError("unknown-field", f"the schema has no attribute {name[1:]!r}", where=name, remedy=hint)
+            raise VandrelError(
+                Code.UNKNOWN_FIELD, f"the schema has no attribute {name[1:]!r}", where=Location(field=name), remedy=hint
+            )
         yield from (_say(attribute, value) for value in entry.values_of(attribute))
     else:
         known = field(name, session.context.dialect.object_type_of(entry) or None)
@@ -232,7 +234,7 @@ def _topics(session: Session, entry: Entry, object_type: str) -> Iterator[tuple[
             if (
                 field.topic is not topic
                 or object_type not in field.on
-                or name in ("enabled", "change", "locked", "protected", "password", "entrusted")
+                or name in ("enabled", "change", "locked", "protected", "password", "delegation")
             ):
                 continue
             values = values_of(session, entry, name)
@@ -291,18 +293,18 @@ def _below(session: Session, entry: Entry) -> None:
     unit = context.charter.designed(places.parse(place)) if place.startswith("/") else None
     if unit is not None and unit.holds:
         session.out.line(f"Designed for: {', '.join(unit.holds)}.")
-    if rows := [(f"  {team}", task, state) for team, task, state in entrusted(session, entry)]:
+    if rows := [(f"  {team}", task, state) for team, task, state in delegations(session, entry)]:
         session.out.line()
-        session.out.heading("Entrusted here and below")
+        session.out.heading("Delegated here and below")
         session.out.table(("team", "task", "state"), rows, header=False)
 
 
-def entrusted(session: Session, unit: Entry) -> list[tuple[str, str, str]]:
+def delegations(session: Session, unit: Entry) -> list[tuple[str, str, str]]:
     """Team, tasks and how the charter and the directory stand to each other on a unit."""
     from vandrel.fields import UNIT
     from vandrel.jobs.hierarchy.delegation import on_unit
 
-    kept = not session.context.dialect.why_not_kept("entrusted", UNIT)
+    kept = not session.context.dialect.why_not_kept("delegation", UNIT)
     found: dict[tuple[str, str], list[str]] = {}
     for item in on_unit(session.context, unit):
         state = "" if item.designed and item.in_force else "not in the charter"
@@ -362,7 +364,7 @@ def _show_only(session: Session, entry: Entry, fragment: str) -> None:
         VandrelError: ``unknown-field`` where there is none.
 
     """
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.fields import FIELDS
 
     context, low = session.context, fragment.casefold()
@@ -381,7 +383,7 @@ def _show_only(session: Session, entry: Entry, fragment: str) -> None:
             rows.append((f"@{name}", ", ".join(_say(name, v) for v in entry.values_of(name)) or "(empty)", ""))
     if not rows:
         raise VandrelError(
-            "unknown-field", f"no field or attribute has {fragment!r} in its name", where=str(entry.dn.name)
+            Code.UNKNOWN_FIELD, f"no field or attribute has {fragment!r} in its name", where=Location(dn=str(entry.dn))
         )
     session.out.heading(context.label(entry))
     session.out.table(("field", "value", "about"), rows, header=False)

@@ -38,14 +38,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
-    from vandrel.errors import VandrelError
+    from vandrel.errors import Code, Location, VandrelError
     from vandrel.jobs.common.resolve import resolve
 
     context, args = session.context, session.args
     top = resolve(context, args.place, ("unit",)) if args.place else context.directory.get(context.charter.base)
     if top is None:
         raise VandrelError(
-            "not-found", "the directory is empty", where=session.directory.location,
+            Code.NOT_FOUND, "the directory is empty", where=Location(server=session.directory.location),
             remedy="vandrel hierarchy build makes the units of the charter",
         )  # fmt: skip
     entries = sorted(_worth_drawing(session, top), key=lambda entry: entry.dn.key)
@@ -95,14 +95,14 @@ def _counts(session: Session, entries: list[Entry]) -> dict[str, dict[str, int]]
 
 
 def _as_json(session: Session, entry: Entry, counts: dict[str, dict[str, int]]) -> dict[str, object]:
-    from vandrel.cli.commands.show import entrusted, states
+    from vandrel.cli.commands.show import delegations, states
 
     found = counts.get(entry.dn.key, {})
     return {
         "place": session.context.place(entry.dn),
         "dn": str(entry.dn),
         "state": states(session, entry),
-        "entrusted": [{"team": t, "tasks": tasks, "state": state} for t, tasks, state in entrusted(session, entry)],
+        "delegation": [{"team": t, "tasks": tasks, "state": state} for t, tasks, state in delegations(session, entry)],
         "accounts": found.get("account", 0),
         "groups": found.get("group", 0),
     }
@@ -112,7 +112,7 @@ def _draw(session: Session, entries: list[Entry], counts: dict[str, dict[str, in
     from rich.text import Text
     from rich.tree import Tree
 
-    from vandrel.cli.commands.show import entrusted, states
+    from vandrel.cli.commands.show import delegations, states
     from vandrel.cli.terminal import clean, style_of
 
     context, args = session.context, session.args
@@ -143,7 +143,7 @@ def _draw(session: Session, entries: list[Entry], counts: dict[str, dict[str, in
         if object_type == "unit" and not marks:
             label.append("  not protected", style=style_of("not protected"))
         if object_type == "unit":
-            for team, tasks, state in entrusted(session, entry):
+            for team, tasks, state in delegations(session, entry):
                 label.append(f"  {team}: {tasks}{f' ({state})' if state else ''}", style="dim")
         above = branches.get(entry.dn.parent.key)
         branch = Tree(label, guide_style="dim") if above is None else above.add(label)

@@ -34,7 +34,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> int:
     from datetime import datetime
 
-    from vandrel.errors import Refused, VandrelError
+    from vandrel.errors import Code, Location, Refused, VandrelError, are_fatal
     from vandrel.jobs.history.undo import title_of, undo, undone_by
     from vandrel.record.journal import BROKEN
     from vandrel.steps.runner import Plan
@@ -43,9 +43,9 @@ def run(session: Session) -> int:
     session.must_be_of_this_directory(job)
     if by := undone_by(session.journal(), job):
         raise VandrelError(
-            "refused",
+            Code.REFUSED,
             f"job {by} took it back already",
-            where=f"job {job.number}",
+            where=Location(job=job.number),
             remedy=f"vandrel undo {by} redoes it",
         )
     ended = datetime.fromisoformat(job.ended) if job.ended else None
@@ -55,7 +55,7 @@ def run(session: Session) -> int:
     found = undo(session.context, made, ended, session.args.step)
     plan = Plan(title_of(job, session.args.step), found.steps, found.findings)
     _preview(session, plan)
-    if any(finding.fatal for finding in found.findings):
+    if are_fatal(found.findings):
         raise Refused(found.findings)
     report = session.carry_out(plan, f"Take back job {job.number}?")
     if job.state == BROKEN and report is not None and not report.in_part and not session.args.step:

@@ -1,6 +1,6 @@
-"""Tasks entrusted to a team on a unit and all below, as access control entries: [MS-DTYP] 2.4.4, [MS-ADTS] 5.1.3.
+"""Tasks delegated to a team on a unit and all below, as access control entries: [MS-DTYP] 2.4.4, [MS-ADTS] 5.1.3.
 
-Each task is a few entries that allow one thing each. A task counts as entrusted where all of its entries stand. The
+Each task is a few entries that allow one thing each. A task counts as delegated where all of its entries stand. The
 identifiers of classes, attributes, property sets and rights are those of [MS-ADSC], [MS-ADA1] to [MS-ADA3] and
 [MS-ADTS] 5.1.3.2.1.
 """
@@ -72,7 +72,7 @@ def _held(own: set[Entry]) -> Iterator[tuple[str, str]]:
 
 
 def changed(descriptor: Descriptor, added: Iterable[str], removed: Iterable[str]) -> Descriptor:
-    """The descriptor with these tasks entrusted, and those taken away; nothing else differs.
+    """The descriptor with these tasks delegated, and those taken away; nothing else differs.
 
     What one task needs and another one that stays needs as well is kept.
     """

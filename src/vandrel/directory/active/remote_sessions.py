@@ -16,15 +16,15 @@ _MINUTE = 60_000  # times are kept in thousandths of a second
 
 _TEXTS = {"remote-home": "CtxWFHomeDir", "remote-drive": "CtxWFHomeDirDrive", "remote-profile": "CtxWFProfilePath"}
 _TIMES = {
-    "remote-longest": "CtxMaxConnectionTime", "remote-parted": "CtxMaxDisconnectionTime",
-    "remote-idle": "CtxMaxIdleTime",
+    "remote-session-limit": "CtxMaxConnectionTime", "remote-disconnect-limit": "CtxMaxDisconnectionTime",
+    "remote-idle-limit": "CtxMaxIdleTime",
 }  # fmt: skip
 
 #: field -> the attribute that newer programs keep it in.
 ATTRIBUTES = {
     "remote-logon": "msTSAllowLogon", "remote-home": "msTSHomeDirectory", "remote-drive": "msTSHomeDrive",
-    "remote-profile": "msTSProfilePath", "remote-longest": "msTSMaxConnectionTime",
-    "remote-idle": "msTSMaxIdleTime", "remote-parted": "msTSMaxDisconnectionTime",
+    "remote-profile": "msTSProfilePath", "remote-session-limit": "msTSMaxConnectionTime",
+    "remote-idle-limit": "msTSMaxIdleTime", "remote-disconnect-limit": "msTSMaxDisconnectionTime",
 }  # fmt: skip
 
 

@@ -116,6 +116,6 @@ VIRTUAL = (
                       "USAGE directoryOperation )"),
     ("attributetype", f"( {_ROOT}.11 NAME 'vandrelPasswordFixed' EQUALITY booleanMatch SYNTAX {_ARC}7 SINGLE-VALUE "
                       "USAGE directoryOperation )"),
-    ("attributetype", f"( {_ROOT}.22 NAME 'vandrelEntrusted' EQUALITY caseIgnoreMatch SYNTAX {_ARC}15 "
+    ("attributetype", f"( {_ROOT}.22 NAME 'vandrelDelegation' EQUALITY caseIgnoreMatch SYNTAX {_ARC}15 "
                       "USAGE directoryOperation )"),
 )  # fmt: skip

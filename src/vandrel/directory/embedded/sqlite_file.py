@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from vandrel.errors import DirectoryError
+from vandrel.errors import Code, DirectoryError, Location
 
 #: "Vand" as PRAGMA application_id, and the version of the tables as PRAGMA user_version.
 APPLICATION = 0x56616E64
@@ -43,15 +43,30 @@ _LITTLE_ROOM = 65_536  # bytes: what SQLite needs beside the file to open it for
 
 # The beginning of sqlite_errorname -> our code, what it means, what to do.
 _SQLITE = (
-    ("SQLITE_FULL", "disk-full", "no room left on the disk", "free some room and give the command again"),
-    ("SQLITE_BUSY", "busy", "another process has been writing for {seconds:.0f} seconds", "try again when it is done"),
-    ("SQLITE_LOCKED", "busy", "another process is writing", "try again when it is done"),
-    ("SQLITE_READONLY", "not-permitted", "the file cannot be written", "check the rights on the file and its folder"),
-    ("SQLITE_CANTOPEN", "out-of-reach", "the file cannot be opened", "check the rights on the file and its folder"),
-    ("SQLITE_PERM", "not-permitted", "the file cannot be opened", "check the rights on the file and its folder"),
-    ("SQLITE_NOTADB", "foreign", "the file is not a Vandrel directory", "name another file"),
-    ("SQLITE_CORRUPT", "damaged", "the file is damaged", "restore it from a copy"),
-    ("SQLITE_IOERR", "out-of-reach", "the disk reports an error", "check the disk; nothing of this change was written"),
+    ("SQLITE_FULL", Code.DISK_FULL, "no room left on the disk", "free some room and give the command again"),
+    (
+        "SQLITE_BUSY",
+        Code.BUSY,
+        "another process has been writing for {seconds:.0f} seconds",
+        "try again when it is done",
+    ),
+    ("SQLITE_LOCKED", Code.BUSY, "another process is writing", "try again when it is done"),
+    (
+        "SQLITE_READONLY",
+        Code.NOT_PERMITTED,
+        "the file cannot be written",
+        "check the rights on the file and its folder",
+    ),
+    ("SQLITE_CANTOPEN", Code.OUT_OF_REACH, "the file cannot be opened", "check the rights on the file and its folder"),
+    ("SQLITE_PERM", Code.NOT_PERMITTED, "the file cannot be opened", "check the rights on the file and its folder"),
+    ("SQLITE_NOTADB", Code.FOREIGN, "the file is not a Vandrel directory", "name another file"),
+    ("SQLITE_CORRUPT", Code.DAMAGED, "the file is damaged", "restore it from a copy"),
+    (
+        "SQLITE_IOERR",
+        Code.OUT_OF_REACH,
+        "the disk reports an error",
+        "check the disk; nothing of this change was written",
+    ),
 )
 
 
@@ -73,10 +88,15 @@ def plain_errors(path: Path) -> Iterator[None]:
             name = "SQLITE_FULL"  # said by the file system in other words
         for beginning, code, what, remedy in _SQLITE:
             if name.startswith(beginning):
-                raise DirectoryError(code, what.format(seconds=_BUSY_SECONDS), where=str(path), remedy=remedy) from None
+                raise DirectoryError(
+                    code, what.format(seconds=_BUSY_SECONDS), where=Location(file=str(path)), remedy=remedy
+                ) from None
         if name == "SQLITE_ERROR" and any(word in str(error) for word in _TABLES_GONE):
             raise DirectoryError(
-                "damaged", f"the file is damaged: {error}", where=str(path), remedy="restore it from a copy"
+                Code.DAMAGED,
+                f"the file is damaged: {error}",
+                where=Location(file=str(path)),
+                remedy="restore it from a copy",
             ) from None
         raise
 
@@ -94,7 +114,9 @@ def create(path: Path, application: int, tables: str, what: str) -> None:
     try:
         os.close(os.open(draft, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
     except OSError as error:
-        raise DirectoryError("not-permitted", f"the {what} cannot be made: {error.strerror}", where=str(path)) from None
+        raise DirectoryError(
+            Code.NOT_PERMITTED, f"the {what} cannot be made: {error.strerror}", where=Location(file=str(path))
+        ) from None
     try:
         with plain_errors(path):
             connection = sqlite3.connect(draft, isolation_level=None)
@@ -107,9 +129,11 @@ def create(path: Path, application: int, tables: str, what: str) -> None:
                 connection.close()
         os.link(draft, path)  # unlike a rename, this refuses to replace a file
     except FileExistsError:
-        raise DirectoryError("taken", f"there is a {what} already", where=str(path)) from None
+        raise DirectoryError(Code.TAKEN, f"there is a {what} already", where=Location(file=str(path))) from None
     except OSError as error:
-        raise DirectoryError("not-permitted", f"the {what} cannot be made: {error.strerror}", where=str(path)) from None
+        raise DirectoryError(
+            Code.NOT_PERMITTED, f"the {what} cannot be made: {error.strerror}", where=Location(file=str(path))
+        ) from None
     finally:
         draft.unlink(missing_ok=True)
 
@@ -125,9 +149,9 @@ def connect(path: Path, application: int, what: str) -> tuple[sqlite3.Connection
 
     """
     if not os.access(path, os.F_OK):
-        raise DirectoryError("out-of-reach", f"there is no such {what}", where=str(path))
+        raise DirectoryError(Code.OUT_OF_REACH, f"there is no such {what}", where=Location(file=str(path)))
     if not path.is_file() or not os.access(path, os.R_OK):
-        raise DirectoryError("not-permitted", f"the {what} cannot be read", where=str(path))
+        raise DirectoryError(Code.NOT_PERMITTED, f"the {what} cannot be read", where=Location(file=str(path)))
     with plain_errors(path):
         connection, writable = _connect(path)
         try:
@@ -140,14 +164,19 @@ def connect(path: Path, application: int, what: str) -> tuple[sqlite3.Connection
     if known != application:
         connection.close()
         raise DirectoryError(
-            "foreign", f"this file is not a Vandrel {what}", where=str(path), remedy="name another file"
+            Code.FOREIGN,
+            f"this file is not a Vandrel {what}",
+            where=Location(file=str(path)),
+            remedy="name another file",
         )
     if version != VERSION:
         connection.close()
         raise DirectoryError(
-            "foreign", f"the {what} has format {version}, and this program reads format {VERSION}", where=str(path),
+            Code.FOREIGN,
+            f"the {what} has format {version}, and this program reads format {VERSION}",
+            where=Location(file=str(path)),
             remedy="use the version of Vandrel that wrote it",
-        )  # fmt: skip
+        )
     return connection, writable
 
 

@@ -18,7 +18,7 @@ from vandrel.directory.filter import EVERYTHING, Filter, matches
 from vandrel.directory.operations import Operation
 from vandrel.directory.port import Capabilities, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
-from vandrel.errors import DirectoryError, not_made_with_the_rest
+from vandrel.errors import Code, DirectoryError, Location, not_made_with_the_rest
 from vandrel.secret import Secret
 
 #: Attributes whose values must differ over the whole directory; those of one group share their values.
@@ -51,7 +51,9 @@ class EmbeddedDirectory:
             self._unique = msgspec.json.decode(meta["unique"], type=list[list[str]])
             self._schema = Schema(definitions)
         except (KeyError, ValueError, msgspec.MsgspecError) as error:
-            raise DirectoryError("damaged", f"the directory file is damaged: {error!r}", where=str(path)) from None
+            raise DirectoryError(
+                Code.DAMAGED, f"the directory file is damaged: {error!r}", where=Location(file=str(path))
+            ) from None
         self._index = Index(self._schema, numbers)
         self._compiler = Compiler(self._schema, numbers.get, self._index.table_of)
 
@@ -187,7 +189,7 @@ class EmbeddedDirectory:
     ) -> list[DirectoryError | None]:  # fmt: skip
         if not self.writable:
             raise DirectoryError(
-                "not-permitted", "the directory can be read, and not written", where=str(self.path),
+                Code.NOT_PERMITTED, "the directory can be read, and not written", where=Location(file=str(self.path)),
                 remedy="check the rights on the file and its folder",
             )  # fmt: skip
         from vandrel.directory.embedded.writer import Writer

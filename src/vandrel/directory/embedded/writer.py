@@ -19,7 +19,7 @@ from vandrel.directory.entry import Value
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.schema import Schema, shorten
 from vandrel.directory.schema.matching import Key
-from vandrel.errors import DirectoryError
+from vandrel.errors import Code, DirectoryError, Location
 from vandrel.secret import Secret
 
 #: How many earlier passwords are kept, hashed, so that a rule about them can be checked.
@@ -137,7 +137,9 @@ class Writer:
             try:
                 above = self._parent(dn, known)
                 if dn.key in known:
-                    raise DirectoryError("taken", "there is an object of this name already", where=str(dn))
+                    raise DirectoryError(
+                        Code.TAKEN, "there is an object of this name already", where=Location(dn=str(dn))
+                    )
                 data, references = self._new_data(operation, now)
                 for group, key, value in unique:
                     holder = taken.get((group, key))
@@ -171,8 +173,10 @@ class Writer:
         parent = dn.parent
         if parent.key not in known:
             if not any(dn.key.startswith(context + names.LEVEL) for context in self._contexts):
-                raise DirectoryError("no-parent", "the name is outside of this directory", where=str(dn))
-            raise DirectoryError("no-parent", f"there is no {parent} to hold it", where=str(dn))
+                raise DirectoryError(
+                    Code.NO_PARENT, "the name is outside of this directory", where=Location(dn=str(dn))
+                )
+            raise DirectoryError(Code.NO_PARENT, f"there is no {parent} to hold it", where=Location(dn=str(dn)))
         return known[parent.key]
 
     def _new_data(self, operation: AddEntry, now: str) -> tuple[Data, dict[str, list[DN]]]:
@@ -193,12 +197,14 @@ class Writer:
     def _refuse_read_only(self, name: str, dn: DN) -> None:
         attribute = self._schema.attribute(name)
         if attribute is not None and attribute.read_only:
-            raise DirectoryError("schema", f"{name} is set by the directory alone", where=str(dn))
+            raise DirectoryError(Code.SCHEMA, f"{name} is set by the directory alone", where=Location(dn=str(dn)))
 
     def _check(self, dn: DN, data: Data) -> None:
-        findings = self._schema.check_entry(data, str(dn))
+        findings = self._schema.check_entry(data, Location(dn=str(dn)))
         if findings:
-            error = DirectoryError(findings[0].code, findings[0].what, where=str(dn), remedy=findings[0].remedy)
+            error = DirectoryError(
+                findings[0].code, findings[0].what, where=Location(dn=str(dn)), remedy=findings[0].remedy
+            )
             error.findings = tuple(findings)
             raise error
 
@@ -207,7 +213,7 @@ class Writer:
     def _row(self, dn: DN) -> tuple[int, str, Data]:
         row = self._db.execute("SELECT id, dn, data FROM entry WHERE key = ?", (dn.key,)).fetchone()
         if row is None:
-            raise DirectoryError("not-found", "there is no such object any more", where=str(dn))
+            raise DirectoryError(Code.NOT_FOUND, "there is no such object any more", where=Location(dn=str(dn)))
         return row[0], row[1], decode(row[2])
 
     def _store(self, entry: int, before: Data, after: Data) -> None:
@@ -232,7 +238,9 @@ class Writer:
             name = self._schema.attribute_name(kind)
             if self._schema.key(name, value) not in {self._schema.key(name, one) for one in after.get(name, ())}:
                 raise DirectoryError(
-                    "schema", f"{name}={shorten(value)} is the object's name and cannot go", where=str(operation.dn)
+                    Code.SCHEMA,
+                    f"{name}={shorten(value)} is the object's name and cannot go",
+                    where=Location(dn=str(operation.dn)),
                 )
         fresh = set(self._unique_keys(after)) - set(self._unique_keys(before))
         taken = self._taken({(group, key) for group, key, _ in fresh})
@@ -247,7 +255,9 @@ class Writer:
         kept = {self._schema.key(name, value): value for value in data.get(name, ())}
         for value in change.removed:
             if kept.pop(self._schema.key(name, value), None) is None and change.added:
-                raise DirectoryError("changed", f"{name} no longer has the value {shorten(value)}", where=str(dn))
+                raise DirectoryError(
+                    Code.CHANGED, f"{name} no longer has the value {shorten(value)}", where=Location(dn=str(dn))
+                )
         for value in change.added:
             kept.setdefault(self._schema.key(name, value), value)
         data[name] = list(kept.values())
@@ -263,10 +273,12 @@ class Writer:
             ).rowcount
             if not gone and change.added:
                 raise DirectoryError(
-                    "changed", f"{change.attribute} no longer has the value {shorten(value)}", where=str(dn)
+                    Code.CHANGED,
+                    f"{change.attribute} no longer has the value {shorten(value)}",
+                    where=Location(dn=str(dn)),
                 )
         for value in change.added:
-            finding = self._schema.check_value(change.attribute, value, str(dn))
+            finding = self._schema.check_value(change.attribute, value, Location(dn=str(dn)))
             if finding:
                 raise DirectoryError(finding.code, finding.what, where=finding.where)
             target = names.parse(str(value))
@@ -290,7 +302,10 @@ class Writer:
     def _refuse_protected(self, data: Data, dn: DN) -> None:
         if data.get("vandrelProtected") == ["TRUE"]:
             raise DirectoryError(
-                "protected", "the object is protected", where=str(dn), remedy="release it first, on purpose"
+                Code.PROTECTED,
+                "the object is protected",
+                where=Location(dn=str(dn)),
+                remedy="release it first, on purpose",
             )
 
     def _rename(self, operation: RenameEntry) -> None:
@@ -300,9 +315,9 @@ class Writer:
         known = self._ids([new.key, new.parent.key])
         above = self._parent(new, known)
         if new.is_below(old):
-            raise DirectoryError("refused", "an object cannot be moved below itself", where=str(old))
+            raise DirectoryError(Code.REFUSED, "an object cannot be moved below itself", where=Location(dn=str(old)))
         if new != old and new.key in known:
-            raise DirectoryError("taken", "there is an object of this name already", where=str(new))
+            raise DirectoryError(Code.TAKEN, "there is an object of this name already", where=Location(dn=str(new)))
         after = {name: list(values) for name, values in before.items()}
         for kind, value in old.rdn:
             self._change_values(after, Change(self._schema.attribute_name(kind), removed=(value,)), old)
@@ -345,7 +360,9 @@ class Writer:
         self._refuse_protected(data, operation.dn)
         children = self._db.execute("SELECT count(*) FROM entry WHERE parent = ?", (entry,)).fetchone()[0]
         if children:
-            raise DirectoryError("refused", f"{children} objects stand below it", where=str(operation.dn))
+            raise DirectoryError(
+                Code.REFUSED, f"{children} objects stand below it", where=Location(dn=str(operation.dn))
+            )
         self._db.executemany(
             "DELETE FROM value WHERE attribute = ? AND value = ? AND entry = ?", list(self._index.values(entry, data))
         )
@@ -395,4 +412,4 @@ class Writer:
 
 
 def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:
-    return DirectoryError("taken", f"{value!s} is taken by {holder}", where=str(dn))
+    return DirectoryError(Code.TAKEN, f"{value!s} is taken by {holder}", where=Location(dn=str(dn)))

@@ -39,7 +39,7 @@ def _flag(said: Callable[[Descriptor], bool], changed: Callable[[Descriptor, boo
 _KEPT_INSIDE = {
     "vandrelProtected": _flag(descriptor.is_protected, descriptor.protect),
     "vandrelPasswordFixed": _flag(descriptor.is_password_fixed, descriptor.fix_password),
-    "vandrelEntrusted": _Inside(
+    "vandrelDelegation": _Inside(
         delegation.read, lambda d, change: delegation.changed(d, map(str, change.added), map(str, change.removed))
     ),
 }

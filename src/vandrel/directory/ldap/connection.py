@@ -9,7 +9,7 @@ import ldap.sasl
 from msgspec import Struct
 
 from vandrel.directory.ldap.error_mapping import in_words, why_untrusted
-from vandrel.errors import DirectoryError
+from vandrel.errors import Code, DirectoryError, Location
 from vandrel.secret import Secret
 
 
@@ -81,16 +81,16 @@ def connect(settings: Settings, last: str = "") -> tuple[Any, str]:
         try:
             return _connect(settings, url), url
         except DirectoryError as error:
-            if error.code not in ("out-of-reach", "busy"):
+            if error.code not in (Code.OUT_OF_REACH, Code.BUSY):
                 raise
             failed = failed or error
-    raise failed or DirectoryError("out-of-reach", "no server is named")
+    raise failed or DirectoryError(Code.OUT_OF_REACH, "no server is named")
 
 
 def _connect(settings: Settings, url: str) -> Any:
     if settings.secret is not None and not encrypted(settings, url) and not settings.plain:
         raise DirectoryError(
-            "not-permitted", "the password would go over the network unencrypted", where=url,
+            Code.NOT_PERMITTED, "the password would go over the network unencrypted", where=Location(server=url),
             remedy="use ldaps://, or write start-tls: true or unencrypted: true into the connection",
         )  # fmt: skip
     try:
@@ -111,15 +111,17 @@ def _connect(settings: Settings, url: str) -> Any:
         why = "" if settings.unchecked else why_untrusted(url, settings.ca_file, start_tls=settings.start_tls)
         if why:
             raise DirectoryError(
-                "certificate", f"the server's certificate is not trusted: {why}", where=url,
+                Code.CERTIFICATE, f"the server's certificate is not trusted: {why}", where=Location(server=url),
                 remedy="name the file of the authority that signed it (ca-file), or call the server by the name that "
                 "stands in the certificate",
             ) from None  # fmt: skip
         if isinstance(error, ValueError):
-            raise DirectoryError("certificate", f"TLS cannot be set up: {error}", where=url) from None
-        raise in_words(error, url) from None
+            raise DirectoryError(
+                Code.CERTIFICATE, f"TLS cannot be set up: {error}", where=Location(server=url)
+            ) from None
+        raise in_words(error, Location(server=url)) from None
     except ldap.LDAPError as error:
-        raise in_words(error, url) from None
+        raise in_words(error, Location(server=url)) from None
     return connection
 
 
@@ -133,8 +135,10 @@ def _bind(connection: Any, settings: Settings) -> None:
             connection.simple_bind_s(settings.bind_dn, settings.secret.reveal() if settings.secret else "")
     except (ldap.AUTH_UNKNOWN, ldap.AUTH_METHOD_NOT_SUPPORTED):
         raise DirectoryError(
-            "not-permitted", f"SASL {settings.sasl.upper()} is not to be had, here or on the server",
-            where=settings.name, remedy="install the library's module for it, or bind with a name and a password",
-        ) from None  # fmt: skip
+            Code.NOT_PERMITTED,
+            f"SASL {settings.sasl.upper()} is not to be had, here or on the server",
+            where=Location(server=settings.name),
+            remedy="install the library's module for it, or bind with a name and a password",
+        ) from None
     except (ldap.LOCAL_ERROR, ldap.INAPPROPRIATE_AUTH) as error:
-        raise in_words(error, settings.name or settings.urls[0]) from None
+        raise in_words(error, Location(server=settings.name or settings.urls[0])) from None

@@ -8,52 +8,60 @@ from urllib.parse import unquote, urlsplit
 
 import ldap
 
-from vandrel.errors import DirectoryError
+from vandrel.errors import Code, DirectoryError, Location
 
 # Result -> (code, what it means, what to do). The server's own diagnostic message is added where there is one.
 _MEANINGS: dict[type[Exception], tuple[str, str, str]] = {
-    ldap.ALREADY_EXISTS: ("taken", "there is an object of this name already", "take another name"),
-    ldap.NO_SUCH_OBJECT: ("not-found", "there is no such object any more", ""),
-    ldap.NOT_ALLOWED_ON_NONLEAF: ("refused", "objects stand below it", "remove or move those first"),
-    ldap.NO_SUCH_ATTRIBUTE: ("changed", "a value that was to be replaced is no longer there", "look again, and repeat"),
-    ldap.TYPE_OR_VALUE_EXISTS: ("changed", "a value that was to be added is there already", "look again, and repeat"),
+    ldap.ALREADY_EXISTS: (Code.TAKEN, "there is an object of this name already", "take another name"),
+    ldap.NO_SUCH_OBJECT: (Code.NOT_FOUND, "there is no such object any more", ""),
+    ldap.NOT_ALLOWED_ON_NONLEAF: (Code.REFUSED, "objects stand below it", "remove or move those first"),
+    ldap.NO_SUCH_ATTRIBUTE: (
+        Code.CHANGED,
+        "a value that was to be replaced is no longer there",
+        "look again, and repeat",
+    ),
+    ldap.TYPE_OR_VALUE_EXISTS: (
+        Code.CHANGED,
+        "a value that was to be added is there already",
+        "look again, and repeat",
+    ),
     ldap.ASSERTION_FAILED: (
         "changed",
         "somebody else has changed the object in the meantime",
         "look again, and repeat",
     ),
     ldap.OBJECT_CLASS_VIOLATION: ("schema", "the schema does not allow such an object", ""),
-    ldap.UNDEFINED_TYPE: ("unknown-field", "the server's schema does not have the attribute", ""),
+    ldap.UNDEFINED_TYPE: (Code.UNKNOWN_FIELD, "the server's schema does not have the attribute", ""),
     ldap.INVALID_SYNTAX: ("schema", "a value has the wrong syntax", ""),
-    ldap.INVALID_DN_SYNTAX: ("bad-name", "the server cannot read the name", ""),
+    ldap.INVALID_DN_SYNTAX: (Code.BAD_NAME, "the server cannot read the name", ""),
     ldap.CONSTRAINT_VIOLATION: ("schema", "a value breaks a constraint of the server", ""),
     ldap.NAMING_VIOLATION: ("schema", "the name does not go with the object", ""),
     ldap.NOT_ALLOWED_ON_RDN: ("schema", "the object's name cannot go", "rename it"),
-    ldap.INSUFFICIENT_ACCESS: ("not-permitted", "this identity may not do that", "use another identity"),
-    ldap.INVALID_CREDENTIALS: ("not-permitted", "the name or password of the identity is wrong", ""),
-    ldap.STRONG_AUTH_REQUIRED: ("not-permitted", "the server wants an identity or an encrypted connection", ""),
-    ldap.CONFIDENTIALITY_REQUIRED: ("not-permitted", "the server wants an encrypted connection", ""),
-    ldap.LOCAL_ERROR: ("not-permitted", "the identity cannot be proved", "is there a valid ticket? klist shows it"),
-    ldap.UNWILLING_TO_PERFORM: ("refused", "the server will not do that", ""),
-    ldap.BUSY: ("busy", "the server is busy", "try again"),
-    ldap.UNAVAILABLE: ("busy", "the server is shutting down or starting", "try again"),
-    ldap.SERVER_DOWN: ("out-of-reach", "the server cannot be reached", "is it running, and is the address right?"),
-    ldap.CONNECT_ERROR: ("out-of-reach", "the connection cannot be made", "check the address and the certificates"),
-    ldap.TIMEOUT: ("out-of-reach", "the server does not answer", "try again"),
-    ldap.SIZELIMIT_EXCEEDED: ("limit", "the server gives out no more objects at once", "ask for fewer"),
-    ldap.TIMELIMIT_EXCEEDED: ("limit", "the search takes longer than the server allows", "ask for fewer"),
-    ldap.ADMINLIMIT_EXCEEDED: ("limit", "a limit of the server is reached", "ask for fewer"),
+    ldap.INSUFFICIENT_ACCESS: (Code.NOT_PERMITTED, "this identity may not do that", "use another identity"),
+    ldap.INVALID_CREDENTIALS: (Code.NOT_PERMITTED, "the name or password of the identity is wrong", ""),
+    ldap.STRONG_AUTH_REQUIRED: (Code.NOT_PERMITTED, "the server wants an identity or an encrypted connection", ""),
+    ldap.CONFIDENTIALITY_REQUIRED: (Code.NOT_PERMITTED, "the server wants an encrypted connection", ""),
+    ldap.LOCAL_ERROR: (Code.NOT_PERMITTED, "the identity cannot be proved", "is there a valid ticket? klist shows it"),
+    ldap.UNWILLING_TO_PERFORM: (Code.REFUSED, "the server will not do that", ""),
+    ldap.BUSY: (Code.BUSY, "the server is busy", "try again"),
+    ldap.UNAVAILABLE: (Code.BUSY, "the server is shutting down or starting", "try again"),
+    ldap.SERVER_DOWN: (Code.OUT_OF_REACH, "the server cannot be reached", "is it running, and is the address right?"),
+    ldap.CONNECT_ERROR: (Code.OUT_OF_REACH, "the connection cannot be made", "check the address and the certificates"),
+    ldap.TIMEOUT: (Code.OUT_OF_REACH, "the server does not answer", "try again"),
+    ldap.SIZELIMIT_EXCEEDED: (Code.LIMIT, "the server gives out no more objects at once", "ask for fewer"),
+    ldap.TIMELIMIT_EXCEEDED: (Code.LIMIT, "the search takes longer than the server allows", "ask for fewer"),
+    ldap.ADMINLIMIT_EXCEEDED: (Code.LIMIT, "a limit of the server is reached", "ask for fewer"),
 }
 
 #: [MS-ERREF] 2.2: a Windows error code in hexadecimal begins the message -> (code, what it means, what to do).
 _WINDOWS: dict[int, tuple[str, str, str]] = {
-    0x052D: ("password", "the password breaks a rule of the server", "choose another"),
-    0x21C8: ("taken", "a value that must be unique is taken", "take another"),
-    0x2071: ("taken", "a value that must be unique is taken", "take another"),
-    0x20B5: ("dangling", "a name points at an object that does not exist", ""),
-    0x200A: ("unknown-field", "the server's schema does not have the attribute", ""),
-    0x2095: ("no-parent", "there is no object to hold it", ""),
-    0x200D: ("changed", "the attribute takes one value, and has one already", "look again, and repeat"),
+    0x052D: (Code.PASSWORD, "the password breaks a rule of the server", "choose another"),
+    0x21C8: (Code.TAKEN, "a value that must be unique is taken", "take another"),
+    0x2071: (Code.TAKEN, "a value that must be unique is taken", "take another"),
+    0x20B5: (Code.DANGLING, "a name points at an object that does not exist", ""),
+    0x200A: (Code.UNKNOWN_FIELD, "the server's schema does not have the attribute", ""),
+    0x2095: (Code.NO_PARENT, "there is no object to hold it", ""),
+    0x200D: (Code.CHANGED, "the attribute takes one value, and has one already", "look again, and repeat"),
 }
 _CODE = re.compile(r"([0-9A-F]{8}): ")
 #: What the overlay for password policies says when a rule is broken (draft-behera-ldap-password-policy-10, 6.2).
@@ -66,17 +74,17 @@ def diagnostic(error: ldap.LDAPError) -> str:
     return " ".join(str(details.get("info", "")).split()) if isinstance(details, dict) else ""
 
 
-def in_words(error: ldap.LDAPError, where: str) -> DirectoryError:
+def in_words(error: ldap.LDAPError, where: Location) -> DirectoryError:
     """A server's refusal as an error of ours."""
-    code, what, remedy = _MEANINGS.get(type(error), ("refused", f"the server refuses: {type(error).__name__}", ""))
+    code, what, remedy = _MEANINGS.get(type(error), (Code.REFUSED, f"the server refuses: {type(error).__name__}", ""))
     info = diagnostic(error)
     numbered = _CODE.match(info)
     if numbered and int(numbered[1], 16) in _WINDOWS:
         code, what, remedy = _WINDOWS[int(numbered[1], 16)]
     elif isinstance(error, ldap.CONSTRAINT_VIOLATION) and ("unique" in info or "already in use" in info):
-        code, what, remedy = "taken", "a value that must be unique is taken", "take another"
+        code, what, remedy = Code.TAKEN, "a value that must be unique is taken", "take another"
     elif isinstance(error, ldap.CONSTRAINT_VIOLATION) and _PASSWORD.search(info):
-        code, what, remedy = "password", "the password breaks a rule of the server", "choose another"
+        code, what, remedy = Code.PASSWORD, "the password breaks a rule of the server", "choose another"
     elif isinstance(error, ldap.OTHER) and _is_full(info):
         code, what, remedy = (
             "disk-full",

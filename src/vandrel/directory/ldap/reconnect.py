@@ -11,7 +11,7 @@ import ldap
 
 from vandrel.directory.ldap.connection import Settings, connect, encrypted
 from vandrel.directory.ldap.error_mapping import in_words
-from vandrel.errors import DirectoryError
+from vandrel.errors import Code, DirectoryError, Location
 
 #: The server may or may not have done what it was asked.
 NO_ANSWER = (ldap.SERVER_DOWN, ldap.CONNECT_ERROR, ldap.TIMEOUT, ldap.BUSY, ldap.UNAVAILABLE)
@@ -42,7 +42,7 @@ class Link:
             try:
                 return attempt()
             except NO_ANSWER as error:
-                failure = in_words(error, self.settings.name or self.url)
+                failure = in_words(error, Location(server=self.settings.name or self.url))
             except DirectoryError as error:
                 if error.code not in _PASSING:
                     raise
@@ -51,7 +51,7 @@ class Link:
                 raise failure
             time.sleep(pause)
             pause = min(2 * pause, 2.0)
-            if failure.code == "out-of-reach":
+            if failure.code == Code.OUT_OF_REACH:
                 self._again()
 
     def _again(self) -> None:

@@ -27,7 +27,7 @@ from vandrel.directory.ldap.writer import Writer
 from vandrel.directory.operations import Operation
 from vandrel.directory.port import Allowed, Capabilities, Scope
 from vandrel.directory.schema import Schema
-from vandrel.errors import DirectoryError
+from vandrel.errors import Code, DirectoryError, Location
 from vandrel.secret import Secret
 
 _SCOPES = {Scope.BASE: ldap.SCOPE_BASE, Scope.ONE: ldap.SCOPE_ONELEVEL, Scope.SUBTREE: ldap.SCOPE_SUBTREE}
@@ -125,7 +125,7 @@ class LdapDirectory:
         try:
             found = self._link.connection.search_s(dn, ldap.SCOPE_BASE, _EVERYTHING, attributes)
         except ldap.LDAPError as error:
-            raise in_words(error, dn or self.location) from None
+            raise in_words(error, Location(dn=dn) if dn else Location(server=self.location)) from None
         return {name.lower(): values for name, values in found[0][1].items()} if found else {}
 
     def _entry(self, dn: str, attributes: Octets) -> Entry:
@@ -223,14 +223,14 @@ class LdapDirectory:
         except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
             return None
         except ldap.LDAPError as error:
-            raise in_words(error, str(base)) from None
+            raise in_words(error, Location(dn=str(base))) from None
         return found, answered
 
     def _ask(self, link: Link, base: DN, scope: Scope, text: str, wanted: list[str], controls: list[Any]) -> int:
         try:
             return int(link.connection.search_ext(str(base), _SCOPES[scope], text, wanted, serverctrls=controls))
         except ldap.LDAPError as error:
-            raise in_words(error, str(base)) from None
+            raise in_words(error, Location(dn=str(base))) from None
 
     def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         return self._link.persist(lambda: self._find_owners(attribute, values))
@@ -288,7 +288,7 @@ class LdapDirectory:
         except (ldap.NO_SUCH_OBJECT, ldap.INVALID_DN_SYNTAX, ldap.REFERRAL):
             return
         except ldap.LDAPError as error:
-            raise in_words(error, str(base)) from None
+            raise in_words(error, Location(dn=str(base))) from None
         yield from ((dn, attributes) for dn, attributes in found if dn is not None)
 
     def deleted(self) -> Iterator[Entry]:
@@ -337,7 +337,7 @@ class LdapDirectory:
         try:
             connect(structs.replace(self.settings, bind_dn=str(dn), secret=secret, sasl=""))[0].unbind_s()
         except DirectoryError as error:
-            if error.code == "not-permitted":
+            if error.code == Code.NOT_PERMITTED:
                 return why_not_in(str(error))
             raise
         return ""

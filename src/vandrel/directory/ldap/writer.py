@@ -20,7 +20,7 @@ from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
 from vandrel.directory.ldap.server import Server
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Directory, other_identities
-from vandrel.errors import DirectoryError, not_made_with_the_rest
+from vandrel.errors import Code, DirectoryError, Location, not_made_with_the_rest
 
 Outcome = DirectoryError | None
 
@@ -156,12 +156,16 @@ class Writer:
     def _one(self, operation: Operation, *, unsure: bool = False) -> Outcome:
         """Make one operation; with `unsure`, it was sent before and may have been made."""
         if not self._is_inside(operation):
-            return DirectoryError("no-parent", "the name is outside of this directory", where=str(operation.dn))
+            return DirectoryError(
+                Code.NO_PARENT, "the name is outside of this directory", where=Location(dn=str(operation.dn))
+            )
         if isinstance(operation, SetPassword) and not (self._link.private or self._link.settings.plain):
             return DirectoryError(
-                "not-permitted", "the password would go over the network unencrypted", where=str(operation.dn),
+                Code.NOT_PERMITTED,
+                "the password would go over the network unencrypted",
+                where=Location(dn=str(operation.dn)),
                 remedy="use ldaps://, or write start-tls: true or unencrypted: true into the connection",
-            )  # fmt: skip
+            )
         tries, so_far = int(unsure), set[str]()
 
         def attempt() -> Outcome:
@@ -190,9 +194,9 @@ class Writer:
         return None
 
     def _outcome(self, operation: Operation, error: ldap.LDAPError) -> DirectoryError:
-        where = str(operation.dn)
+        where = Location(dn=str(operation.dn))
         if isinstance(error, ldap.NO_SUCH_OBJECT) and isinstance(operation, AddEntry | RenameEntry):
-            return DirectoryError("no-parent", "there is no object to hold it", where=where)
+            return DirectoryError(Code.NO_PARENT, "there is no object to hold it", where=where)
         if isinstance(error, ldap.INSUFFICIENT_ACCESS):
             return self._protected(operation) or self._not_permitted(operation)
         if isinstance(error, ldap.ALREADY_EXISTS) and isinstance(operation, ModifyEntry):
@@ -214,7 +218,7 @@ class Writer:
                 what = "set its password"
         settings = self._link.settings
         return DirectoryError(
-            "not-permitted", f"{settings.who} may not {what}", where=str(operation.dn),
+            Code.NOT_PERMITTED, f"{settings.who} may not {what}", where=Location(dn=str(operation.dn)),
             remedy=other_identities(settings.others),
         )  # fmt: skip
 
@@ -226,7 +230,7 @@ class Writer:
         if entry is None or entry.text("vandrelProtected") != "TRUE":
             return None
         what, remedy = "the object is protected", "release it first, on purpose"
-        return DirectoryError("protected", what, where=str(operation.dn), remedy=remedy)
+        return DirectoryError(Code.PROTECTED, what, where=Location(dn=str(operation.dn)), remedy=remedy)
 
     def _attributes(self, operation: AddEntry) -> list[tuple[str, list[bytes]]]:
         given = operation.attributes

@@ -15,7 +15,7 @@ from vandrel.directory.schema.definitions import (
     attribute_type,
     object_class,
 )
-from vandrel.errors import Finding
+from vandrel.errors import NOTE, NOWHERE, STOP, Code, Finding, Location, are_fatal
 from vandrel.text.string_prep import fold, prepare, prepare_all, prepare_fragment
 
 __all__ = ["AttributeType", "Attributes", "ObjectClass", "Schema", "shipped_definitions"]
@@ -208,16 +208,16 @@ class Schema:
 
     # --- checking
 
-    def check_value(self, name: str, value: str | bytes, where: str = "") -> Finding | None:
+    def check_value(self, name: str, value: str | bytes, where: Location = NOWHERE) -> Finding | None:
         """Syntax and length of one value; `name` must be a known attribute."""
         attribute, valid = self._validators[self.attribute_name(name)]
         why = valid(value)
         if why:
-            return Finding("schema", f"{attribute.name} {why}: {shorten(value)}", where)
+            return Finding(Code.SCHEMA, f"{attribute.name} {why}: {shorten(value)}", where)
         if attribute.limit and len(value) > attribute.limit:
             unit = "octets" if isinstance(value, bytes) else "characters"
             return Finding(
-                "schema",
+                Code.SCHEMA,
                 f"{attribute.name} takes {attribute.limit} {unit} at most, and this value has {len(value)}: "
                 f"{shorten(value)}",
                 where,
@@ -237,17 +237,17 @@ class Schema:
         attribute, _ = self._validators[self.attribute_name(name)]
         return attribute.syntax == syntaxes.DIRECTORY_STRING and not 0 < attribute.limit < longest
 
-    def _class_findings(self, classes: tuple[str, ...], where: str) -> list[Finding]:
+    def _class_findings(self, classes: tuple[str, ...], where: Location) -> list[Finding]:
         findings = [
-            Finding("schema", f"the schema has no object class {name!r}", where)
+            Finding(Code.SCHEMA, f"the schema has no object class {name!r}", where)
             for name in classes
             if self.object_class(name) is None
         ]
         if not any(cls.kind == "STRUCTURAL" for cls in self.lineage(classes)):
-            findings.append(Finding("schema", "no structural object class", where))
+            findings.append(Finding(Code.SCHEMA, "no structural object class", where))
         return findings
 
-    def check_entry(self, attributes: Attributes, where: str = "") -> list[Finding]:
+    def check_entry(self, attributes: Attributes, where: Location = NOWHERE) -> list[Finding]:
         """All that is wrong with an entry as a whole: classes, required, allowed, single, syntax, length."""
         classes = tuple(map(str, attributes.get("objectClass", ())))
         if classes not in self._sound:
@@ -258,7 +258,7 @@ class Schema:
             return []
         must, may = self.shape(classes)
         findings = [
-            Finding("schema", f"{name} is required by the object classes {', '.join(classes)}", where)
+            Finding(Code.SCHEMA, f"{name} is required by the object classes {', '.join(classes)}", where)
             for name in sorted(must - attributes.keys())
         ]
         for name, values in attributes.items():
@@ -269,10 +269,12 @@ class Schema:
             attribute, valid = found
             if name not in may and not attribute.operational and attribute.name not in may:
                 findings.append(
-                    Finding("schema", f"{name} is not allowed on an entry of the classes {', '.join(classes)}", where)
+                    Finding(
+                        Code.SCHEMA, f"{name} is not allowed on an entry of the classes {', '.join(classes)}", where
+                    )
                 )
             if attribute.single and len(values) > 1:
-                findings.append(Finding("schema", f"{name} takes one value, and {len(values)} are given", where))
+                findings.append(Finding(Code.SCHEMA, f"{name} takes one value, and {len(values)} are given", where))
             limit = attribute.limit
             for value in values:
                 if valid(value) or (limit and len(value) > limit):
@@ -310,11 +312,11 @@ class Schema:
                         passed.add(value)
         return bool(known)
 
-    def _unknown(self, name: str, where: str) -> Finding:
+    def _unknown(self, name: str, where: Location) -> Finding:
         from vandrel.text.nearest import did_you_mean
 
         hint = did_you_mean(name, self.attribute_names())
-        return Finding("unknown-field", f"the schema has no attribute {name!r}", where, hint)
+        return Finding(Code.UNKNOWN_FIELD, f"the schema has no attribute {name!r}", where, hint)
 
 
 def shorten(value: str | bytes, width: int = 40) -> str:

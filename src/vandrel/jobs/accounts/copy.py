@@ -7,17 +7,17 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct, structs
 
 from vandrel.directory.entry import Entry
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, NAMED, Shape
 from vandrel.jobs.accounts.create import PLACE, Creator
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.groups.membership import privileged_within
 
 #: What comes along where the charter says nothing: what people of one place and post share.
 SHARED = (
     "language", "company", "department", "site", "office", "category", "manager", "sponsor", "street", "postcode",
-    "state", "country", "fax", "hours", "machines", "password-fixed", "password-lasting",
+    "province", "country", "fax", "hours", "machines", "password-fixed", "password-never-expires",
 )  # fmt: skip
 
 _OWN = frozenset({"given", "middle", "surname", "generation", "initials"})
@@ -58,9 +58,11 @@ class Copier:
         self._kind = context.one(source, "kind")
         if self._kind not in context.charter.document.kinds:
             raise VandrelError(
-                "unknown-kind", f"{context.label(source)} is of no kind of the charter, so no rule makes one like it",
-                where="kind", remedy="give it one: vandrel edit NAME kind=...",
-            )  # fmt: skip
+                Code.UNKNOWN_KIND,
+                f"{context.label(source)} is of no kind of the charter, so no rule makes one like it",
+                where=Location(field="kind"),
+                remedy="give it one: vandrel edit NAME kind=...",
+            )
         self._creator = Creator(context, context.charter.today())
         self._fields = tuple(context.charter.document.copies or SHARED)
 

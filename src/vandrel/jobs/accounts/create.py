@@ -19,11 +19,11 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare
 from vandrel.directory.place import Place
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Shape
 from vandrel.fields import field as field_named
 from vandrel.jobs.common import field_values as given_values
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.jobs.common.draft import Alike, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
@@ -95,7 +95,12 @@ class Creator:
         faulty = {finding.where for finding in draft.findings}
         draft.missing = [name for name in kind.requires if not draft.value(name) and name not in faulty]
         draft.findings += [
-            Finding("required", f"{name} is required for {kind_name} and has no value", name, f"give it: {name}=...")
+            Finding(
+                Code.REQUIRED,
+                f"{name} is required for {kind_name} and has no value",
+                Location(field=name),
+                f"give it: {name}=...",
+            )
             for name in draft.missing
         ]
         self._place(draft, kind, given)
@@ -118,7 +123,9 @@ class Creator:
             # Built by the charter, character by character: only the schema may have more to say.
             attribute = self._context.dialect.attribute(name, ACCOUNT)
             found = (
-                self._context.directory.schema.check_value(attribute, derived.values[0], name) if attribute else None
+                self._context.directory.schema.check_value(attribute, derived.values[0], Location(field=name))
+                if attribute
+                else None
             )
             return [found] if found else []
         key = (name, derived.values)
@@ -180,7 +187,7 @@ class Creator:
 
         if draft.value("ends") and draft.value("starts") > draft.value("ends"):
             what = f"the last day, {draft.value('ends')}, is before the first, {draft.value('starts')}"
-            draft.findings.append(Finding("bad-value", what, "ends", "are the two exchanged?"))
+            draft.findings.append(Finding(Code.BAD_VALUE, what, Location(field="ends"), "are the two exchanged?"))
         if draft.value("starts") > self._today.isoformat():
             self._set(draft, "enabled", "no", "its first day lies ahead: vandrel due enables it")
 
@@ -233,13 +240,16 @@ class Creator:
             )
             draft.findings.append(
                 Finding(
-                    "no-parent", f"there is no unit {places.to_text(draft.place)}", places.to_text(draft.place), remedy
+                    Code.NO_PARENT,
+                    f"there is no unit {places.to_text(draft.place)}",
+                    Location(place=places.to_text(draft.place)),
+                    remedy,
                 )
             )
         unit = self._context.charter.designed(draft.place)
         if unit is not None and unit.holds and draft.kind not in unit.holds:
             what = f"{places.to_text(draft.place)} is designed for {' and '.join(unit.holds)}, not for {draft.kind}"
-            draft.findings.append(Finding("refused", what, PLACE, fatal=False))
+            draft.findings.append(Finding(Code.REFUSED, what, Location(field=PLACE), severity=NOTE))
 
     def _place_of(self, pattern: str, values: Mapping[str, str]) -> Place:
         key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
@@ -264,7 +274,7 @@ class Creator:
 
     def _names(self, draft: Draft, kind: str) -> None:
         typed = tuple(target for target in NAMED if target in draft.derived)
-        misshapen = {t for t in typed if any(finding.fatal for finding in self._check(t, draft.derived[t]))}
+        misshapen = {t for t in typed if any(finding.is_fatal for finding in self._check(t, draft.derived[t]))}
         for target in typed:
             if target not in misshapen:
                 self._check_given(draft, target)
@@ -298,7 +308,7 @@ class Creator:
 
     def _no_name(self, draft: Draft, target: str, error: VandrelError) -> None:
         # What is missing is named once, not again for every name that needs it.
-        if (draft.missing or draft.findings) and error.code == "empty-name":
+        if (draft.missing or draft.findings) and error.code == Code.EMPTY_NAME:
             return
         draft.findings += error.findings
 
@@ -354,7 +364,11 @@ class Creator:
             offer = f"give another: {target}=..."
         scope = "" if reserved else NAME_LIMITS[target].scope
         unique = f"; it must be unique {scope}" if scope else ""
-        draft.findings.append(Finding("refused" if reserved else "taken", f"{value} is {why}{unique}", target, offer))
+        draft.findings.append(
+            Finding(
+                Code.REFUSED if reserved else Code.TAKEN, f"{value} is {why}{unique}", Location(field=target), offer
+            )
+        )
 
     # --- groups
 
@@ -374,7 +388,7 @@ class Creator:
                 continue
             remedy = "vandrel hierarchy build makes the groups of the design; or create it: vandrel create group"
             what = f"there is no group {name}, which {rule} wants"
-            draft.findings.append(Finding("dangling", what, "groups", remedy))
+            draft.findings.append(Finding(Code.DANGLING, what, Location(field="groups"), remedy))
         for name in typed:
             try:
                 self._join(draft, resolve(self._context, name, (GROUP,)), "typed")

@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from vandrel.directory.entry import Entry
 from vandrel.jobs.accounts.password_age import ages
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.text import week
 from vandrel.text.nearest import listed
 

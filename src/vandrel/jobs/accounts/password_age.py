@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from vandrel.charter.passwords import PasswordRules
 from vandrel.directory.entry import Entry
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 
 
 class PasswordAge(Struct, frozen=True):
@@ -18,7 +18,7 @@ class PasswordAge(Struct, frozen=True):
     """
 
     set: datetime | None = None
-    rests: datetime | None = None
+    minimum_age: datetime | None = None
     old: datetime | None = None
     source: str = ""
 
@@ -28,11 +28,11 @@ def ages(context: Context, entry: Entry, rules: PasswordRules) -> PasswordAge:
     was_set = dict(context.dialect.instants(entry)).get("password set")
     if was_set is None:
         return PasswordAge()
-    rests, lasts = rules.number("rests"), rules.number("lasts")
-    lasting = context.dialect.read(entry, "password-lasting") == ["yes"]
+    minimum_age, maximum_age = rules.number("minimum-age"), rules.number("maximum-age")
+    lasting = context.dialect.read(entry, "password-never-expires") == ["yes"]
     return PasswordAge(
         was_set,
-        was_set + timedelta(days=rests) if rests else None,
-        was_set + timedelta(days=lasts) if lasts and not lasting else None,
-        "the account's own setting" if lasting else rules.rules["lasts"].source,
+        was_set + timedelta(days=minimum_age) if minimum_age else None,
+        was_set + timedelta(days=maximum_age) if maximum_age and not lasting else None,
+        "the account's own setting" if lasting else rules.rules["maximum-age"].source,
     )

@@ -6,10 +6,10 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import partial
 
 from vandrel.directory.entry import Entry
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, NAMED, Shape
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.text import people
@@ -56,8 +56,8 @@ class Renamer:
         kind = context.one(entry, "kind")
         if kind not in context.charter.document.kinds:
             raise VandrelError(
-                "unknown-kind", f"{context.label(entry)} is of no kind of the charter, so no rule builds the names",
-                where="kind", remedy="set them one by one: vandrel edit NAME surname=... display=...",
+                Code.UNKNOWN_KIND, f"{context.label(entry)} is of no kind of the charter, so no rule builds the names",
+                where=Location(field="kind"), remedy="set them one by one: vandrel edit NAME surname=... display=...",
             )  # fmt: skip
         values = self._values(entry, kind)
         changed = {name: value for name, value in given.items() if values.get(name, "") != value}
@@ -79,7 +79,7 @@ class Renamer:
         order = [*PARTS, "initials", *NAMED, "alias"]
         edit.differences.sort(key=lambda d: order.index(d.field) if d.field in order else len(order))
         # What was kept was kept on purpose.
-        edit.findings = [f for f in edit.findings if f.fatal or f.where not in PARTS]
+        edit.findings = [f for f in edit.findings if f.is_fatal or f.where not in PARTS]
         edit.findings += self._left_behind(entry, changed)
         return edit
 
@@ -123,4 +123,6 @@ class Renamer:
                 found = max((word for word in old if prepare(word) in prepare(value)), key=len, default="")
                 if found:
                     what = f"{name} still has {found} in it: {value}"
-                    yield Finding("refused", what, name, f"vandrel edit {login} {name}=...", fatal=False)
+                    yield Finding(
+                        Code.REFUSED, what, Location(field=name), f"vandrel edit {login} {name}=...", severity=NOTE
+                    )

@@ -6,10 +6,10 @@ from collections.abc import Iterable, Iterator
 
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
 
@@ -34,7 +34,9 @@ def as_groups(context: Context, entry: Entry, assignment: Assignment) -> list[As
     for name in assignment.values:
         if name not in known:
             remedy = did_you_mean(name, known) or "the charter's roles: vandrel roles"
-            raise VandrelError("not-found", f"there is no role {name!r}", where="roles", remedy=remedy)
+            raise VandrelError(
+                Code.NOT_FOUND, f"there is no role {name!r}", where=Location(field="roles"), remedy=remedy
+            )
     found = context.directory.search(context.charter.base, where=context.dialect.groups_filter(entry))
     now = held(context, [group.dn.name for group in found])
     given = list(assignment.values)

@@ -11,7 +11,7 @@ from vandrel.charter.naming import NamingRule
 from vandrel.charter.pattern import parse
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, FIELDS, Shape
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 
 _G, _S = (
     ("{given", "{given 1", "{given 2", "{given 3", "{given first"),

@@ -13,7 +13,7 @@ from vandrel.directory.operations import Change
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.jobs.accounts.create import steps as account_steps
 from vandrel.jobs.bulk.roster import Line, State
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.edit import in_order
 from vandrel.jobs.groups import create_object

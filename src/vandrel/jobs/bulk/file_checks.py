@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from vandrel.errors import VandrelError
+from vandrel.errors import NOTE, Code, VandrelError
 from vandrel.fields import GROUP
 from vandrel.intake.description import Description
 from vandrel.intake.item import Cell, Item, Values, cells_of, firsts_of, named_in
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.directory_index import Key
 from vandrel.jobs.groups import create_object
 from vandrel.text.string_prep import prepare, prepare_all
@@ -35,7 +35,7 @@ def lost_zeros(items: Sequence[Item]) -> None:
         for item, value in zip(items, values, strict=True):
             if len(value) < width and value.isdecimal():
                 what = f"{len(value)} digits where others have {width}: leading zeros are lost"
-                item.fault(field, value, "zeros-lost", what, f"write {value.zfill(width)}; or pad: {width}")
+                item.fault(field, value, Code.ZEROS_LOST, what, f"write {value.zfill(width)}; or pad: {width}")
 
 
 def keys(context: Context, described: Description, items: Sequence[Item]) -> list[Key]:
@@ -59,10 +59,10 @@ def keys(context: Context, described: Description, items: Sequence[Item]) -> lis
             continue
         if not any(key):
             what = f"{fields[0]} is empty, by which a row is recognized when the file is read again"
-            item.fault(fields[0], "", "required", what, "give it")
+            item.fault(fields[0], "", Code.REQUIRED, what, "give it")
         elif (row := first.setdefault(key, item.row)) != item.row:
             what = f"the same {' and '.join(fields)} stands in row {row}"
-            item.fault(fields[0], " ".join(map(item.one, fields)), "twice", what, "take one of the two rows out")
+            item.fault(fields[0], " ".join(map(item.one, fields)), Code.TWICE, what, "take one of the two rows out")
         else:
             found[number] = key
             other = told.setdefault(telling[number], item) if telling else item
@@ -91,7 +91,7 @@ def _look_alike(item: Item, first: Item, key: Sequence[str], seen: dict[frozense
     if row != item.row and len(own) >= _FEW:
         what = f"all but the {' and '.join(key)} is as in row {row}: the same person twice?"
         value = " ".join(map(item.one, key))
-        item.fault(key[0], value, "twice", what, "take one out, if they are one", fatal=False)
+        item.fault(key[0], value, Code.TWICE, what, "take one out, if they are one", severity=NOTE)
 
 
 def _content(item: Item, key: Sequence[str]) -> frozenset[tuple[str, Values]]:

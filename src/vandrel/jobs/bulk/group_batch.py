@@ -19,7 +19,7 @@ from vandrel.fields import ACCOUNT, FIELDS, NAMED
 from vandrel.intake.item import Item, cells_of
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.common import field_values as given_values
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.draft import Alike, Draft, Shared
 from vandrel.text import people
 from vandrel.text.string_prep import prepare, prepare_all

@@ -9,8 +9,8 @@ from vandrel.directory.entry import Value
 from vandrel.directory.ldif import Modification, Record
 from vandrel.directory.operations import Change
 from vandrel.directory.schema import Schema
-from vandrel.errors import Finding
-from vandrel.jobs.common.context import Context
+from vandrel.errors import Code, Finding, Location
+from vandrel.objects.context import Context
 from vandrel.steps.references import with_references
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
@@ -29,11 +29,11 @@ class Loader:
         """The steps that the records ask for, in their order; an entry that is there as it should be needs none."""
         made: list[Step] = []
         for record in records:
-            where = f"line {record.line}: {record.dn}"
+            where = Location(line=record.line, dn=str(record.dn))
             if any(control.critical for control in record.controls):
                 oids = ", ".join(control.oid for control in record.controls if control.critical)
                 what = f"a critical control cannot be heeded here: {oids}"
-                self.findings.append(Finding("refused", what, where, "do what it asks by records of its own"))
+                self.findings.append(Finding(Code.REFUSED, what, where, "do what it asks by records of its own"))
             match record.change:
                 case "" | "add":
                     self._add(record, made)
@@ -86,7 +86,9 @@ class Loader:
             self.unchanged += 1
         else:
             remedy = "load changes to it (changetype: modify), or load into a directory of its own"
-            self.findings.append(Finding("taken", "the object is there already, and differs", str(record.dn), remedy))
+            self.findings.append(
+                Finding(Code.TAKEN, "the object is there already, and differs", Location(dn=str(record.dn)), remedy)
+            )
 
     def _changes(self, dn: DN, parts: Iterable[Modification], made: list[Step]) -> tuple[Change, ...]:
         """The parts of a modify record against what the entry has now, or will have after the steps before."""

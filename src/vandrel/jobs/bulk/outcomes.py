@@ -47,7 +47,7 @@ def outcomes(roster: Roster, wanted: Collection[Line], steps: Sequence[Step], re
     for line in roster.lines:
         name, why = str(line.dn), refused.get(str(line.dn), [])
         if line.state is State.REFUSED:
-            yield Outcome(line, REFUSED, next((f.what for f in line.item.findings if f.fatal), ""))
+            yield Outcome(line, REFUSED, next((f.what for f in line.item.findings if f.is_fatal), ""))
         elif line.state not in _DONE:
             yield Outcome(line, UNCHANGED)
         elif line.item.row not in rows:

@@ -15,17 +15,16 @@ from msgspec.structs import asdict, astuple
 from vandrel.charter.passwords import check as check_password
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT, Shape
 from vandrel.gc_control import gc_paused
 from vandrel.intake.description import PLACE, Description
-from vandrel.intake.finding import RowFinding
 from vandrel.intake.item import Item, firsts_of, named_in
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.bulk import file_checks as file_wide
 from vandrel.jobs.bulk.row_grouper import RowGrouper
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.directory_index import DirectoryIndex, Key
 from vandrel.jobs.common.draft import Alike, Derived, Draft
 from vandrel.jobs.common.edit import Edit, Editor
@@ -81,7 +80,7 @@ class Roster(Struct):
     lines: list[Line]
     missing: list[Missing] = msgspec.field(default_factory=list)
 
-    def findings(self) -> Iterator[RowFinding]:
+    def findings(self) -> Iterator[Finding]:
         for line in self.lines:
             yield from line.item.findings
 
@@ -137,14 +136,17 @@ class Planner:
                 what = (
                     f"{len(found)} objects have this {' and '.join(self._described.key)}: {found[0].dn}, {found[1].dn}"
                 )
-                item.fault(self._described.key[0], " ".join(key), "ambiguous", what, "mend one of them first")
+                item.fault(self._described.key[0], " ".join(key), Code.AMBIGUOUS, what, "mend one of them first")
             elif found:
                 there.append((line, found[0]))
             elif self._described.mode == "update":
                 item.fault(
-                    self._first_key(), " ".join(key), "not-found", "nobody is found by it, and nobody is to be created",
+                    self._first_key(),
+                    " ".join(key),
+                    Code.NOT_FOUND,
+                    "nobody is found by it, and nobody is to be created",
                     "mode: both creates who is missing",
-                )  # fmt: skip
+                )
             else:
                 new.append((key, line))
         self._draft(new, ledger)
@@ -166,7 +168,7 @@ class Planner:
             return
         item = line.item
         # That another row has the same is worth a word of new people alone.
-        item.findings = tuple(finding for finding in item.findings if finding.fatal or finding.trap != "twice")
+        item.findings = tuple(finding for finding in item.findings if finding.is_fatal or finding.code != Code.TWICE)
         if self._whole_names and self._is_called(entry, item.one("full")):
             del item.fields["full"]
         assignments = list(self._assignments(item))
@@ -177,11 +179,11 @@ class Planner:
         except VandrelError as error:
             self._note(item, error.findings)
             return
-        self._note(item, [finding for finding in edit.findings if finding.fatal])
+        self._note(item, [finding for finding in edit.findings if finding.is_fatal])
         place, stands = item.one(PLACE), self._context.place(entry.dn.parent)
         if place and self._described.object_type != UNIT and prepare(place) != prepare(stands):
             what = f"it stands in {stands}"
-            item.fault(PLACE, place, "place", what, f"vandrel move NAME --to {place}", fatal=False)
+            item.fault(PLACE, place, Code.PLACE, what, f"vandrel move NAME --to {place}", severity=NOTE)
         if not item.stops:
             line.edit = edit
             line.state = State.CHANGED if edit.steps else State.SAME
@@ -262,7 +264,7 @@ class Planner:
         if target.state is State.NEW:
             return str(target.dn)
         what = f"row {target.item.row}, which is meant, is refused itself: left out here"
-        item.fault(field, item.one(field), "refused", what, "mend that row first", fatal=False)
+        item.fault(field, item.one(field), Code.REFUSED, what, "mend that row first", severity=NOTE)
         return ""
 
     def _take_names_apart(self, items: Iterable[Item]) -> None:
@@ -288,7 +290,7 @@ class Planner:
             coming.add(draft.dn)
         # The unit that holds it may stand in another row, which comes before.
         mended = draft.dn is not None and draft.dn.parent in coming
-        self._note(line.item, [f for f in draft.findings if not (mended and f.code == "no-parent")])
+        self._note(line.item, [f for f in draft.findings if not (mended and f.code == Code.NO_PARENT)])
 
     def _build(self, item: Item) -> None:
         """The values that the description builds from others."""
@@ -333,19 +335,19 @@ class Planner:
             return
         found = check_password(item.secret, draft.rules, login=draft.value("login"), full=draft.value("full"),
                                words=[self._context.charter.document.organization])  # fmt: skip
-        broken = [finding for finding in found if finding.fatal] or found
+        broken = [finding for finding in found if finding.is_fatal] or found
         if broken:
             what, remedy = (
                 "; ".join(filter(None, texts)) for texts in zip(*((f.what, f.remedy) for f in broken), strict=True)
             )
-            item.fault("password", "", "password", what, remedy, fatal=broken[0].fatal)
+            item.fault("password", "", Code.PASSWORD, what, remedy, severity=broken[0].severity)
 
     def _target(self, item: Item, field: str, value: str) -> str | Line | None:
         """Whom a value means: somebody of the same file, or somebody in the directory."""
         mates = self._mates.get(prepare(value), ())
         if len(mates) > 1:
             what = f"{len(mates)} rows are called so: {listed([str(mate.item.row) for mate in mates[:4]], 'and')}"
-            item.fault(field, value, "ambiguous", what, "write the number of the one who is meant")
+            item.fault(field, value, Code.AMBIGUOUS, what, "write the number of the one who is meant")
             return None
         if mates:
             return mates[0]
@@ -374,12 +376,21 @@ class Planner:
     def _note(self, item: Item, findings: Iterable[Finding]) -> None:
         for finding in findings:
             field = finding.where if finding.where in FIELDS or finding.where in (PLACE, "groups") else ""
-            if not field and finding.code in ("no-parent", "bad-name"):
+            if not field and finding.code in (Code.NO_PARENT, Code.BAD_NAME):
                 field = PLACE
             known = item.columns.get(field, field) or "-"
             value = ", ".join(item.fields.get(field, ()))[:120]
             remedy = _ASSIGNED.sub(" in this cell", finding.remedy)
-            item.note(RowFinding(item.row, known, value, finding.code, finding.what, remedy, finding.fatal))
+            item.note(
+                Finding(
+                    finding.code,
+                    finding.what,
+                    Location(row=item.row, header=known),
+                    remedy,
+                    severity=finding.severity,
+                    value=value,
+                )
+            )
 
 
 #: What a remedy says to whoever types a command; in a file it is a cell.
@@ -391,7 +402,7 @@ def _told(error: VandrelError, value: str, object_types: Sequence[str]) -> Findi
     finding = error.findings[0]
     if not isinstance(error, NotOne):
         return finding
-    if error.code == "ambiguous":
+    if error.code == Code.AMBIGUOUS:
         names = ", ".join(candidate.name for candidate in error.candidates[:3])
         more = " ..." if len(error.candidates) > 3 else ""
         return structs.replace(finding, what=f"{value!r} fits several", remedy=f"write one of them: {names}{more}")

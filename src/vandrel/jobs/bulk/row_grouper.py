@@ -15,7 +15,7 @@ from vandrel.intake.item import Cell, Item, RowBlock, cells_of
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.bulk.group_batch import GroupBatch, Names
 from vandrel.jobs.common import field_values as given_values
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.draft import Alike, Draft
 
 

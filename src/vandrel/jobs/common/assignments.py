@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from msgspec import Struct
 
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import FIELDS, Shape
 
 _ASSIGNMENT = re.compile(r"(@?[A-Za-z][A-Za-z0-9-]*)(\+=|-=|=)(.*)", re.DOTALL)
@@ -87,5 +87,8 @@ def flag(field: str, value: str) -> str:
     if word in ("no", "false", "off", "0", ""):
         return "no"
     raise VandrelError(
-        "bad-value", f"{field} is yes or no, and {value!r} is neither", where=field, remedy=f"write {field}=yes"
+        Code.BAD_VALUE,
+        f"{field} is yes or no, and {value!r} is neither",
+        where=Location(field=field),
+        remedy=f"write {field}=yes",
     )

@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, UNIT
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare
 
 Key = tuple[str, ...]

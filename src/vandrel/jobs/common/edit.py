@@ -13,13 +13,13 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.operations import Change
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError, are_fatal
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Field, Shape
 from vandrel.fields import field as field_named
 from vandrel.jobs.accounts import roles
 from vandrel.jobs.common import field_values as given_values
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.groups.membership import conversion, joining
@@ -32,7 +32,7 @@ from vandrel.text.string_prep import prepare
 #: Members up to which each comes or goes by itself.
 _ONE_BY_ONE = 100
 
-_FLAGS = ("change", "password-fixed", "password-lasting")
+_FLAGS = ("change", "password-fixed", "password-never-expires")
 
 
 class Difference(Struct, frozen=True):
@@ -156,7 +156,7 @@ class Editor:
         given = {assignment.field for assignment in assignments}
         for name, after in values.items():
             self._collect(changes, self._field(edit, FIELDS[name], present[name], after, given))
-        if edit.object_type == ACCOUNT and given & {"change", "password-fixed", "password-lasting"}:
+        if edit.object_type == ACCOUNT and given & {"change", "password-fixed", "password-never-expires"}:
             flags = {name: values.get(name) or self._context.dialect.read(entry, name) for name in _FLAGS}
             edit.findings += given_values.contradictions(flags)
         own: list[Step] = []
@@ -200,7 +200,7 @@ class Editor:
             return []
         if not after and known.name in self._required(edit):
             what = f"{known.name} is required, and cannot be cleared"
-            edit.findings.append(Finding("required", what, known.name, f"set it: {known.name}=..."))
+            edit.findings.append(Finding(Code.REQUIRED, what, Location(field=known.name), f"set it: {known.name}=..."))
         edit.differences.append(Difference(known.name, self._say(known, before), self._say(known, after)))
         if known.name in ("purpose", "scope"):
             edit.findings += conversion(self._context, edit.entry, known.name, "".join(before), "".join(after))
@@ -208,21 +208,27 @@ class Editor:
             # At birth it is only told; who changes names means others to use them.
             what = f"{suffix} is not registered on the server, so nobody else can use the name"
             remedy = "have it registered first (uPNSuffixes), or take another suffix"
-            edit.findings.append(Finding("refused", what, "principal", remedy))
+            edit.findings.append(Finding(Code.REFUSED, what, Location(field="principal"), remedy))
         if known.name == "locked" and after == ["yes"]:
             what = "only bad attempts lock an account"
-            edit.findings.append(Finding("bad-value", what, "locked", "to keep somebody out, disable the account"))
+            edit.findings.append(
+                Finding(Code.BAD_VALUE, what, Location(field="locked"), "to keep somebody out, disable the account")
+            )
         if known.name == "enabled" and after == ["yes"] and not self._context.dialect.has_password(edit.entry):
             what = f"{self._context.label(edit.entry)} has no password, so enabling it lets nobody log on"
             edit.findings.append(
-                Finding("refused", what, "enabled", "give one as well: password=generate", fatal=False)
+                Finding(
+                    Code.REFUSED, what, Location(field="enabled"), "give one as well: password=generate", severity=NOTE
+                )
             )
         for value in after:
             if value not in before:
                 self._free(edit, known.name, value)
         if known.name in NAMED and edit.object_type == ACCOUNT and self._is_reserved(edit, known.name, after):
             what = f"{after[0]} is reserved by the charter, and nobody's"
-            edit.findings.append(Finding("refused", what, known.name, f"give another: {known.name}=..."))
+            edit.findings.append(
+                Finding(Code.REFUSED, what, Location(field=known.name), f"give another: {known.name}=...")
+            )
         if known.name in ("given", "middle", "surname", "generation"):
             self._names_that_stay(edit, known.name, assigned)
         return changes
@@ -245,7 +251,9 @@ class Editor:
         if not self._context.dialect.unique_forms(name, value):
             return
         if why := self._register.why_taken(name, value, edit.entry.dn):
-            edit.findings.append(Finding("taken", f"{value} is {why}", name, f"give another: {name}=..."))
+            edit.findings.append(
+                Finding(Code.TAKEN, f"{value} is {why}", Location(field=name), f"give another: {name}=...")
+            )
         self._register.reserve(name, value, edit.entry.dn)
 
     def _is_reserved(self, edit: Edit, name: str, after: Sequence[str]) -> bool:
@@ -267,7 +275,13 @@ class Editor:
         if stay:
             what = f"the names built from {name} stay as they are: {', '.join(stay)}"
             edit.findings.append(
-                Finding("refused", what, name, "vandrel rename lets them follow; or set them as well", fatal=False)
+                Finding(
+                    Code.REFUSED,
+                    what,
+                    Location(field=name),
+                    "vandrel rename lets them follow; or set them as well",
+                    severity=NOTE,
+                )
             )
 
     def _after(self, known: Field, before: list[str], assignment: Assignment, object_type: str) -> list[str]:
@@ -277,9 +291,11 @@ class Editor:
             return given_values.read(self._context, known, assignment.values, object_type)
         if not known.many:
             raise VandrelError(
-                "bad-value", f"{known.name} has one value, so {assignment.operator} does not fit", where=known.name,
+                Code.BAD_VALUE,
+                f"{known.name} has one value, so {assignment.operator} does not fit",
+                where=Location(field=known.name),
                 remedy=f"write {known.name}=... to set it, {known.name}= to clear it",
-            )  # fmt: skip
+            )
         if assignment.operator == "+=":
             new = given_values.read(self._context, known, assignment.values, object_type)
             have = {prepare(value) for value in before}
@@ -296,7 +312,9 @@ class Editor:
             return loose[0]
         have = ", ".join(before) if before else "no value"
         code, what = ("ambiguous", "fits several values") if loose else ("not-found", "is no value")
-        raise VandrelError(code, f"{typed!r} {what} of {known.name}", where=known.name, remedy=f"it has: {have}")
+        raise VandrelError(
+            code, f"{typed!r} {what} of {known.name}", where=Location(field=known.name), remedy=f"it has: {have}"
+        )
 
     # --- memberships, from either side
 
@@ -322,7 +340,9 @@ class Editor:
         for group in leave:
             if not self._membership(edit, group, [], [dn]):
                 what = f"{group.dn.name} is the primary group of {dn.name}, and cannot be left"
-                edit.findings.append(Finding("refused", what, "groups", "set another one first: primary=..."))
+                edit.findings.append(
+                    Finding(Code.REFUSED, what, Location(field="groups"), "set another one first: primary=...")
+                )
         if join or leave:
             before, after = (tuple(sorted(g.dn.name for g in groups.values())) for groups in (now, then))
             edit.differences.append(Difference("groups", before, after))
@@ -349,11 +369,11 @@ class Editor:
         passed = []
         for group, member in pairs:
             found = list(joining(self._context, group, member))
-            stops = any(finding.fatal for finding in found)
+            stops = are_fatal(found)
             if stops and len(pairs) > 1:
                 edit.left_out += 1
                 what = f"{member.dn.name} does not come into {group.dn.name}"
-                found = [structs.replace(f, what=f"{what}: {f.what}", fatal=False) for f in found if f.fatal]
+                found = [structs.replace(f, what=f"{what}: {f.what}", fatal=False) for f in found if f.is_fatal]
             edit.findings += found
             if not stops or len(pairs) == 1:
                 passed.append((group, member))
@@ -383,7 +403,9 @@ class Editor:
 
     def _rename(self, edit: Edit, assignment: Assignment) -> DN | None:
         if assignment.operator != "=" or len(assignment.values) != 1:
-            raise VandrelError("bad-value", "name takes exactly one value", where="name", remedy="write name=...")
+            raise VandrelError(
+                Code.BAD_VALUE, "name takes exactly one value", where=Location(field="name"), remedy="write name=..."
+            )
         value = assignment.values[0].strip()
         edit.findings += self._judge(FIELDS["name"], (value,), edit.object_type)
         old = edit.entry.dn
@@ -391,7 +413,9 @@ class Editor:
         if str(new) == str(old):
             return None
         if new != old and (why := self._register.why_sibling(new)):
-            edit.findings.append(Finding("taken", f"{value} is {why}", "name", "give another: name=..."))
+            edit.findings.append(
+                Finding(Code.TAKEN, f"{value} is {why}", Location(field="name"), "give another: name=...")
+            )
         edit.differences.append(Difference("name", (old.name,), (value,)))
         return new
 
@@ -401,13 +425,16 @@ class Editor:
         name = schema.attribute_name(typed)
         if not name:
             raise VandrelError(
-                "unknown-field", f"the schema has no attribute {typed!r}", where=assignment.field,
+                Code.UNKNOWN_FIELD, f"the schema has no attribute {typed!r}", where=Location(field=assignment.field),
                 remedy=did_you_mean(typed, schema.attribute_names()),
             )  # fmt: skip
         if schema.is_binary(name):
             remedy = "password=ask asks for a password" if name == "userPassword" else ""
             raise VandrelError(
-                "bad-value", f"{name} holds octets and cannot be typed", where=assignment.field, remedy=remedy
+                Code.BAD_VALUE,
+                f"{name} holds octets and cannot be typed",
+                where=Location(field=assignment.field),
+                remedy=remedy,
             )
         before = edit.entry.values_of(name)
         now = {schema.key(name, value): value for value in before}

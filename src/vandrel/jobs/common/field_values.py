@@ -11,10 +11,10 @@ from typing import get_args
 
 from vandrel.charter.document import Task
 from vandrel.charter.name_limits import NAME_LIMITS
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import GROUP, Field, Shape
 from vandrel.jobs.common.assignments import flag
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.resolve import resolve
 from vandrel.text import addresses, octets, week
 from vandrel.text.nearest import did_you_mean
@@ -41,7 +41,7 @@ def read(context: Context, field: Field, values: Sequence[str], object_type: str
             return [_number(field, value) for value in values]
         case Shape.OCTETS:
             return [_file(field, value) for value in values]
-    if field.name == "entrusted":
+    if field.name == "delegation":
         return [_task(context, value) for value in values]
     if field.name == "hours":
         return [week.to_text(week.parse(value)) for value in values]
@@ -62,7 +62,10 @@ def _date(field: str, value: str) -> str:
         return date.fromisoformat(value).isoformat()
     except ValueError:
         raise VandrelError(
-            "bad-value", f"{field} is a day, and {value!r} is none", where=field, remedy=f"write {field}=2026-09-30"
+            Code.BAD_VALUE,
+            f"{field} is a day, and {value!r} is none",
+            where=Location(field=field),
+            remedy=f"write {field}=2026-09-30",
         ) from None
 
 
@@ -72,7 +75,9 @@ def _task(context: Context, value: str) -> str:
     known = get_args(Task)
     if not colon or task.strip() not in known:
         remedy = did_you_mean(task.strip(), known) or f"write GROUP:TASK; the tasks are {', '.join(known)}"
-        raise VandrelError("bad-value", f"{value!r} is no team and task", where="entrusted", remedy=remedy)
+        raise VandrelError(
+            Code.BAD_VALUE, f"{value!r} is no team and task", where=Location(field="delegation"), remedy=remedy
+        )
     return f"{resolve(context, team, (GROUP,)).dn.name}: {task.strip()}"
 
 
@@ -80,9 +85,11 @@ def _number(field: Field, value: str) -> str:
     if value.isascii() and value.isdecimal() and len(value) <= _DIGITS:
         return str(int(value))
     raise VandrelError(
-        "bad-value", f"{field.name} is a whole number of {field.unit}, and {value!r} is none", where=field.name,
+        Code.BAD_VALUE,
+        f"{field.name} is a whole number of {field.unit}, and {value!r} is none",
+        where=Location(field=field.name),
         remedy=f"write {field.name}=30, or {field.name}= to clear it",
-    )  # fmt: skip
+    )
 
 
 def _file(field: Field, path: str) -> str:
@@ -97,10 +104,13 @@ def _file(field: Field, path: str) -> str:
             value = source.read(_LARGEST + 1)
     except OSError as error:
         raise VandrelError(
-            "bad-value", f"the file cannot be read: {error.strerror}", where=path, remedy=f"write {field.name}=FILE"
+            Code.BAD_VALUE,
+            f"the file cannot be read: {error.strerror}",
+            where=Location(file=path),
+            remedy=f"write {field.name}=FILE",
         ) from None
     if len(value) > _LARGEST:
-        raise VandrelError("bad-value", f"{path} has more than {_LARGEST:,} bytes", where=field.name)
+        raise VandrelError(Code.BAD_VALUE, f"{path} has more than {_LARGEST:,} bytes", where=Location(field=field.name))
     return octets.to_text(value)
 
 
@@ -109,7 +119,7 @@ def _one_of(field: str, value: str, words: Sequence[str]) -> str:
         if prepare(word) == prepare(value):
             return word
     raise VandrelError(
-        "bad-value", f"{value!r} is no {field} of the charter", where=field,
+        Code.BAD_VALUE, f"{value!r} is no {field} of the charter", where=Location(field=field),
         remedy=did_you_mean(value, words) or f"there are: {', '.join(words)}",
     )  # fmt: skip
 
@@ -131,10 +141,10 @@ def contradictions(flags: Mapping[str, Sequence[str]]) -> list[Finding]:
     """Settings of a password that exclude each other: a forced change, and a ban on changing or unlimited validity."""
     if list(flags.get("change", ())) != ["yes"]:
         return []
-    said = {"password-fixed": "its owner may not change it", "password-lasting": "it never has to be changed"}
+    said = {"password-fixed": "its owner may not change it", "password-never-expires": "it never has to be changed"}
     return [
         Finding(
-            "bad-value", f"a change at the next logon is demanded, and {why} ({name})", "change",
+            Code.BAD_VALUE, f"a change at the next logon is demanded, and {why} ({name})", Location(field="change"),
             f"take one back: change=no, or {name}=no",
         )
         for name, why in said.items() if list(flags.get(name, ())) == ["yes"]
@@ -167,11 +177,15 @@ def _octets(context: Context, field: Field, values: Sequence[str], object_type: 
     for value in map(octets.from_text, values):
         if not octets.is_jpeg(value):
             what = f"{field.name} is a JPEG file, and this is none ({len(value):,} bytes)"
-            found.append(Finding("bad-value", what, field.name))
+            found.append(Finding(Code.BAD_VALUE, what, Location(field=field.name)))
         elif len(value) > most:
             what = f"{field.name} takes {most:,} bytes by the charter, and this file has {len(value):,}"
-            found.append(Finding("bad-value", what, field.name, f"make it smaller by {len(value) - most:,} bytes"))
-        elif kept and (finding := context.directory.schema.check_value(kept, value, field.name)):
+            found.append(
+                Finding(
+                    Code.BAD_VALUE, what, Location(field=field.name), f"make it smaller by {len(value) - most:,} bytes"
+                )
+            )
+        elif kept and (finding := context.directory.schema.check_value(kept, value, Location(field=field.name))):
             found.append(finding)
     return found
 
@@ -180,7 +194,11 @@ def check(context: Context, field: Field, values: Sequence[str], object_type: st
     """What the charter and the limits of a field have against its values."""
     findings = []
     if not field.many and len(values) > 1:
-        findings.append(Finding("bad-value", f"{field.name} takes one value, and {len(values)} are given", field.name))
+        findings.append(
+            Finding(
+                Code.BAD_VALUE, f"{field.name} takes one value, and {len(values)} are given", Location(field=field.name)
+            )
+        )
     target = NAME_LIMITS.get(
         {"name": object_type if object_type in NAME_LIMITS else "name", "alias": "mail"}.get(field.name, field.name)
     )
@@ -190,41 +208,62 @@ def check(context: Context, field: Field, values: Sequence[str], object_type: st
         typed = field.name == "alias" and addresses.split(value)[0]
         why = target.fault(value) if target is not None and not typed else _misshapen(field, value)
         if why:
-            findings.append(Finding("bad-value", f"{field.name} {why}: {value!r}", field.name))
+            findings.append(Finding(Code.BAD_VALUE, f"{field.name} {why}: {value!r}", Location(field=field.name)))
         elif _controls(field.name, value):
             findings.append(
-                Finding("bad-value", f"{field.name} may not have characters that do not print: {value!r}", field.name)
+                Finding(
+                    Code.BAD_VALUE,
+                    f"{field.name} may not have characters that do not print: {value!r}",
+                    Location(field=field.name),
+                )
             )
         if field.name == "principal" and not why:
             suffix = value.rpartition("@")[2]
             known = context.charter.document.suffixes
             if suffix not in known:
                 hint = did_you_mean(suffix, known) or f"the charter has: {', '.join(known)}"
-                findings.append(Finding("bad-value", f"{suffix!r} is none of the charter's suffixes", field.name, hint))
+                findings.append(
+                    Finding(
+                        Code.BAD_VALUE,
+                        f"{suffix!r} is none of the charter's suffixes",
+                        Location(field=field.name),
+                        hint,
+                    )
+                )
         if field.name == "principal" and not why and (suffix := context.unregistered_suffix(value)):
             what = f"{suffix} is no suffix that is registered on the server, so other programs will not offer it"
             remedy = "have it registered (uPNSuffixes), or take another suffix"
-            findings.append(Finding("bad-value", what, field.name, remedy, fatal=False))
+            findings.append(Finding(Code.BAD_VALUE, what, Location(field=field.name), remedy, severity=NOTE))
         if field.name == "kind" and object_type == "account" and value not in context.charter.document.kinds:
             hint = did_you_mean(value, context.charter.document.kinds)
-            findings.append(Finding("unknown-kind", f"there is no kind of account {value!r}", field.name, hint))
+            findings.append(
+                Finding(Code.UNKNOWN_KIND, f"there is no kind of account {value!r}", Location(field=field.name), hint)
+            )
         if (later := context.dialect.means_later(field.name, value))[0]:
             what = f"the server keeps hours in UTC: from {later[1]} on, by the clock, these will be {later[0]}"
-            findings.append(Finding("bad-value", what, field.name, f"set them again that day: {value}", fatal=False))
+            findings.append(
+                Finding(
+                    Code.BAD_VALUE, what, Location(field=field.name), f"set them again that day: {value}", severity=NOTE
+                )
+            )
         if field.name == "password-reversible" and value == "yes":
             what = "whoever reads the server's database can then read the password"
-            findings.append(Finding("refused", what, field.name, "leave it, unless a program needs it", fatal=False))
+            findings.append(
+                Finding(
+                    Code.REFUSED, what, Location(field=field.name), "leave it, unless a program needs it", severity=NOTE
+                )
+            )
     attribute = context.dialect.attribute(field.name, object_type)
     if attribute and field.shape is Shape.TEXT:
         for stored in context.dialect.stored(field.name, values):
-            finding = context.directory.schema.check_value(attribute, stored, field.name)
+            finding = context.directory.schema.check_value(attribute, stored, Location(field=field.name))
             if finding:
                 findings.append(finding)
     return findings
 
 
 #: Text fields of which `read` or `check` wants to know more than that they are text of the right length.
-_CLOSER = frozenset("alias hours purpose scope entrusted drive remote-drive dial-in-address recovery-mail kind".split())
+_CLOSER = frozenset("alias hours purpose scope delegation drive remote-drive dial-in-address recovery-mail kind".split())
 
 
 def plain(context: Context, field: Field, object_type: str) -> str:

@@ -9,7 +9,7 @@ from typing import Protocol
 from msgspec import Struct
 
 from vandrel.directory.dn import DN, LEVEL
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.text.string_prep import prepare
 

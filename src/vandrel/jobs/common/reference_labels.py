@@ -6,7 +6,7 @@ from functools import cached_property
 
 from vandrel.directory import dn as names
 from vandrel.fields import ACCOUNT
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 
 
 class ReferenceLabels:

@@ -12,9 +12,9 @@ from vandrel.directory import place as places
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare, Filter, Or, Substring
 from vandrel.directory.schema import shorten
-from vandrel.errors import VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.text.nearest import listed, nearest, nearest_part
 from vandrel.text.transliterate import to_ascii
 
@@ -45,9 +45,9 @@ class NotOne(VandrelError):
     """Nothing fits, or several do; ``candidates`` are those that do, or come near."""
 
     def __init__(
-        self, context: Context, code: str, what: str, typed: str, entries: Sequence[Entry], remedy: str
+        self, context: Context, code: Code, what: str, typed: str, entries: Sequence[Entry], remedy: str
     ) -> None:
-        super().__init__(code, what, where=typed, remedy=remedy)
+        super().__init__(code, what, where=Location(text=typed), remedy=remedy)
         self.candidates = [
             Candidate(
                 context.one(entry, "login") or entry.dn.name,
@@ -73,7 +73,7 @@ def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_T
     object_types = tuple(object_types)
     typed = typed.strip()
     if not typed:
-        raise VandrelError("usage", "a name is empty", remedy="name an account, a group or a unit")
+        raise VandrelError(Code.USAGE, "a name is empty", remedy="name an account, a group or a unit")
     if typed.startswith("/"):
         return _by_place(context, typed, object_types)
     if _LIKE_A_DN.match(typed):
@@ -89,7 +89,7 @@ def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_T
             more = f" ({len(found)} in all)" if len(found) > _SHOWN else ""
             raise NotOne(
                 context,
-                "ambiguous",
+                Code.AMBIGUOUS,
                 f"{typed!r} can be any of these{more}",
                 typed,
                 found[:_SHOWN],
@@ -149,7 +149,7 @@ def _by_place(context: Context, typed: str, object_types: tuple[str, ...]) -> En
     known = [context.place(entry.dn) for entry in _search(context, context.dialect.filter_for(UNIT), (UNIT,))]
     near = nearest(typed, known)
     raise VandrelError(
-        "not-found", f"there is no place {typed}", where=typed,
+        Code.NOT_FOUND, f"there is no place {typed}", where=Location(text=typed),
         remedy=f"did you mean {listed(near)}?" if near else "vandrel tree shows the places",
     )  # fmt: skip
 
@@ -161,7 +161,7 @@ def _by_dn(context: Context, typed: str) -> Entry:
         return entry
     near = [other for other in (dn.parent, *dn.ancestors()) if context.directory.get(other) is not None]
     raise VandrelError(
-        "not-found", f"there is no object {dn}", where=typed,
+        Code.NOT_FOUND, f"there is no object {dn}", where=Location(text=typed),
         remedy=f"the nearest that exists is {near[0]}" if near else f"names here end with {context.charter.base}",
     )  # fmt: skip
 
@@ -169,7 +169,9 @@ def _by_dn(context: Context, typed: str) -> Entry:
 def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> NotOne:
     what = listed(f"{'an' if object_type == ACCOUNT else 'a'} {object_type}" for object_type in object_types)
     if len(typed) > _LONGEST_NEAR:
-        return NotOne(context, "not-found", f"nothing fits {shorten(typed)} as {what}", shorten(typed), [], "type less")
+        return NotOne(
+            context, Code.NOT_FOUND, f"nothing fits {shorten(typed)} as {what}", shorten(typed), [], "type less"
+        )
     spelled: dict[str, Entry] = {}
     any_type = Or(tuple(context.dialect.filter_for(object_type) for object_type in object_types))
     for number, entry in enumerate(context.directory.search(context.charter.base, where=any_type)):
@@ -182,4 +184,4 @@ def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> Not
         {spelled[word].dn.key: spelled[word] for word in nearest_part(to_ascii(typed).lower(), spelled, 5)}.values()
     )
     remedy = "those above come near" if near else "vandrel find lists what there is"
-    return NotOne(context, "not-found", f"nothing fits {typed!r} as {what}", typed, near, remedy)
+    return NotOne(context, Code.NOT_FOUND, f"nothing fits {typed!r} as {what}", typed, near, remedy)

@@ -7,12 +7,12 @@ from collections.abc import Mapping, Sequence
 from vandrel.charter.naming import NamingRule
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import COMPUTER, FIELDS, GROUP, UNIT
 from vandrel.fields import field as field_named
 from vandrel.jobs.accounts.create import PLACE
 from vandrel.jobs.common import field_values as given_values
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.draft import Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.resolve import resolve
@@ -40,11 +40,13 @@ def _stand(context: Context, draft: Draft, dn: DN) -> None:
     if not context.directory.existing([dn.parent]):
         where = context.place(dn.parent)
         remedy = "vandrel hierarchy build makes the units of the design; or create it: vandrel create unit"
-        draft.findings.append(Finding("no-parent", f"there is no unit {where}", where, remedy))
+        draft.findings.append(Finding(Code.NO_PARENT, f"there is no unit {where}", Location(place=where), remedy))
     why = NameAllocator(context).why_sibling(dn)
     if why:
         draft.findings.append(
-            Finding("taken", f"{dn.name} is {why}", "name", "siblings cannot share a name: take another")
+            Finding(
+                Code.TAKEN, f"{dn.name} is {why}", Location(field="name"), "siblings cannot share a name: take another"
+            )
         )
 
 
@@ -111,7 +113,9 @@ def group(context: Context, stem: str, given: Given) -> Draft:
     if draft.value("mail"):
         why = NameAllocator(context).why_taken("mail", draft.value("mail"))
         if why:
-            draft.findings.append(Finding("taken", f"{draft.value('mail')} is {why}", "mail", "give another: mail=..."))
+            draft.findings.append(
+                Finding(Code.TAKEN, f"{draft.value('mail')} is {why}", Location(field="mail"), "give another: mail=...")
+            )
     draft.dn = parent.child("cn", name)
     _stand(context, draft, draft.dn)
     _tell_what_is_not_kept(context, draft, GROUP)
@@ -127,7 +131,9 @@ def unit(context: Context, typed: str, given: Given) -> Draft:
     """
     place = places.parse(typed)
     if not place:
-        raise VandrelError("bad-name", "the top cannot be created again", where=typed, remedy="write /Ferries/Stores")
+        raise VandrelError(
+            Code.BAD_NAME, "the top cannot be created again", where=Location(text=typed), remedy="write /Ferries/Stores"
+        )
     draft = Draft(UNIT, place=place[:-1])
     _read(context, draft, given, UNIT)
     draft.derived["name"] = Derived("name", (place[-1],), "typed")
@@ -139,7 +145,9 @@ def unit(context: Context, typed: str, given: Given) -> Draft:
     _tell_what_is_not_kept(context, draft, UNIT)
     if context.charter.designed(place) is None:
         what = f"{places.to_text(place)} is not in the charter's hierarchy"
-        draft.findings.append(Finding("refused", what, PLACE, "add it there, so that it is no stranger", fatal=False))
+        draft.findings.append(
+            Finding(Code.REFUSED, what, Location(field=PLACE), "add it there, so that it is no stranger", severity=NOTE)
+        )
     return draft
 
 
@@ -161,19 +169,21 @@ def computer(context: Context, name: str, given: Given) -> Draft:
         draft.place = designed[0]
     else:
         what = "the charter's hierarchy has no unit for computers"
-        draft.findings.append(Finding("required", what, PLACE, "give one: place=/..., or write holds: [computer]"))
+        draft.findings.append(
+            Finding(Code.REQUIRED, what, Location(field=PLACE), "give one: place=/..., or write holds: [computer]")
+        )
         return draft
     rule = "typed" if place else "the first that holds computers"
     draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
     if place and designed and draft.place not in designed:
         known = ", ".join(map(places.to_text, designed))
         what = f"{places.to_text(draft.place)} is not designed for computers"
-        draft.findings.append(Finding("refused", what, PLACE, f"those are: {known}", fatal=False))
+        draft.findings.append(Finding(Code.REFUSED, what, Location(field=PLACE), f"those are: {known}", severity=NOTE))
     draft.dn = places.to_dn(draft.place, context.charter.base).child("cn", name)
     draft.findings += given_values.check(context, FIELDS["name"], [name], COMPUTER)
     why = NameAllocator(context).why_taken("login", f"{name.upper()}$")
     if why:
-        draft.findings.append(Finding("taken", f"{name} is {why}", "name", "take another"))
+        draft.findings.append(Finding(Code.TAKEN, f"{name} is {why}", Location(field="name"), "take another"))
     _stand(context, draft, draft.dn)
     _tell_what_is_not_kept(context, draft, COMPUTER)
     return draft

@@ -9,9 +9,9 @@ from msgspec import Struct
 from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import Or
-from vandrel.errors import Finding
+from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare
 
 #: Which groups a group of a scope may hold, within a domain: [MS-SAMR] 3.1.1.8.8 and 3.1.1.8.9.
@@ -73,29 +73,29 @@ def privileged_within(context: Context, group: Entry) -> list[tuple[str, str]]:
 
 def joining(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
     """What speaks against, or must be known before, an object joins a group."""
-    where = group.dn.name
+    where = Location(dn=str(group.dn))
     if context.dialect.object_type_of(member) == GROUP:
         yield from _circle(context, group, member)
     for name, reach in privileged_within(context, group):
         through = "" if prepare(name) == prepare(group.dn.name) else f", through {group.dn.name}"
         what = f"{name} carries power: {reach}; {member.dn.name} gets it{through}"
-        yield Finding("refused", what, where, fatal=False)
+        yield Finding(Code.REFUSED, what, where, severity=NOTE)
     yield from _pattern(context, group, member)
 
 
 def conversion(context: Context, group: Entry, field: str, before: str, after: str) -> Iterator[Finding]:
     """What speaks against another purpose or scope of a group: [MS-SAMR] 3.1.1.8.8, and what it is in and holds."""
-    where = group.dn.name
+    where = Location(dn=str(group.dn))
     if field == "purpose":
         if after == "distribution":
             what = "rights that it was given stop to count: a distribution group carries none"
         else:
             what = "from now on its members have whatever rights it is given"
-        yield Finding("refused", what, where, fatal=False)
+        yield Finding(Code.REFUSED, what, where, severity=NOTE)
         return
     if {before, after} == {"global", "domain-local"}:
         what = f"a {before} group becomes {after} only by way of universal"
-        yield Finding("refused", what, where, f"first scope=universal, then scope={after}")
+        yield Finding(Code.REFUSED, what, where, f"first scope=universal, then scope={after}")
         return
     above = context.directory.search(context.charter.base, where=context.dialect.groups_filter(group))
     pairs = [(context.one(outer, "scope"), after, outer, "it is in") for outer in above]
@@ -108,7 +108,7 @@ def conversion(context: Context, group: Entry, field: str, before: str, after: s
     for outer_scope, inner_scope, other, said in pairs:
         if outer_scope and inner_scope and inner_scope not in _MAY_HOLD[outer_scope]:
             what = f"it cannot become {after}: {said} {context.one(other, 'scope')} {other.dn.name}"
-            yield Finding("refused", what, where, f"take the one out of the other first, or change {other.dn.name}")
+            yield Finding(Code.REFUSED, what, where, f"take the one out of the other first, or change {other.dn.name}")
 
 
 def convertible(context: Context, group: Entry) -> list[tuple[str, str]]:
@@ -123,13 +123,13 @@ def convertible(context: Context, group: Entry) -> list[tuple[str, str]]:
 
 def _circle(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
     if group.dn == member.dn:
-        yield Finding("refused", "a group cannot be a member of itself", group.dn.name)
+        yield Finding(Code.REFUSED, "a group cannot be a member of itself", Location(dn=str(group.dn)))
         return
     for found in effective(context, group):
         if found.group.dn == member.dn:
             chain = [group.dn.name, *reversed(found.through), member.dn.name]
             what = f"this would make a circle: {' is in '.join(chain)}"
-            yield Finding("refused", what, group.dn.name, f"take {chain[0]} out of {chain[1]} first")
+            yield Finding(Code.REFUSED, what, Location(dn=str(group.dn)), f"take {chain[0]} out of {chain[1]} first")
 
 
 def _pattern(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
@@ -137,7 +137,9 @@ def _pattern(context: Context, group: Entry, member: Entry) -> Iterator[Finding]
     inner, outer = (context.one(entry, "scope") for entry in (member, group))
     if context.directory.capabilities.schema == "ad" and inner and outer and inner not in _MAY_HOLD[outer]:
         what = f"{outer} {group.dn.name} cannot hold the {inner} group {member.dn.name}"
-        yield Finding("refused", what, group.dn.name, "turn it round, or change the scope of one of the two")
+        yield Finding(
+            Code.REFUSED, what, Location(dn=str(group.dn)), "turn it round, or change the scope of one of the two"
+        )
         return
     if context.one(group, "purpose") == "distribution":
         return
@@ -145,7 +147,7 @@ def _pattern(context: Context, group: Entry, member: Entry) -> Iterator[Finding]
         what = (
             f"{member.dn.name} would be in a domain-local group directly: people belong in global ones, and those here"
         )
-        yield Finding("refused", what, group.dn.name, fatal=False)
+        yield Finding(Code.REFUSED, what, Location(dn=str(group.dn)), severity=NOTE)
     if outer == "global" and inner in ("domain-local", "universal"):
         what = f"{inner} {member.dn.name} would be in a global group; it goes the other way round"
-        yield Finding("refused", what, group.dn.name, fatal=False)
+        yield Finding(Code.REFUSED, what, Location(dn=str(group.dn)), severity=NOTE)

@@ -1,4 +1,4 @@
-"""What the charter entrusts, as access rules of a standard server: slapd.access(5), in LDIF for its configuration.
+"""What the charter delegates, as access rules of a standard server: slapd.access(5), in LDIF for its configuration.
 
 Rules are read from the first on, so these belong before all others; ``by * break`` lets the others speak for everybody
 else. To add an object, RFC 4511 (4.7) servers want a right on the unit and on the new entry; ``=acrsx`` gives additions
@@ -12,7 +12,7 @@ from collections.abc import Iterator, Sequence
 from vandrel.directory import place as places
 from vandrel.directory.filter import And, Compare, to_text
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, Topic
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 
 #: The part of slapd's configuration that holds the database; where it is another, the first line is to be changed.
 DATABASE = "olcDatabase={1}mdb,cn=config"
@@ -22,7 +22,7 @@ def rules(context: Context) -> Iterator[tuple[str, str]]:
     """Each rule with what it is for, those of the deepest units first."""
     for unit in sorted(context.charter.design, key=lambda unit: -len(unit.place)):
         dn = places.to_dn(unit.place, context.charter.base)
-        for team, task in unit.entrusted:
+        for team, task in unit.delegation:
             group = _group(context, team)
             for target in _targets(context, task):
                 about = f"{places.to_text(unit.place)}: {team} may {task}"

@@ -12,9 +12,9 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.place import Place
-from vandrel.errors import Finding
+from vandrel.errors import Code, Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.groups import create_object
 from vandrel.steps.step import Add, Set, Step
 from vandrel.text.string_prep import prepare
@@ -182,7 +182,7 @@ def _group_steps(context: Context) -> tuple[list[tuple[str, list[Step]]], list[F
             present.add(prepare(name))
             draft = create_object.group(context, stem, {"kind": [kind], "name": [name]})
             # That the unit does not exist yet is what this very plan mends.
-            findings += [finding for finding in draft.findings if finding.code != "no-parent"]
+            findings += [finding for finding in draft.findings if finding.code != Code.NO_PARENT]
             groups.append((name, create_object.steps(context, draft, GROUP)))
     return groups, findings
 

@@ -1,4 +1,4 @@
-"""What the charter entrusts to teams on units, beside what the directory has in force."""
+"""What the charter delegates to teams on units, beside what the directory has in force."""
 
 from __future__ import annotations
 
@@ -10,15 +10,15 @@ from vandrel.charter.hierarchy import DesignedUnit
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.errors import Finding
+from vandrel.errors import Code, Finding, Location
 from vandrel.fields import GROUP, UNIT
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.text.string_prep import prepare
 
 
-class Entrusted(Struct, frozen=True):
+class Delegation(Struct, frozen=True):
     """One task of one team on a unit: by the charter, in force, or both."""
 
     place: str
@@ -28,14 +28,14 @@ class Entrusted(Struct, frozen=True):
     in_force: bool
 
 
-def on_unit(context: Context, entry: Entry) -> list[Entrusted]:
-    """What is entrusted on one unit itself, by the charter or in force; not what is handed down from above."""
+def on_unit(context: Context, entry: Entry) -> list[Delegation]:
+    """What is delegated on one unit itself, by the charter or in force; not what is handed down from above."""
     place = context.place(entry.dn)
     unit = context.charter.designed(places.parse(place)) if place.startswith("/") else None
     designed = dict.fromkeys(_said(unit)) if unit is not None else {}
-    in_force = dict.fromkeys(context.dialect.read(entry, "entrusted"))
+    in_force = dict.fromkeys(context.dialect.read(entry, "delegation"))
     return [
-        Entrusted(place, team, task, said in designed, said in in_force)
+        Delegation(place, team, task, said in designed, said in in_force)
         for said in dict.fromkeys([*designed, *in_force])
         for team, _, task in [said.rpartition(": ")]
     ]
@@ -51,14 +51,14 @@ def reaching(context: Context, unit: DN) -> list[str]:
 
 
 def missing(context: Context) -> list[Edit]:
-    """Edits that put in force what the charter entrusts; for directories that keep it."""
+    """Edits that put in force what the charter delegates; for directories that keep it."""
     editor, edits = Editor(context), []
     present = {
         prepare(e.dn.name)
         for e in context.directory.search(context.charter.base, where=context.dialect.filter_for(GROUP))
     }
     for unit in context.charter.design:
-        if not unit.entrusted:
+        if not unit.delegation:
             continue
         entry = context.directory.get(places.to_dn(unit.place, context.charter.base))
         where = places.to_text(unit.place)
@@ -67,18 +67,23 @@ def missing(context: Context) -> list[Edit]:
             continue
         lacking = [item for item in on_unit(context, entry) if not item.in_force]
         if unknown := [item.team for item in lacking if prepare(item.team) not in present]:
-            edits.append(_faulty(context, unit, f"there is no group {unknown[0]} yet, to which {where} is entrusted"))
+            edits.append(_faulty(context, unit, f"there is no group {unknown[0]} yet, to which {where} is delegated"))
         elif lacking:
             words = tuple(f"{item.team}:{item.task}" for item in lacking)
-            edits.append(editor.edit(entry, [Assignment("entrusted", "+=", words)]))
+            edits.append(editor.edit(entry, [Assignment("delegation", "+=", words)]))
     return edits
 
 
 def _faulty(context: Context, unit: DesignedUnit, what: str) -> Edit:
     dn = places.to_dn(unit.place, context.charter.base)
-    finding = Finding("no-parent", what, places.to_text(unit.place), "vandrel hierarchy build makes what is missing")
+    finding = Finding(
+        Code.NO_PARENT,
+        what,
+        Location(place=places.to_text(unit.place)),
+        "vandrel hierarchy build makes what is missing",
+    )
     return Edit(Entry(dn, {}), UNIT, findings=[finding])
 
 
 def _said(unit: DesignedUnit) -> Iterator[str]:
-    yield from (f"{team}: {task}" for team, task in unit.entrusted)
+    yield from (f"{team}: {task}" for team, task in unit.delegation)

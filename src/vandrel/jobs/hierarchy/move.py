@@ -9,13 +9,13 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.place import Place
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Difference, Edit, Editor, password_rules
 from vandrel.jobs.common.name_allocator import NameAllocator
-from vandrel.jobs.hierarchy.delegation import reaching as entrusted
+from vandrel.jobs.hierarchy.delegation import reaching as delegations
 from vandrel.jobs.hierarchy.policies import reaching
 from vandrel.steps.step import Rename
 from vandrel.text.nearest import did_you_mean
@@ -41,7 +41,7 @@ class Mover:
             units = context.directory.search(context.charter.base, where=context.dialect.filter_for(UNIT))
             hint = did_you_mean(destination, [context.place(entry.dn) for entry in units])
             raise VandrelError(
-                "not-found", f"there is no unit {destination}", where=destination,
+                Code.NOT_FOUND, f"there is no unit {destination}", where=Location(place=destination),
                 remedy=hint or "vandrel tree shows the places; vandrel hierarchy build makes those of the charter",
             )  # fmt: skip
 
@@ -59,19 +59,19 @@ class Mover:
         before, after = (tuple(map(str, reaching(context, dn))) for dn in (entry.dn.parent, self.dn))
         if before != after:
             edit.differences.append(Difference("policies", before, after))
-        before, after = (tuple(entrusted(context, dn)) for dn in (entry.dn.parent, self.dn))
+        before, after = (tuple(delegations(context, dn)) for dn in (entry.dn.parent, self.dn))
         if before != after:
-            edit.differences.append(Difference("entrusted", before, after))
+            edit.differences.append(Difference("delegation", before, after))
         edit.findings += self._passwords(entry, object_type)
         return edit
 
     def _findings(self, entry: Entry, object_type: str, new: DN) -> list[Finding]:
         context, found = self._context, []
-        where = context.place(entry.dn)
+        where = Location(place=context.place(entry.dn))
         if self.dn.is_within(entry.dn):
-            found.append(Finding("refused", "an object cannot be moved below itself", where))
+            found.append(Finding(Code.REFUSED, "an object cannot be moved below itself", where))
         elif why := self._register.why_sibling(new):
-            found.append(Finding("taken", f"{entry.dn.name} is {why}", where, "rename one of the two first"))
+            found.append(Finding(Code.TAKEN, f"{entry.dn.name} is {why}", where, "rename one of the two first"))
         self._register.reserve_name(new)
         unit = context.charter.designed(self.place)
         kind = context.one(entry, "kind") if object_type == ACCOUNT else object_type
@@ -79,7 +79,7 @@ class Mover:
             found += self._unit(entry, new)
         elif object_type != GROUP and unit is not None and unit.holds and kind not in unit.holds:
             what = f"{places.to_text(self.place)} is designed for {' and '.join(unit.holds)}, not for {kind}"
-            found.append(Finding("refused", what, where, fatal=False))
+            found.append(Finding(Code.REFUSED, what, where, severity=NOTE))
         return found
 
     def _passwords(self, entry: Entry, object_type: str) -> list[Finding]:
@@ -88,7 +88,7 @@ class Mover:
             return []
         rules = password_rules(self._context, entry).rules
         what = f"the password rules stay as they are: {rules['length'].value} characters or more"
-        return [Finding("refused", what, self._context.place(entry.dn), fatal=False)]
+        return [Finding(Code.REFUSED, what, Location(place=self._context.place(entry.dn)), severity=NOTE)]
 
     def _unit(self, entry: Entry, new: DN) -> list[Finding]:
         context = self._context
@@ -99,13 +99,24 @@ class Mover:
         )
         found = [
             Finding(
-                "refused", f"everything below moves along: {said or 'nothing'}", context.place(entry.dn), fatal=False
+                Code.REFUSED,
+                f"everything below moves along: {said or 'nothing'}",
+                Location(place=context.place(entry.dn)),
+                severity=NOTE,
             )
         ]
         place = places.parse(context.place(new))
         if context.charter.designed(place) is None:
             what = f"{places.to_text(place)} is not in the charter's hierarchy"
-            found.append(Finding("refused", what, context.place(entry.dn), "change the charter as well", fatal=False))
+            found.append(
+                Finding(
+                    Code.REFUSED,
+                    what,
+                    Location(place=context.place(entry.dn)),
+                    "change the charter as well",
+                    severity=NOTE,
+                )
+            )
         return found
 
     # --- what follows from the place

@@ -10,7 +10,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.active import policy_links
 from vandrel.directory.dn import DN
 from vandrel.errors import VandrelError
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 
 
 class Policy(Struct, frozen=True):

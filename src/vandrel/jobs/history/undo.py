@@ -11,8 +11,8 @@ from msgspec import Struct, structs
 from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
-from vandrel.errors import Finding, VandrelError
-from vandrel.jobs.common.context import Context
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
+from vandrel.objects.context import Context
 from vandrel.record.journal import BEGUN, DONE, Job, Journal, JournalStep
 from vandrel.steps.references import with_references
 from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
@@ -64,7 +64,7 @@ def undo(
     chosen = [(item, stands) for item, stands in made if only in (0, item.number)]
     if not chosen:
         what = f"no step {only} of the job was made" if only else "no step of the job was made"
-        raise VandrelError("not-found", what, remedy="vandrel journal JOB lists them")
+        raise VandrelError(Code.NOT_FOUND, what, remedy="vandrel journal JOB lists them")
     found = Undoing([], [])
     # A password goes with its account; and of an account that was never made, none was set.
     created = {item.record["dn"] for item, _ in chosen if item.record["step"] == "add"}
@@ -113,35 +113,37 @@ def _without_owner(context: Context, item: JournalStep, created: Collection[str]
 
 def _few(findings: Sequence[Finding]) -> list[Finding]:
     """The findings, of which many that say the same of many objects become one."""
-    same = Counter((finding.what, finding.fatal) for finding in findings)
-    found = [finding for finding in findings if same[finding.what, finding.fatal] <= _SAME]
+    same = Counter((finding.what, finding.is_fatal) for finding in findings)
+    found = [finding for finding in findings if same[finding.what, finding.is_fatal] <= _SAME]
     for what, fatal in same:
         if same[what, fatal] > _SAME:
-            first = next(f for f in findings if (f.what, f.fatal) == (what, fatal))
-            found.append(structs.replace(first, where=f"{same[what, fatal]} objects, the first {first.where}"))
+            first = next(f for f in findings if (f.what, f.is_fatal) == (what, fatal))
+            found.append(
+                structs.replace(first, where=Location(text=f"{same[what, fatal]} objects, the first {first.where}"))
+            )
     return found
 
 
 def _one(context: Context, found: Undoing, item: JournalStep, stands: bool | None, renames: Sequence[Rename]) -> None:
-    where = str(item.record.get("new") or item.record["dn"])
+    where = Location(dn=str(item.record.get("new") or item.record["dn"]))
     step = from_record(item.record)
     if isinstance(step, Set) and _only_mends(context, step, renames):
         return  # it came with a rename, and comes again when that is taken back
     back = step.reverse() if step is not None else None
     if item.record.get("redacted"):
-        found.findings.append(Finding("refused", "what is secret in it is in no record", where, fatal=False))
+        found.findings.append(Finding(Code.REFUSED, "what is secret in it is in no record", where, severity=NOTE))
     if back is None:
         what = "a password cannot be taken back: it is in no record"
-        found.findings.append(Finding("refused", what, where, "give a new one: vandrel reset NAME", fatal=False))
+        found.findings.append(Finding(Code.REFUSED, what, where, "give a new one: vandrel reset NAME", severity=NOTE))
         return
     if stands is False:
-        found.findings.append(Finding("changed", _since(context, item), where, "take it back by hand, or leave it"))
+        found.findings.append(Finding(Code.CHANGED, _since(context, item), where, "take it back by hand, or leave it"))
         return
     if isinstance(back, Add):
         attributes, lacking = context.dialect.again(Entry(back.dn, back.attributes))
         back = Add(back.dn, attributes)
         if lacking:
-            found.findings.append(Finding("refused", lacking, where, fatal=False))
+            found.findings.append(Finding(Code.REFUSED, lacking, where, severity=NOTE))
     elif isinstance(back, Remove):
         entry = context.directory.get(back.dn)
         back = Remove(back.dn, entry.attributes if entry else back.attributes)
@@ -157,7 +159,7 @@ def _changed_since(context: Context, found: Undoing, step: Step, ended: datetime
     if changed is None or changed <= ended + _TOLERANCE:
         return False
     what = f"the object has been changed since it was made{_when(context, entry)}"
-    found.findings.append(Finding("changed", what, str(step.dn), "delete it on purpose, or leave it"))
+    found.findings.append(Finding(Code.CHANGED, what, Location(dn=str(step.dn)), "delete it on purpose, or leave it"))
     return True
 
 

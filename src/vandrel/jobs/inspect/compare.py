@@ -7,7 +7,7 @@ from msgspec import Struct
 from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.fields import FIELDS, Shape
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare
 
 #: Every object has one of its own.

@@ -12,9 +12,9 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
-from vandrel.errors import Finding
+from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import UNIT
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 from vandrel.steps.references import own_references, pointing_at
 from vandrel.steps.step import Remove, Set, Step
 
@@ -62,11 +62,11 @@ def delete(context: Context, chosen: Sequence[Entry], *, contents: bool = False)
             few = ", ".join(other.dn.name for other in below[:3]) + (" ..." if len(below) > 3 else "")
             what = f"{len(below)} {'objects stand' if len(below) > 1 else 'object stands'} below it: {few}"
             remedy = "move them first, or let them go along: --contents"
-            findings.append(Finding("refused", what, context.place(entry.dn), remedy))
+            findings.append(Finding(Code.REFUSED, what, Location(place=context.place(entry.dn)), remedy))
         place = context.place(entry.dn)
         if context.dialect.object_type_of(entry) == UNIT and context.charter.designed(places.parse(place)) is not None:
             what = "the charter's hierarchy has this unit: vandrel hierarchy build makes it again"
-            findings.append(Finding("refused", what, place, fatal=False))
+            findings.append(Finding(Code.REFUSED, what, Location(place=place), severity=NOTE))
     found = Deleting(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
     for holder in pointing_at(context.directory, [entry.dn for entry in found.entries]):
         lost = [] if holder.dn.key in gone else list(_losses(context, holder, gone))

@@ -10,7 +10,7 @@ from msgspec import Struct
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.context import Context
+from vandrel.objects.context import Context
 
 #: What each date says, in words.
 WORDS = {"starts": "starts", "back": "comes back", "ends": "ends"}

@@ -15,7 +15,7 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
-from vandrel.errors import Finding
+from vandrel.errors import NOTE, STOP, Code, Finding, Location
 from vandrel.fields import FIELDS, Shape
 
 if TYPE_CHECKING:
@@ -67,7 +67,9 @@ class Context(Struct, frozen=True, dict=True):
             if list(values) == ["no"] and FIELDS[name].shape is Shape.FLAG:
                 continue
             remedy = f"name an attribute for it in the charter: attributes: {{{self.dialect.name}: {{{name}: ...}}}}"
-            findings.append(Finding("not-kept", why, name, remedy, fatal=name in typed))
+            findings.append(
+                Finding(Code.NOT_KEPT, why, Location(field=name), remedy, severity=STOP if name in typed else NOTE)
+            )
         return findings
 
     def label(self, entry: Entry) -> str:
