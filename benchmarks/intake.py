@@ -25,8 +25,8 @@ from vandrel.intake.invent import people
 from vandrel.intake.propose import propose
 from vandrel.intake.table import open_table
 from vandrel.jobs.bulk.roster import Planner, State
-from vandrel.objects.context import Context
 from vandrel.jobs.hierarchy.build import compare
+from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner
 
@@ -62,7 +62,7 @@ def check(context: Context, path: Path, described: Description) -> float:
     """Seconds for the whole check; what the columns mean is known by then, as it is to `vandrel import`."""
     begun = time.perf_counter()
     table = open_table(path)
-    converter = Converter(described, table.header(), context.charter.document.lists)
+    converter = Converter(described, table.header(), context.charter)
     roster = Planner(context, described, context.charter.today()).plan(converter.items(table.rows()))
     seconds = time.perf_counter() - begun
     assert roster.counts()[State.NEW] == len(roster.lines), next(roster.findings())

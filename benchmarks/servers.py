@@ -29,9 +29,9 @@ from vandrel.charter.load import load
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import ldif
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Editor, in_order
 from vandrel.jobs.inspect.export import superiors_first
+from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner
 from vandrel.steps.step import Add
@@ -48,7 +48,7 @@ def through_the_runner(server: servers.Slapd, count: int) -> float:
         runner = Runner(directory, dialect, lambda: Journal(Path(folder) / "journal.db", create=True))
         gc.collect()
         begun = time.perf_counter()
-        report = runner.run(Plan("benchmark", todo, whole=False), "bench")
+        report = runner.run(Plan("benchmark", todo, is_atomic=False), "bench")
         seconds = time.perf_counter() - begun
     assert report.made == len(todo), report.refused[:3]
     directory.close()
@@ -129,7 +129,7 @@ def editing(count: int) -> tuple[float, float]:
             editor = Editor(context)
             edits = [editor.edit(entry, [Assignment("title", "=", ("Second mate",))]) for entry in entries]
             read = {edit.entry.dn.key for edit in edits}
-            report = runner.run(Plan("benchmark", in_order(context, edits), whole=False, read=read), "bench")
+            report = runner.run(Plan("benchmark", in_order(context, edits), is_atomic=False, read=read), "bench")
         ours = time.perf_counter() - begun
         assert report.made == count, report.refused[:3]
         directory.close()

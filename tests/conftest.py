@@ -26,8 +26,8 @@ from vandrel.demo.world import charter_text
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.errors import Code
-from vandrel.objects.context import Context
 from vandrel.jobs.hierarchy.build import compare
+from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.steps.runner import Plan, Runner
 

@@ -22,13 +22,13 @@ from vandrel.directory.active import account_control, descriptor, filetime, hour
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import DirectoryError, Refused, VandrelError
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
-from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.create import Creator, account_steps
 from vandrel.jobs.accounts.logon import logon_state
+from vandrel.jobs.common import create_object
 from vandrel.jobs.common.assignments import parse as assignment
-from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Editor
-from vandrel.jobs.groups import create_object
 from vandrel.jobs.inspect.probe import rights
+from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan, Runner
@@ -253,7 +253,7 @@ SPECIAL = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("sort", [ACCOUNT, GROUP, UNIT, COMPUTER])
+@pytest.mark.parametrize("object_type", [ACCOUNT, GROUP, UNIT, COMPUTER])
 def test_every_field_is_kept_read_and_cleared_on_the_server(context, object_type):
     other = created(context, ACCOUNT, UNDER.child("cn", f"Other {object_type}"), login=[f"o{object_type}"])
     values = {Shape.TEXT: ["x"], Shape.DATE: ["2026-10-25"], Shape.FLAG: ["yes"], Shape.REFERENCE: [str(other.dn)],
@@ -325,11 +325,11 @@ def test_a_finer_policy_goes_before_the_domains_rules(context):
     assert context.directory.execute([finer], atomic=True) == [None]
     layers = dict(context.dialect.password_layers(context.directory.get(entry.dn)))
     assert list(layers) == ["domain marrowick", "policy Masters"]
-    assert (layers["policy Masters"].length, layers["policy Masters"].maximum_age, layers["policy Masters"].classes) == (
-        20,
-        90,
-        0,
-    )
+    assert (
+        layers["policy Masters"].length,
+        layers["policy Masters"].maximum_age,
+        layers["policy Masters"].classes,
+    ) == (20, 90, 0)
     rules = {rule.name: (rule.value, rule.source) for rule in context.password_rules("crew", entry).shown()}
     assert rules["length"] == (20, "policy Masters")
     assert rules["maximum-age"] == (90, "policy Masters")  # the narrowest replaces the domain's 42 days
@@ -347,7 +347,7 @@ def hired(context, tmp_path, given, surname, login):
     )  # fmt: skip
     assert not [f for f in draft.findings if f.fatal], draft.findings
     report = runner_of(context, tmp_path).run(
-        Plan("hire", steps(context, [(draft, Secret("Kv9-fjord-lamp"))]), draft.findings), "t"
+        Plan("hire", account_steps(context, [(draft, Secret("Kv9-fjord-lamp"))]), draft.findings), "t"
     )
     assert not report.in_part, report.refused
     return context.directory.get(draft.dn)
@@ -370,7 +370,7 @@ def test_a_password_that_the_server_refuses_leaves_no_account_behind(context, tm
     draft = Creator(context, CHARTER.today()).draft(
         "guest", {"surname": ["Hemlig"], "sponsor": ["Administrator"], "place": ["/Trial"]}
     )
-    plan = Plan("hire", steps(context, [(draft, Secret("abc"))]), draft.findings)
+    plan = Plan("hire", account_steps(context, [(draft, Secret("abc"))]), draft.findings)
     report = runner_of(context, tmp_path).run(plan, "t")
     codes = dict(report.refused)
     assert codes[str(draft.dn)].code in ("password", "done-in-part")

@@ -41,7 +41,7 @@ def entry(object_type: str, dn=ANNA, **fields) -> Entry:
     return Entry(dn, made)
 
 
-@pytest.mark.parametrize("sort", [ACCOUNT, GROUP, UNIT])
+@pytest.mark.parametrize("object_type", [ACCOUNT, GROUP, UNIT])
 def test_every_field_is_kept_read_changed_and_cleared(object_type):
     fields = {
         name: [SPECIAL.get(name, VALUES[field.shape])]

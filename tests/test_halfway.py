@@ -105,11 +105,11 @@ class Harbour:
             return bool(journal.execute("SELECT 1 FROM job WHERE state = ?", (RUNNING,)).fetchone())
 
     def last(self) -> dict[str, Any]:
-        job: dict[str, Any] = self.folder.run("journal", "--last", "1", "--json").json["jobs"][0]
+        job: dict[str, Any] = self.folder.run("journal", "--last", "1", "--json").json["rows"][0]
         return job
 
     def standing(self, job: int) -> set[bool | None]:
-        return {step["stands"] for step in self.folder.run("journal", str(job), "--standing", "--json").json["steps"]}
+        return {step["stands"] for step in self.folder.run("journal", str(job), "--verify", "--json").json["steps"]}
 
     def state(self) -> list[str]:
         """What the directory holds, without what differs each time."""
@@ -204,7 +204,7 @@ def test_ctrl_c_in_the_middle_of_an_import_into_a_file(demo):
         made = made if title == "import crew.csv" else 0
     process.send_signal(signal.SIGINT)
     _, err = process.communicate(timeout=60)
-    job = demo.run("journal", "--last", "1", "--json").json["jobs"][0]
+    job = demo.run("journal", "--last", "1", "--json").json["rows"][0]
     assert (process.returncode, job["state"]) == (Code.INTERRUPTED.exit_code, "broken off"), err
     assert 0 < job["made"] < job["planned"]
     assert f"vandrel resume {job['number']}" in err
@@ -239,7 +239,7 @@ def test_who_could_not_be_deleted_has_what_it_had(harbour):
 
     code, told = harbour.stopped(["delete", "alund", "hbrekke"], stay, at=changes + 2)
     harbour.rights(given=True)
-    jobs = harbour.folder.run("journal", "--last", "2", "--json").json["jobs"]
+    jobs = harbour.folder.run("journal", "--last", "2", "--json").json["rows"]
     assert (code, jobs[0]["title"]) == (
         Code.DONE_IN_PART.exit_code,
         "give back memberships: 1 object could not be deleted",

@@ -566,9 +566,9 @@ def test_a_series_skips_what_is_taken_and_shows_the_first_and_the_last(place):
 
 @pytest.mark.parametrize(("of", "words", "columns"), [
     ("account", ["kind=crew"], "number,given,middle,surname,site,department,category,title,phone,mail,groups"),
-    ("account", ["kind=crew"], "number,full,notes,manager,enabled,ends"), ("group", ["--of", "groups", "gg-"], "name,notes,members,scope"),
-    ("unit", ["--of", "units"], "place,notes,protected"), ("unit", ["--of", "units"], "name,place,notes"),
-    ("computer", ["--of", "computers"], "name,place,groups,notes"),
+    ("account", ["kind=crew"], "number,full,notes,manager,enabled,ends"), ("group", ["--type", "groups", "gg-"], "name,notes,members,scope"),
+    ("unit", ["--type", "units"], "place,notes,protected"), ("unit", ["--type", "units"], "name,place,notes"),
+    ("computer", ["--type", "computers"], "name,place,groups,notes"),
 ])  # fmt: skip
 def test_a_selection_is_exported_and_read_back_without_change(place, of, words, columns):
     """Several numbers and notes in one cell, managers who share a name with others, lists of members."""
@@ -582,7 +582,7 @@ def test_a_selection_is_exported_and_read_back_without_change(place, of, words, 
         assert written.code == 0, written.err
         rows = int(written.out.split()[0])
         kind = ["--kind", "crew"] if of == "account" else []
-        assert rows > 1 and folder.run("import", f"trip.{suffix}", "--propose", "--of", of, *kind).code == 0
+        assert rows > 1 and folder.run("import", f"trip.{suffix}", "--propose", "--type", of, *kind).code == 0
         back = folder.run("import", f"trip.{suffix}", "--mode", "both", "-n")
         assert (back.code, f"{rows} rows read: {rows} as it is." in back.out) == (0, True), back.out + back.err
 
@@ -591,10 +591,10 @@ def test_what_was_deleted_is_made_again_from_an_export(place):
     _, folder = place
     (folder.path / "trip.intake.yaml").unlink(missing_ok=True)
     columns = "name,notes,members"
-    listed = ("find", "--of", "groups", "gg-northquay", "--columns", columns, "--by", "name", "--json")
+    listed = ("find", "--type", "groups", "gg-northquay", "--columns", columns, "--by", "name", "--json")
     before = folder.run(*listed).json["rows"]
-    assert folder.run("find", "--of", "groups", "gg-northquay", "--columns", columns, "--to", "again.csv").code == 0
-    assert folder.run("import", "again.csv", "--propose", "--of", "group").code == 0
+    assert folder.run("find", "--type", "groups", "gg-northquay", "--columns", columns, "--to", "again.csv").code == 0
+    assert folder.run("import", "again.csv", "--propose", "--type", "group").code == 0
     assert folder.run("delete", *(row["name"] for row in before), "-y").code == 0
     made = folder.run("import", "again.csv", "-y")
     assert (made.code, f"{len(before)} created" in made.out) == (0, True), made.out + made.err
@@ -643,10 +643,7 @@ def test_a_hand_out_is_encrypted_to_a_public_key_and_its_cells_are_harmless(demo
     assert secret not in done.out + done.err + demo.run("journal", "1", "--json").out
     for words in (
         ("--hand-out", "x.csv", "--recipient", "age1nothing"),
-        (
-            "--hand-out",
-            "x.age",
-        ),
+        ("--hand-out", "x.age"),
         ("--hand-out", "x.doc"),
     ):
         table(demo, "o", ("surname", "site"), ("Vok", "Kelness"), kind="seasonal", key="[surname]")

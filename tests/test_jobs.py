@@ -8,13 +8,13 @@ import pytest
 
 from vandrel.directory import dn as names
 from vandrel.errors import VandrelError
-from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.create import Creator, account_steps
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.audit.infer import infer
+from vandrel.jobs.common import create_object
 from vandrel.jobs.common.assignments import Assignment, parse, split
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.resolve import NotOne, resolve
-from vandrel.jobs.groups import create_object
 from vandrel.jobs.hierarchy.build import State, compare
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan
@@ -30,7 +30,7 @@ def hire(bench, surname="Lund", given="Anna", number="1", secret=True, **more) -
     draft = Creator(bench.context, TODAY).draft("crew", fields | {k: (v,) for k, v in more.items()})
     assert not draft.findings, draft.findings
     password = Secret("Kv9-fjord-lamp", generated=True) if secret else None
-    bench.runner.run(Plan("hire", steps(bench.context, [(draft, password)])), "test")
+    bench.runner.run(Plan("hire", account_steps(bench.context, [(draft, password)])), "test")
     return draft.value("login")
 
 
@@ -256,10 +256,10 @@ def test_the_steps_of_a_new_account(bench):
     draft = Creator(bench.context, TODAY).draft(
         "crew", {"given": ("Anna",), "surname": ("Lund",), "number": ("1",), **DECK}
     )
-    made = steps(bench.context, [(draft, Secret("x", generated=True))])
+    made = account_steps(bench.context, [(draft, Secret("x", generated=True))])
     assert [type(step) for step in made] == [Add, Password, Set, Set]
     assert made[1].must_change
-    without = steps(bench.context, [(draft, None)])
+    without = account_steps(bench.context, [(draft, None)])
     assert [type(step) for step in without] == [Add, Set, Set]
     assert without[0].attributes["pwdAccountLockedTime"] == ["000001010000Z"]
 

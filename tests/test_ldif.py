@@ -293,7 +293,7 @@ createTimestamp: 20200101000000Z
     assert demo.run("show", "alund", "--bare", "phone").out.splitlines() == ["+47 5555 0203", "+47 5555 0998"]
     assert demo.run("show", "alund", "--bare", "department").out == ""
     assert demo.run("show", "nhand", "--bare", "dn").out == f"cn=New Hand,{base}\n"
-    assert demo.run("journal", "--json").json["jobs"][0]["planned"] == 3
+    assert demo.run("journal", "--json").json["rows"][0]["planned"] == 3
 
 
 @pytest.mark.parametrize(

@@ -23,8 +23,8 @@ from vandrel.intake.table import Row
 from vandrel.jobs.bulk import roster
 from vandrel.jobs.bulk import row_grouper as alikes
 from vandrel.jobs.bulk.roster import Planner
+from vandrel.jobs.common.draft import BatchDraft
 from vandrel.objects.context import Context
-from vandrel.jobs.common.draft import Alike
 from vandrel.text.string_prep import prepare, prepare_all
 
 # --- cells
@@ -164,7 +164,7 @@ def test_accounts_worked_out_together_are_those_worked_out_alone(bench, monkeypa
     quick = worked_out()
     monkeypatch.setattr(alikes.RowGrouper, "draft", lambda self, number: None)
     full = worked_out()
-    alike = sum(isinstance(line.draft, Alike) for line in quick.lines)
+    alike = sum(isinstance(line.draft, BatchDraft) for line in quick.lines)
     assert alike > (90 if typed else 120) or "office" in OTHER[number][1]
     for one, other in zip(quick.lines, full.lines, strict=True):
         assert (one.state, one.dn, one.item.findings) == (other.state, other.dn, other.item.findings)

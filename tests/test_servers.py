@@ -19,13 +19,13 @@ from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import DirectoryError
-from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.create import Creator, account_steps
 from vandrel.jobs.accounts.logon import logon_state
+from vandrel.jobs.common import create_object
 from vandrel.jobs.common.assignments import parse as assignment
-from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Editor, in_order
-from vandrel.jobs.groups import create_object
 from vandrel.jobs.inspect.probe import not_kept
+from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.references import with_references
@@ -401,7 +401,7 @@ def test_a_password_that_a_rule_refuses_which_nobody_could_see(context, tmp_path
             "staff", {"surname": ["Lund"], "number": ["1"], "department": ["IT"], "place": ["/Harbour"], "groups": []}
         )
         secret = generate(draft.rules)
-        plan = Plan("hire", steps(mine, [(draft, secret)]))
+        plan = Plan("hire", account_steps(mine, [(draft, secret)]))
         report = runner_of(mine, tmp_path).run(plan, "t")
         assert [(error.code, secret.reveal() in str(error)) for _, error in report.refused] == [
             ("done-in-part", False), ("password", False),

@@ -25,8 +25,8 @@ def add(dn=ANNA, login="anna", **more) -> Add:
     return Add(dn, {"objectClass": list(PERSON), "cn": [dn.name], "sn": ["Lund"], "uid": [login], **more})
 
 
-def run(bench, *steps, whole=True):
-    return bench.runner.run(Plan("test", list(steps), whole=whole), "vandrel test")
+def run(bench, *steps, is_atomic=True):
+    return bench.runner.run(Plan("test", list(steps), is_atomic=is_atomic), "vandrel test")
 
 
 def codes(bench, *steps) -> list[str]:
@@ -41,15 +41,14 @@ CHANGE = Set(ANNA, (Change("title", (), ("Mate",)), Change("sn", ("Lund",), ("Br
     [add(), CHANGE, Rename(ANNA, GUESTS.child("cn", "Anna B")), Remove(ANNA, {"cn": ["Anna"], "jpegPhoto": [b"\xff"]})],
 )
 def test_a_step_survives_its_record(bench, step):
-    number = bench.journal.begin("c", "t", "d", 1, 1)
+    number = bench.journal.begin(NewJob("c", "t", "d", 1, 1))
     bench.journal.write(number, 1, [step.record()])
     (item,) = bench.journal.steps(number)
     assert from_record(item.record) == step
 
 
 @pytest.mark.parametrize(
-    ("before", "step"),
-    [([], add()), ([add()], CHANGE), ([add()], Rename(ANNA, GUESTS.child("cn", "Anna B")))],
+    ("before", "step"), [([], add()), ([add()], CHANGE), ([add()], Rename(ANNA, GUESTS.child("cn", "Anna B")))]
 )
 def test_a_step_and_its_reverse_leave_what_was(bench, before, step):
     if before:
@@ -148,7 +147,7 @@ def test_a_refusal_of_the_directory_is_reported_and_the_rest_goes_on(bench, monk
     # Somebody takes the name between check and run.
     monkeypatch.setattr("vandrel.steps.checks.Checks.check", lambda self, steps: [])
     run(bench, add())
-    report = run(bench, add(BOSS, "anna"), add(GUESTS.child("cn", "C"), "c"), whole=False)
+    report = run(bench, add(BOSS, "anna"), add(GUESTS.child("cn", "C"), "c"), is_atomic=False)
     assert (report.made, report.in_part) == (1, True)
     assert report.refused[0][0] == str(BOSS)
     assert report.refused[0][1].code == "taken"
@@ -215,7 +214,7 @@ def test_what_a_record_withholds_is_not_passed_over_in_silence(bench, monkeypatc
 
 
 def test_a_job_whose_process_is_gone_counts_as_broken_off(bench):
-    number = bench.journal.begin("vandrel test", "t", "d", 2, 2)
+    number = bench.journal.begin(NewJob("vandrel test", "t", "d", 2, 2))
     assert bench.journal.job(number).state == "running"
     connection = sqlite3.connect(bench.journal.path)
     connection.execute("UPDATE job SET pid = 4194305 WHERE number = ?", (number,))
@@ -248,12 +247,12 @@ def test_what_somebody_else_has_made_is_neither_finished_nor_taken_back(bench):
     steps: list = [add(dn, dn.name) for dn in people]
     steps += [Password(dn, Secret(f"Kv9-fjord-{number}"), False) for number, dn in enumerate(people)]
     barriers = [len(people)]
-    assert not bench.runner.run(Plan("first", steps, whole=False, barriers=barriers), "first").in_part
+    assert not bench.runner.run(Plan("first", steps, is_atomic=False, barriers=barriers), "first").in_part
     theirs = [
         Password(step.dn, Secret("Qx7-reef-anchor"), False) if isinstance(step, Password) else step for step in steps
     ]
     second = bench.runner.run(
-        Plan("second", theirs, whole=False, barriers=barriers, most_refused=4), "second", checked=True
+        Plan("second", theirs, is_atomic=False, barriers=barriers, most_refused=4), "second", checked=True
     )
     assert (second.stopped, second.made, len(second.refused), second.tried) == (True, 0, 5, 5)
     assert list(bench.runner.standing(second.job)) == []  # nothing to take back

@@ -99,7 +99,7 @@ def test_a_day(place):
     assert folder.run("create", "group", "Day crew", "kind=team", "members=ovik", "-y").code == 0
     assert folder.run("find", "groups=gg-day-crew", "--columns", "login", "--as", "csv").out == "login\novik\n"
     assert folder.run("create", "computer", "IT-DESK-1", "groups=gg-desks", "notes=By the door", "-y").code == 0
-    computers = folder.run("find", "--of", "computers", "IT", "--columns", "name,notes,groups,place", "--json").json[
+    computers = folder.run("find", "--type", "computers", "IT", "--columns", "name,notes,groups,place", "--json").json[
         "rows"
     ]
     (desk,) = [row for row in computers if row["name"] == "IT-DESK-1"]
@@ -186,9 +186,9 @@ def test_a_job_is_finished_on_its_own_directory_alone(place, tmp_path):
     shutil.copytree(folder.path, tmp_path / "elsewhere")
     stranger = Folder(tmp_path / "elsewhere", {k: v for k, v in folder.env.items() if k != "VANDREL_DIRECTORY"})
     assert stranger.run("hierarchy", "build", "--directory", "other.db", "-y").code == 0
-    assert stranger.run("journal", "1", "--standing", "--directory", str(Path("other.db"))).code == 44
-    stands = folder.run("journal", "1", "--standing", "--json").json["steps"]
+    assert stranger.run("journal", "1", "--verify", "--directory", str(Path("other.db"))).code == 44
+    stands = folder.run("journal", "1", "--verify", "--json").json["steps"]
     assert len(stands) > 60
     # Groups that the plan made have got members since; the units are as they were made.
     assert {step["stands"] for step in stands if step["dn"].lower().startswith("ou=")} == {True}
-    assert folder.run("journal", "1", "--standing").code == (29 if kind == "slapd" else 0)
+    assert folder.run("journal", "1", "--verify").code == (29 if kind == "slapd" else 0)

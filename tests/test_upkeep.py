@@ -13,7 +13,7 @@ from vandrel.directory.active import policy_links
 from vandrel.directory.active.policy_links import Link
 from vandrel.errors import VandrelError
 from vandrel.jobs.accounts.copy import Copier
-from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.create import Creator, account_steps
 from vandrel.jobs.accounts.rename import Renamer
 from vandrel.jobs.common.assignments import parse as assignment
 from vandrel.jobs.common.edit import Editor, in_order
@@ -36,7 +36,7 @@ def hire(bench, given, surname, number, **more):
               "category": ["Hands"], "language": ["nb"]} | more  # fmt: skip
     draft = Creator(bench.context, bench.context.charter.today()).draft("crew", fields)
     assert not any(f.fatal for f in draft.findings), draft.findings
-    run(bench, steps(bench.context, [(draft, Secret("Kv9-fjord-lamp"))]))
+    run(bench, account_steps(bench.context, [(draft, Secret("Kv9-fjord-lamp"))]))
     return draft.dn
 
 
@@ -298,7 +298,7 @@ def test_upkeep_on_every_directory(place):
     reset = folder.run("reset", "saas", "--hand-out", "new.csv", "-y")
     assert reset.code == 0, reset.err
     assert (folder.path / "new.csv").read_text().count("\n") == 2
-    jobs = {job["title"]: job["number"] for job in folder.run("journal", "--json").json["jobs"]}
+    jobs = {job["title"]: job["number"] for job in folder.run("journal", "--json").json["rows"]}
     for title in ("move Siri Aas", "rename Siri Moe"):
         back = folder.run("undo", str(jobs[title]), "-y")
         assert back.code == 0, (title, back.err)
@@ -426,7 +426,7 @@ def test_copies_of_one_request_do_not_get_in_each_others_way(bench):
     copier = Copier(bench.context, get(bench, anna))
     copies = [copier.copy({"given": ["Bo"], "surname": ["Ek"], "number": [number]}) for number in ("2", "3")]
     assert [copy.draft.value("login") for copy in copies] == ["bek", "boek"]
-    run(bench, steps(bench.context, [(copy.draft, None) for copy in copies]))
+    run(bench, account_steps(bench.context, [(copy.draft, None) for copy in copies]))
     rows = {row.field: row for row in compare(bench.context, get(bench, anna), resolve(bench.context, "bek"))}
     assert all(rows[name].same for name in ("place", "groups", "department", "kind", "company"))
     assert {name for name, row in rows.items() if not row.same} == {
@@ -460,7 +460,7 @@ def test_groups_of_groups_on_every_directory(place):
     assert rows["groups"]["same"]
     assert rows["place"]["same"]
     assert not rows["login"]["same"]
-    assert folder.run("undo", str(folder.run("journal", "--json").json["jobs"][0]["number"]), "-y").code in (0, 29)
+    assert folder.run("undo", str(folder.run("journal", "--json").json["rows"][0]["number"]), "-y").code in (0, 29)
 
 
 def test_a_logon_is_tried_and_its_cause_named(place):

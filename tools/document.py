@@ -10,6 +10,7 @@ from vandrel.dialects.active import ActiveDialect
 from vandrel.dialects.base import BaseDialect
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.schema.shipped import configuration
+from vandrel.errors import Code
 from vandrel.fields import FIELDS, Topic
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -17,7 +18,7 @@ DOCS = Path(__file__).parent.parent / "docs"
 
 def exit_codes() -> str:
     """docs/exit-codes.md."""
-    rows = "\n".join(f"| {code} | `{word}` | {meaning} |" for word, (code, meaning) in CODES.items())
+    rows = "\n".join(f"| {code.exit_code} | `{code}` | {code.meaning} |" for code in Code if not code.is_of_rows)
     return f"""\
 # Exit codes
 
@@ -53,9 +54,9 @@ def fields() -> str:
 
 
 def _kept(dialect: type[BaseDialect], field: str) -> str:
-    found = [dialect.ATTRIBUTES.get(field, "")]
-    found += [name for (_, other), name in dialect.ELSEWHERE.items() if other == field]
-    said = ", ".join(f"`{name}`" for name in dict.fromkeys(found) if name)
+    codec = dialect.CODECS.get(field)
+    attributes = codec.attributes() if codec is not None else ()
+    said = ", ".join(f"`{name}`" for name in dict.fromkeys(attributes) if name)
     return said or ("the groups" if field == "groups" else "")
 
 

@@ -58,7 +58,7 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
         [
             'vandrel find site=Northquay title="*mate*" --columns login,full,title,phone,manager',
             "vandrel find --under /Administrators",
-            "vandrel find --of groups northquay",
+            "vandrel find --type groups northquay",
             "vandrel find enabled=no --columns login,full,kind,ends,state",
         ],
     ),

@@ -24,6 +24,7 @@ class Topic(Enum):
     DESK = "Working environment"
     BELONGS = "Belongs to"
     GROUP = "Group"
+    OWN = "The organization's own"
     NOTES = "Notes"
 
 
@@ -40,8 +41,14 @@ class Shape(Enum):
     NUMBER = "whole number"
     OCTETS = "file"
 
+    @classmethod
+    def of_own(cls, word: str) -> Shape:
+        """The shape that the charter names for a field of the organization's own."""
+        return {"text": cls.TEXT, "date": cls.DATE, "flag": cls.FLAG, "number": cls.NUMBER}[word]
+
 
 ACCOUNT, GROUP, UNIT, COMPUTER = "account", "group", "unit", "computer"
+OBJECT_TYPES = (ACCOUNT, GROUP, UNIT, COMPUTER)
 _A, _AG, _AGU = frozenset({ACCOUNT}), frozenset({ACCOUNT, GROUP}), frozenset({ACCOUNT, GROUP, UNIT})
 _G, _U = frozenset({GROUP}), frozenset({UNIT})
 _AC, _AGC = frozenset({ACCOUNT, COMPUTER}), frozenset({ACCOUNT, GROUP, COMPUTER})
@@ -138,7 +145,13 @@ FIELDS: dict[str, Field] = {
         Field("remote-profile", "folder of the profile in such sessions", _T.DESK),
         Field("remote-session-limit", "longest session; 0: no limit", _T.DESK, shape=_S.NUMBER, unit="minutes"),
         Field("remote-idle-limit", "idle time that ends a session; 0: none", _T.DESK, shape=_S.NUMBER, unit="minutes"),
-        Field("remote-disconnect-limit", "how long a cut session stays; 0: for ever", _T.DESK, shape=_S.NUMBER, unit="minutes"),
+        Field(
+            "remote-disconnect-limit",
+            "how long a cut session stays; 0: for ever",
+            _T.DESK,
+            shape=_S.NUMBER,
+            unit="minutes",
+        ),
         Field("dial-in", "whether dialling in is allowed; empty: as the server's policy says", _T.DESK, shape=_S.FLAG),
         Field("dial-in-callback", "number that is called back", _T.DESK),
         Field("dial-in-address", "IPv4 address given to who dials in", _T.DESK),
@@ -167,20 +180,23 @@ COMPUTED = {
 }
 
 
-def field(name: str, on: str | None = None) -> Field:
-    """The field with this name, on this sort of object.
+class FieldCatalog(dict[str, Field]):
+    """All fields of an organization by name: the built-in ones and its own."""
 
-    Raises:
-        VandrelError: code ``unknown-field``, with near spellings.
+    def named(self, name: str, on: str | None = None) -> Field:
+        """The field with this name, on this type of object.
 
-    """
-    found = FIELDS.get(name)
-    if found is None or (on is not None and on not in found.on):
-        known = [field.name for field in FIELDS.values() if on is None or on in field.on]
-        of = f" of {'an' if on == ACCOUNT else 'a'} {on}" if on else ""
-        hint = did_you_mean(name, known) or f"the fields{of} are: {', '.join(known)}"
-        raise VandrelError(
-            Code.UNKNOWN_FIELD, f"there is no field {name!r}{of}", where=Location(field=name),
-            remedy=f"{hint}; a raw attribute is written @{name}",
-        )  # fmt: skip
-    return found
+        Raises:
+            VandrelError: code ``unknown-field``, with near spellings.
+
+        """
+        field = self.get(name)
+        if field is None or (on is not None and on not in field.on):
+            known = [field.name for field in self.values() if on is None or on in field.on]
+            of = f" of {'an' if on == ACCOUNT else 'a'} {on}" if on else ""
+            hint = did_you_mean(name, known) or f"the fields{of} are: {', '.join(known)}"
+            raise VandrelError(
+                Code.UNKNOWN_FIELD, f"there is no field {name!r}{of}", where=Location(field=name),
+                remedy=f"{hint}; a raw attribute is written @{name}",
+            )  # fmt: skip
+        return field

@@ -22,6 +22,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.place import Place
 from vandrel.errors import Code, Location, VandrelError
+from vandrel.fields import FIELDS, Field, FieldCatalog, Shape, Topic
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.people import PARTICLES
 from vandrel.text.string_prep import prepare
@@ -82,6 +83,23 @@ class Charter:
     def particles(self) -> frozenset[str]:
         given = self.document.particles
         return PARTICLES if given is None else frozenset(word.casefold() for word in given)
+
+    @cached_property
+    def fields(self) -> FieldCatalog:
+        """The built-in fields and the organization's own."""
+        own = {
+            name: Field(
+                name, spec.about or name, Topic.OWN, frozenset(spec.on), Shape.of_own(spec.shape), spec.many,
+                sensitive=spec.sensitive,
+            )
+            for name, spec in self.document.fields.items()
+        }  # fmt: skip
+        return FieldCatalog(FIELDS | own)
+
+    def words_of(self, field: str) -> list[str] | None:
+        """The only values that a field may have, by a list or by its own declaration; None where any will do."""
+        own = self.document.fields.get(field)
+        return self.document.lists.get(field) or (own.values if own is not None and own.values else None)
 
     # --- kinds
 

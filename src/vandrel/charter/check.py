@@ -190,9 +190,9 @@ class Checker:
         if given.minimum_age and given.maximum_age and given.minimum_age >= given.maximum_age:
             self.source.fault(
                 (*path, "minimum-age"),
-                f"a password that may not be changed for {given.minimum_age} days and must be after {given.maximum_age}",
+                f"it may not be changed for {given.minimum_age} days and must be after {given.maximum_age}",
                 "minimum-age must be less than maximum-age",
-            )  # fmt: skip
+            )
         if given.generated is not None and given.length is not None and given.generated < given.length:
             self.source.fault(
                 (*path, "generated"),

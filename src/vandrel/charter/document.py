@@ -131,6 +131,27 @@ class Unit(_Part, frozen=True):
     units: Annotated["dict[str, Unit | None]", Meta(description="The units below.")] = {}
 
 
+class OwnField(_Part, frozen=True):
+    """A field that the organization adds; it works wherever a built-in one does."""
+
+    about: Annotated[str, Meta(description="One line of explanation.")] = ""
+    on: Annotated[
+        list[Literal["account", "group", "unit", "computer"]],
+        Meta(description="Object types that have it.", min_length=1),
+    ] = msgspec.field(default_factory=lambda: ["account"])
+    shape: Annotated[Literal["text", "date", "flag", "number"], Meta(description="What a value is.")] = "text"
+    many: Annotated[bool, Meta(description="Whether it takes several values.")] = False
+    values: Annotated[list[Text], Meta(description="The only values that it may have.")] = []
+    form: Annotated[str, Meta(description="Regular expression that a value must match as a whole.")] = ""
+    attribute: Annotated[
+        dict[Literal["standard", "ad"], Text],
+        Meta(
+            description="Where it is kept, by schema: an attribute, or 'attribute of class' for one of its own class."
+        ),
+    ] = {}
+    sensitive: Annotated[bool, Meta(description="Whether changes are marked in the record.")] = False
+
+
 class Document(_Part, frozen=True):
     """The whole charter."""
 
@@ -150,6 +171,7 @@ class Document(_Part, frozen=True):
         dict[str, dict[str, Text]],
         Meta(description="Where a directory has no attribute for a field: ad or standard, field, attribute to use."),
     ] = {}
+    fields: Annotated[dict[str, OwnField], Meta(description="Fields of the organization's own.")] = {}
     names: Annotated[Names, Meta(description="Naming patterns of accounts.")] = Names()
     passwords: Annotated[Passwords, Meta(description="Password rules for everybody.")] = Passwords()
     kinds: Annotated[dict[str, Kind], Meta(description="Kinds of account.")] = {}
@@ -178,8 +200,4 @@ def json_schema() -> dict[str, object]:
     definitions = schema["$defs"]
     assert isinstance(definitions, dict)
     definitions["Document"]["required"] = list(REQUIRED)
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "Vandrel charter",
-        **schema,
-    }
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Vandrel charter", **schema}

@@ -14,9 +14,18 @@ from vandrel.secret import Secret
 
 #: What holds where no charter says anything.
 DEFAULTS = Passwords(
-    length=12, classes=3, history=24, maximum_age=0, minimum_age=0, own_names="refuse", common="warn", first="ask", change=True,
-    generated=16, aloud=False,
-)  # fmt: skip
+    length=12,
+    classes=3,
+    history=24,
+    maximum_age=0,
+    minimum_age=0,
+    own_names="refuse",
+    common="warn",
+    first="ask",
+    change=True,
+    generated=16,
+    aloud=False,
+)
 
 CLASSES = {"lower-case letters": str.islower, "upper-case letters": str.isupper, "digits": str.isdigit}
 _OTHERS = "other characters"

@@ -103,8 +103,8 @@ def straights(
 
 
 def _section(
-    inner: Iterable[Literal | Placeholder], columns: Mapping[str, Many], shared: Mapping[str, str], context: PatternStyle,
-    count: int,
+    inner: Iterable[Literal | Placeholder], columns: Mapping[str, Many], shared: Mapping[str, str],
+    context: PatternStyle, count: int,
 ) -> Iterable[str]:  # fmt: skip
     """What stands in brackets: nothing where anything in it gives nothing."""
     texts: list[str | Sequence[str]] = []

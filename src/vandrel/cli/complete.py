@@ -150,8 +150,8 @@ def identities(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[s
     """The words for the identities of the connection that was named."""
 
     def words() -> Iterator[str]:
-        way = _session(argparse.Namespace(**{**vars(parsed_args), "who": None})).way
-        yield from way.connection.identities if way else ()
+        target = _session(argparse.Namespace(**{**vars(parsed_args), "who": None})).target
+        yield from target.connection.identities if target else ()
 
     return [word for word in _quietly(words()) if word.startswith(prefix)]
 

@@ -8,6 +8,8 @@ import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from vandrel.errors import Code
+
 if TYPE_CHECKING:
     from vandrel.cli.session import Session
     from vandrel.errors import VandrelError
@@ -17,36 +19,47 @@ def main(words: Sequence[str]) -> int:
     """Run one command line and return its exit code."""
     from vandrel.cli.parser import build_parser
     from vandrel.cli.session import Session
-    from vandrel.errors import CODES, DONE, INTERRUPTED, VandrelError
+    from vandrel.errors import INTERRUPTED, VandrelError
 
     parser = build_parser(words[0] if words else "")
     args = parser.parse_args(words)
     session = Session(args, words)
     try:
-        return int(args.run(session) or DONE)
-    except VandrelError as error:
-        candidates = getattr(error, "candidates", None)
-        if candidates and not session.out.as_json:
-            from vandrel.cli.candidates import show
+        result = args.run(session)
+        if isinstance(result, int):
+            return result
+        from vandrel.cli.present import present
 
-            sys.stdout.flush()
-            show(candidates)
-        session.out.error(error)
-        if not session.out.as_json and (broken := _broken_off(session)):
-            print(f"      {broken}", file=sys.stderr)
-        return error.exit_code
+        return present(session, result)
+    except VandrelError as error:
+        return _tell(session, error)
     except KeyboardInterrupt:
         print(f"\nInterrupted. {_how_far(session)}", file=sys.stderr)
         return INTERRUPTED
     except BrokenPipeError:
         raise
     except OSError as error:
-        found = _system(error)
-        session.out.error(found)
-        return found.exit_code
+        return _tell(session, _system(error))
     except Exception as error:
-        session.out.error(_internal(error))
-        return CODES["internal"][0]
+        return _tell(session, _internal(error))
+
+
+def _tell(session: Session, error: VandrelError) -> int:
+    """Put an error out, with what it may have meant, and what is left of a job; return its exit code."""
+    terminal = session.terminal
+    if terminal.as_json:
+        from vandrel.cli.present.json_output import encode, of_error
+
+        sys.stderr.write(encode(of_error(getattr(session.args, "command", ""), error)))
+        return error.exit_code
+    if candidates := getattr(error, "candidates", None):
+        rows = [(each.name, each.full, each.object_type, each.place) for each in candidates]
+        terminal.candidates(rows)
+    sys.stdout.flush()
+    terminal.findings(error.findings)
+    if broken := _broken_off(session):
+        print(f"      {broken}", file=sys.stderr)
+    return error.exit_code
 
 
 def _how_far(session: Session) -> str:
@@ -80,7 +93,7 @@ def _system(error: OSError) -> VandrelError:
 
     from vandrel.errors import Location, VandrelError
 
-    code = "disk-full" if error.errno in (errno.ENOSPC, errno.EDQUOT) else "not-permitted"
+    code = Code.DISK_FULL if error.errno in (errno.ENOSPC, errno.EDQUOT) else Code.NOT_PERMITTED
     return VandrelError(
         code, f"the system says: {error.strerror or error}", where=Location(file=str(error.filename or "output"))
     )

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from vandrel import file_names
-from vandrel.cli.terminal import Output
+from vandrel.cli.terminal import Terminal
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 
 if TYPE_CHECKING:
@@ -23,15 +23,13 @@ if TYPE_CHECKING:
     from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.directory.port import Directory
     from vandrel.objects.context import Context
-    from vandrel.record.journal import Job, Journal
+    from vandrel.record.journal import Journal
     from vandrel.secret import Secret
-    from vandrel.steps.runner import Plan, Progress, Report, Runner
+    from vandrel.steps.runner import Runner
 
 
 #: What was asked in this process: the tour of the demo runs many commands in one.
 _asked: dict[str, Secret] = {}
-#: Beyond, the journal must do.
-_REFUSALS_SHOWN = 20
 
 
 class Session:
@@ -39,10 +37,9 @@ class Session:
 
     def __init__(self, args: argparse.Namespace, words: Sequence[str]) -> None:
         self.args = args
-        self.out = Output(
+        self.terminal = Terminal(
             as_json=getattr(args, "json", False),
             quiet=getattr(args, "quiet", False),
-            verbose=getattr(args, "verbose", False),
             color=not getattr(args, "no_color", False),
         )
         self._words = words
@@ -92,17 +89,17 @@ class Session:
         return self.charter_path.parent
 
     @property
-    def _target(self) -> str:
+    def _which(self) -> str:
         """What was named: a file, a connection, a URL; empty for the file beside the charter."""
         return getattr(self.args, "directory", None) or os.environ.get("VANDREL_DIRECTORY") or ""
 
     @cached_property
-    def way(self) -> Target | None:
+    def target(self) -> Target | None:
         """The connection and identity that were named; None where the directory is a file."""
-        target = self._target
-        if not target and not getattr(self.args, "who", None):
+        which = self._which
+        if not which and not getattr(self.args, "who", None):
             return None
-        if not target:
+        if not which:
             raise VandrelError(
                 Code.USAGE, "an identity is of a connection, and none is named", where=Location(option="--who"),
                 remedy="add --directory NAME, or set VANDREL_DIRECTORY",
@@ -110,15 +107,15 @@ class Session:
         from vandrel.connections import config
 
         connections = self.connections
-        looks_like_a_file = os.sep in target or bool(Path(target).suffix) or Path(target).exists()
+        looks_like_a_file = os.sep in which or bool(Path(which).suffix) or Path(which).exists()
         who = getattr(self.args, "who", None) or os.environ.get("VANDREL_WHO") or ""
-        if not config.is_url(target) and target not in connections and looks_like_a_file:
+        if not config.is_url(which) and which not in connections and looks_like_a_file:
             if getattr(self.args, "who", None):
                 raise VandrelError(
                     Code.USAGE, "a directory in a file has no identities", where=Location(option="--who")
                 )
             return None
-        return config.choose(target, connections, who)
+        return config.choose(which, connections, who)
 
     @cached_property
     def connections(self) -> dict[str, Connection]:
@@ -139,17 +136,17 @@ class Session:
     @cached_property
     def directory_path(self) -> Path:
         """The file of an embedded directory."""
-        return Path(self._target) if self._target else self.folder / file_names.DIRECTORY
+        return Path(self._which) if self._which else self.folder / file_names.DIRECTORY
 
     @property
     def is_missing(self) -> bool:
         """Whether the directory is a file that is still to be made."""
-        return self.way is None and not self.directory_path.exists()
+        return self.target is None and not self.directory_path.exists()
 
     @property
     def journal_path(self) -> Path:
         """The journal: beside the file of an embedded directory, beside the charter for a server."""
-        return self.folder / file_names.JOURNAL if self.way else self.directory_path.with_name(file_names.JOURNAL)
+        return self.folder / file_names.JOURNAL if self.target else self.directory_path.with_name(file_names.JOURNAL)
 
     @cached_property
     def charter(self) -> Charter:
@@ -160,7 +157,7 @@ class Session:
     @cached_property
     def directory(self) -> Directory:
         charter = self.charter
-        found = self.server if self.way else self._file()
+        found = self.server if self.target else self._file()
         if not any(charter.base.is_within(context) for context in found.contexts):
             held = " and ".join(map(str, found.contexts))
             raise VandrelError(
@@ -176,12 +173,14 @@ class Session:
         """The server that was named, connected to and bound; needs no charter."""
         from vandrel.errors import Code, Location
 
-        assert self.way is not None
-        directory = connect(self.way, self.ask)
-        if self.way.connection.unchecked and not self.out.as_json:
+        assert self.target is not None
+        from vandrel.connections.connect import connect
+
+        directory = connect(self.target, self.ask)
+        if self.target.connection.unchecked and not self.terminal.as_json:
             what = "the certificate of the server is not checked: it could be another server"
             remedy = "name the file of the authority that signed it: ca-file"
-            self.out.findings(
+            self.terminal.findings(
                 [Finding(Code.CERTIFICATE, what, Location(server=directory.location), remedy, severity=NOTE)]
             )
         return directory
@@ -199,7 +198,7 @@ class Session:
 
         if not sys.stdin.isatty() or not self.may_ask:
             raise VandrelError(
-                Code.USAGE, "nobody can be asked for a password here", where=Location(server=self._target),
+                Code.USAGE, "nobody can be asked for a password here", where=Location(server=self._which),
                 remedy="give the identity a password-file, a password-command or the keyring, in the connections",
             )  # fmt: skip
         if question not in _asked:
@@ -241,25 +240,20 @@ class Session:
             )
         return self._opened
 
+    def must_have_journal(self) -> None:
+        """See to it that something was ever changed.
+
+        Raises:
+            VandrelError: ``not-found``.
+
+        """
+        self.journal()
+
     @cached_property
     def _opened(self) -> Journal:
         from vandrel.record.journal import Journal
 
         return Journal(self.journal_path, create=True)
-
-    def must_be_of_this_directory(self, job: Job) -> None:
-        """See to it that a job was at work on the directory that is open.
-
-        Raises:
-            VandrelError: code ``foreign``.
-
-        """
-        here = self.directory.location
-        if job.directory != here:
-            raise VandrelError(
-                Code.FOREIGN, f"job {job.number} was at work on {job.directory}, and this is {here}",
-                where=Location(job=job.number), remedy=f"name that one: --directory {job.directory}",
-            )  # fmt: skip
 
     @cached_property
     def runner(self) -> Runner:
@@ -273,61 +267,12 @@ class Session:
         """The number of the job that this command began last; 0: it has begun none."""
         return self.runner.job if "runner" in self.__dict__ else 0
 
-    # --- the one way through
-
-    def carry_out(self, plan: Plan, question: str, progress: Progress | None = None) -> Report | None:
-        """Check a plan whose preview is on the screen, ask, run it, report; None after a dry run.
-
-        Raises:
-            Refused: the checks do not let it through.
-            VandrelError: ``declined``, or whatever stopped it.
-
-        """
-        from vandrel.errors import Refused
-
-        findings = self.runner.check(plan)
-        notes = [finding for finding in findings if not finding.is_fatal]
-        if notes and not self.out.as_json:
-            self.out.findings(notes)
-        if len(notes) < len(findings):
-            raise Refused(findings)
-        if self.args.dry_run:
-            self.out.note("Dry run: nothing was changed.")
-            return None
-        if not plan.steps:
-            self.out.note("Nothing to change.")
-            return None
-        self.warn_of_broken_jobs()
-        self.out.confirm(question, yes=self.args.yes)
-        # While somebody thought about the question, somebody else may have been at work: then it is checked again.
-        report = self.runner.run(plan, self.command, progress or (lambda made, planned: None), checked=self.args.yes)
-        self.report(report)
-        return report
-
-    def report(self, report: Report) -> None:
-        from vandrel.errors import Code, Location
-
-        if self.out.as_json:
-            return
-        # Of a change that was not made at all, its cause.
-        told = [(dn, error) for dn, error in report.refused if error.code != Code.DONE_IN_PART or report.made]
-        self.out.findings(
-            Finding(error.code, error.findings[0].what, Location(dn=dn), error.findings[0].remedy)
-            for dn, error in told[:_REFUSALS_SHOWN]
-        )
-        if len(told) > _REFUSALS_SHOWN:
-            self.out.line(f"and {len(told) - _REFUSALS_SHOWN} more refusals: vandrel journal {report.job} tells all")
-        if report.made == report.planned:
-            self.out.note(f"Done: {count(report.made, 'step')}, job {report.job} in the journal.")
-        else:
-            self.out.line(f"{report.made} of {count(report.planned, 'step')} made, job {report.job} in the journal.")
-
     def warn_of_broken_jobs(self) -> None:
-        if self.out.as_json or not self.journal_path.exists():
+        if self.terminal.as_json or not self.journal_path.exists():
             return
         from vandrel.errors import Code, Location
 
-        self.out.findings(
+        self.terminal.findings(
             Finding(
                 Code.INTERRUPTED,
                 f"job {job.number} of {job.begun[:16].replace('T', ' ')} UTC was broken off: {job.title}",
@@ -338,36 +283,3 @@ class Session:
             for job in self.journal().broken()
             if job.directory == self.directory.location and job.number != getattr(self.args, "job", 0)
         )
-
-
-def count(number: int, noun: str) -> str:
-    """``1 step``, ``3 steps``."""
-    return f"{number} {noun}{'' if number == 1 else 's'}"
-
-
-def steps_as_json(plan: Plan) -> list[dict[str, object]]:
-    """The steps of a plan for --json; octets are given by their number."""
-
-    def plain(value: object) -> object:
-        if isinstance(value, bytes):
-            return f"{len(value)} octets"
-        if isinstance(value, dict):
-            return {key: plain(item) for key, item in value.items()}
-        return [plain(item) for item in value] if isinstance(value, list) else value
-
-    return [{key: plain(item) for key, item in step.record().items()} for step in plan.steps]
-
-
-def exit_code(report: Report | None) -> int:
-    """Done; done in part; or, where nothing was made at all, the code of the refusal."""
-    from vandrel.errors import DONE, DONE_IN_PART
-
-    if report is None or not report.in_part:
-        return DONE
-    causes = [error.exit_code for _, error in report.refused if error.exit_code != DONE_IN_PART]
-    return causes[0] if causes and not report.made else DONE_IN_PART
-
-
-def read_secret_line() -> str:
-    """One line of standard input, without its end."""
-    return sys.stdin.readline().rstrip("\r\n")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, TextIO
 
 from vandrel.errors import Code, Finding, VandrelError
 
@@ -20,12 +20,12 @@ _CONTROL = {code: None for code in (*range(0x20), *range(0x7F, 0xA0)) if code !=
 
 
 def clean(text: str) -> str:
-    """Text from a directory without control characters, which could drive the terminal."""
+    """Take control characters out of a text from a directory or a command line: they could drive the terminal."""
     return text.translate(_CONTROL) if not text.isprintable() else text
 
 
-class Output:
-    """One command's output.
+class Terminal:
+    """The output of one command.
 
     Attributes:
         as_json: whether one JSON object goes to standard output instead of text for people.
@@ -33,15 +33,15 @@ class Output:
 
     """
 
-    def __init__(
-        self, *, as_json: bool = False, quiet: bool = False, verbose: bool = False, color: bool = True
-    ) -> None:
-        self.as_json, self.quiet, self.verbose = as_json, quiet, verbose
+    def __init__(self, *, as_json: bool = False, quiet: bool = False, color: bool = True) -> None:
+        """Begin; `color` is whether colours are wanted where the output is a terminal."""
+        self.as_json, self.quiet = as_json, quiet
         self._color = color and not os.environ.get("NO_COLOR")
         self._console: Console | None = None
 
     @property
     def console(self) -> Console:
+        """The console of standard output, made on first use."""
         if self._console is None:
             self._console = self._make(sys.stdout)
         return self._console
@@ -56,36 +56,34 @@ class Output:
         )  # fmt: skip
 
     @property
-    def interactive(self) -> bool:
+    def is_interactive(self) -> bool:
         """Whether somebody can be asked."""
-        return sys.stdin.isatty() and sys.stdout.isatty()
+        return sys.stdin.isatty() and sys.stdout.isatty() and not self.as_json
 
-    # --- for programs
-
-    def json(self, data: Any) -> None:
-        import json
-
-        json.dump(data, sys.stdout, ensure_ascii=False, indent=2, default=str)
-        sys.stdout.write("\n")
-
-    # --- for people
+    def write(self, text: str) -> None:
+        """Put text out as it is."""
+        sys.stdout.write(text)
 
     def line(self, text: RenderableType = "") -> None:
+        """Print a line for people."""
         if not self.as_json:
             self.console.print(clean(text) if isinstance(text, str) else text)
 
     def note(self, text: str) -> None:
-        """A line that --quiet leaves out."""
+        """Print a line that --quiet leaves out."""
         if not self.quiet:
             self.line(text)
 
     def heading(self, text: str) -> None:
+        """Print a heading."""
         from rich.text import Text
 
         self.line(Text(clean(text), style="bold"))
 
     def table(self, columns: Sequence[str], rows: Iterable[Sequence[str | Text]], *, header: bool = True) -> None:
-        """Rows in columns, two spaces apart; a terminal that is too narrow folds the cells."""
+        """Print rows in columns, two spaces apart; a terminal that is too narrow folds the cells."""
+        if self.as_json:
+            return
         from rich.table import Table
         from rich.text import Text
 
@@ -94,7 +92,7 @@ class Output:
             table.add_column(column, overflow="fold")
         for row in rows:
             table.add_row(*(Text(clean(cell), style=style_of(cell)) if isinstance(cell, str) else cell for cell in row))
-        if self.as_json or self.console.is_terminal:
+        if self.console.is_terminal:
             self.line(table)
             return
         with self.console.capture() as captured:
@@ -103,32 +101,37 @@ class Output:
             sys.stdout.write(line.rstrip() + "\n")
 
     def findings(self, findings: Iterable[Finding]) -> None:
-        """Findings to standard error: what, where, what to do."""
+        """Print findings to standard error: what, where, what to do."""
+        findings = list(findings)
+        if not findings or self.as_json:
+            return
+        sys.stdout.flush()
         from rich.text import Text
 
         console = self._make(sys.stderr)
         for finding in findings:
             text = Text()
             text.append("stop  " if finding.is_fatal else "note  ", style="bold red" if finding.is_fatal else "bold")
-            if finding.where and finding.where not in finding.what:
-                text.append(f"{clean(finding.where)}: ")
+            where = str(finding.where)
+            if where and where not in finding.what:
+                text.append(f"{clean(where)}: ")
             text.append(clean(finding.what))
             if finding.remedy:
                 text.append(f"\n      {clean(finding.remedy)}", style="dim")
             console.print(text)
 
-    def error(self, error: VandrelError) -> None:
-        if self.as_json:
-            import json
+    def candidates(self, rows: Sequence[Sequence[str]]) -> None:
+        """Print to standard error what a typed name may have meant, the last column unpadded."""
+        from rich.table import Table
 
-            findings = [finding.as_json() for finding in error.findings]
-            json.dump({"exit": error.exit_code, "findings": findings}, sys.stderr, ensure_ascii=False, indent=2)
-            sys.stderr.write("\n")
-        else:
-            sys.stdout.flush()
-            self.findings(error.findings)
-
-    # --- asking
+        sys.stdout.flush()
+        table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+        for row in rows:
+            table.add_row(*(clean(cell) for cell in ("", *row)))
+        console = self._make(sys.stderr)
+        with console.capture() as captured:
+            console.print(table)
+        sys.stderr.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
 
     def confirm(self, question: str, *, yes: bool) -> None:
         """Go on only if the answer is yes.
@@ -139,7 +142,7 @@ class Output:
         """
         if yes:
             return
-        if not self.interactive or self.as_json:
+        if not self.is_interactive:
             raise VandrelError(
                 Code.USAGE, "nobody can be asked here", remedy="add --yes to make the change, --dry-run to see it only"
             )

@@ -107,38 +107,38 @@ def _read(path: Path, text: str) -> Document:
     return document
 
 
-def choose(target: str, book: dict[str, Connection], who: str) -> Target:
+def choose(named: str, book: dict[str, Connection], who: str) -> Target:
     """What `target` (a name of the book, or a URL) and `who` (a word, a name to bind with, or nothing) mean.
 
     Raises:
         VandrelError: ``not-found``, ``bad-value``.
 
     """
-    if is_url(target):
-        bare = _address(target)
+    if is_url(named):
+        bare = _address(named)
         if not bare:
-            what = f"{target!r} is no LDAP URL"
+            what = f"{named!r} is no LDAP URL"
             raise VandrelError(Code.BAD_VALUE, what, where=Location(option="--directory"), remedy="write ldaps://HOST")
         local = Identity(sasl="external") if bare.startswith("ldapi:") else None
         return Target("", Connection([bare]), who, _typed(who) if who else local)
-    connection = book.get(target)
+    connection = book.get(named)
     if connection is None:
         known = f"there are: {listed(book, 'and')}" if book else "there is no connections.yaml that names any"
-        hint = did_you_mean(target, book) or f"{known}; a file has a / or a . in its name"
+        hint = did_you_mean(named, book) or f"{known}; a file has a / or a . in its name"
         raise VandrelError(
-            Code.NOT_FOUND, f"there is no connection {target!r}", where=Location(option="--directory"), remedy=hint
+            Code.NOT_FOUND, f"there is no connection {named!r}", where=Location(option="--directory"), remedy=hint
         )
     if not who:
         word, identity = next(iter(connection.identities.items()), ("", None))
-        return Target(target, connection, word, identity)
+        return Target(named, connection, word, identity)
     if who in connection.identities:
-        return Target(target, connection, who, connection.identities[who])
+        return Target(named, connection, who, connection.identities[who])
     if typed := _typed(who):
-        return Target(target, connection, who, typed)
+        return Target(named, connection, who, typed)
     have = f"it has: {listed(connection.identities, 'and')}" if connection.identities else "it names none"
     hint = did_you_mean(who, connection.identities) or have
     raise VandrelError(
-        Code.NOT_FOUND, f"the connection {target} has no identity {who!r}", where=Location(option="--who"), remedy=hint
+        Code.NOT_FOUND, f"the connection {named} has no identity {who!r}", where=Location(option="--who"), remedy=hint
     )
 
 

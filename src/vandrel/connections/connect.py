@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from vandrel.directory.ldap.store import LdapDirectory
 
 
-def connect(way: Target, ask: Ask) -> LdapDirectory:
+def connect(target: Target, ask: Ask) -> LdapDirectory:
     """Connect and bind.
 
     Raises:
@@ -26,15 +26,15 @@ def connect(way: Target, ask: Ask) -> LdapDirectory:
         raise VandrelError(
             Code.OUT_OF_REACH,
             "the library that speaks LDAP is not installed",
-            where=Location(server=way.name or way.connection.hosts[0]),
+            where=Location(server=target.name or target.connection.hosts[0]),
             remedy="pip install vandrel[ldap]",
         ) from None
-    connection, identity = way.connection, way.identity
+    connection, identity = target.connection, target.identity
     return LdapDirectory(
         Settings(
-            tuple(connection.hosts), name=way.name, bind_dn=identity.bind if identity else "",
-            secret=obtain(way, ask), sasl=(identity.sasl or "") if identity else "", identity=way.word,
-            others=way.others, start_tls=connection.start_tls, ca_file=connection.ca_file,
+            tuple(connection.hosts), name=target.name, bind_dn=identity.bind if identity else "",
+            secret=obtain(target, ask), sasl=(identity.sasl or "") if identity else "", identity=target.word,
+            others=target.others, start_tls=connection.start_tls, ca_file=connection.ca_file,
             unchecked=connection.unchecked, plain=connection.unencrypted, policy=connection.policy,
             seconds=connection.seconds, patience=connection.patience,
         )

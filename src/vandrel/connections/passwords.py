@@ -20,14 +20,14 @@ _SECONDS = 60
 Ask = Callable[[str], Secret]
 
 
-def obtain(way: Target, ask: Ask) -> Secret | None:
+def obtain(target: Target, ask: Ask) -> Secret | None:
     """The password of the chosen identity; None where it needs none.
 
     Raises:
         VandrelError: ``not-permitted`` for a file that others can read, ``not-found`` where there is no password.
 
     """
-    identity = way.identity
+    identity = target.identity
     if identity is None or identity.sasl:
         return None
     if identity.password_file:
@@ -35,16 +35,16 @@ def obtain(way: Target, ask: Ask) -> Secret | None:
     if identity.password_command:
         return _from_command(identity.password_command)
     if identity.password == "keyring":
-        return _from_keyring(way)
+        return _from_keyring(target)
     return ask(f"Password of {identity.bind}")
 
 
-def key_of(way: Target) -> str:
+def key_of(target: Target) -> str:
     """The name under which the keyring keeps the password of an identity."""
-    return f"{way.name}/{way.word}"
+    return f"{target.name}/{target.word}"
 
 
-def keep(way: Target, secret: Secret) -> None:
+def keep(target: Target, secret: Secret) -> None:
     """Put a password into the keyring.
 
     Raises:
@@ -53,7 +53,7 @@ def keep(way: Target, secret: Secret) -> None:
     """
     keyring = _keyring()
     try:
-        keyring.set_password(SERVICE, key_of(way), secret.reveal())  # type: ignore[attr-defined]
+        keyring.set_password(SERVICE, key_of(target), secret.reveal())  # type: ignore[attr-defined]
     except Exception as error:
         raise _no_keyring(error) from None
 
@@ -96,16 +96,16 @@ def _from_command(command: str) -> Secret:
     return _some(done.stdout.decode("utf-8", "replace").split("\n", 1)[0].rstrip("\r"), Location(text=command))
 
 
-def _from_keyring(way: Target) -> Secret:
+def _from_keyring(target: Target) -> Secret:
     keyring = _keyring()
     try:
-        found = keyring.get_password(SERVICE, key_of(way))  # type: ignore[attr-defined]
+        found = keyring.get_password(SERVICE, key_of(target))  # type: ignore[attr-defined]
     except Exception as error:
         raise _no_keyring(error) from None
     if found is None:
         raise VandrelError(
-            Code.NOT_FOUND, f"the keyring has no password for {key_of(way)}", where=Location(server=way.name),
-            remedy=f"vandrel probe --directory {way.name} --who {way.word} --keep-password asks for it once",
+            Code.NOT_FOUND, f"the keyring has no password for {key_of(target)}", where=Location(server=target.name),
+            remedy=f"vandrel probe --directory {target.name} --who {target.word} --keep-password asks for it once",
         )  # fmt: skip
     return Secret(found)
 

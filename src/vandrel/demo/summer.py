@@ -24,7 +24,7 @@ Cells = list[str | int | datetime]
 INTAKE = """\
 # What the columns mean. vandrel import FILE reads this file, which stands beside it.
 vandrel-intake: 1
-sort: account
+type: account
 kind: seasonal
 file: {sheet: Summer, header: 1}
 columns:

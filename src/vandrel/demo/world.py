@@ -16,13 +16,13 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.port import Directory
 from vandrel.errors import Refused, are_fatal
-from vandrel.jobs.accounts.create import Creator, steps
+from vandrel.jobs.accounts.create import Creator, account_steps
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.objects.context import Context
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.hierarchy.build import compare
+from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan, Runner
@@ -87,7 +87,7 @@ def _hire(context: Context, runner: Runner, people: list[Row], title: str) -> di
         assert draft.rules is not None
         wanted = draft.rules.rules["first"].value == "generate"
         drafts.append((draft, generate(draft.rules) if wanted else None))
-    runner.run(Plan(title, steps(context, drafts)), "vandrel demo")
+    runner.run(Plan(title, account_steps(context, drafts)), "vandrel demo")
     return {draft.value("number"): draft.dn for draft, _ in drafts if draft.dn is not None}
 
 

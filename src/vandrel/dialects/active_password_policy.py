@@ -42,9 +42,13 @@ def _rules(entry: Entry, attributes: Sequence[str]) -> Passwords:
     length, history, maximum_age, minimum_age, complexity = (entry.text(name) for name in attributes)
     complex_ = complexity == "TRUE" or (complexity.isdecimal() and int(complexity) & 1)  # DOMAIN_PASSWORD_COMPLEX
     return Passwords(
-        length=int(length or 0), history=int(history or 0), maximum_age=_days(maximum_age), minimum_age=_days(minimum_age),
-        classes=3 if complex_ else 0, own_names="refuse" if complex_ else None,
-    )  # fmt: skip
+        length=int(length or 0),
+        history=int(history or 0),
+        maximum_age=_days(maximum_age),
+        minimum_age=_days(minimum_age),
+        classes=3 if complex_ else 0,
+        own_names="refuse" if complex_ else None,
+    )
 
 
 def _days(interval: str) -> int:

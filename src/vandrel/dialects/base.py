@@ -1,4 +1,4 @@
-"""What the dialects have in common: tables of attributes, words of the charter, days and references."""
+"""What the dialects have in common: a table of codecs, attributes of the charter's choice, days and references."""
 
 from __future__ import annotations
 
@@ -7,133 +7,235 @@ from datetime import date, datetime
 from typing import ClassVar
 
 from vandrel.charter.charter import Charter
-from vandrel.directory import gentime
+from vandrel.dialects.codec import FieldCodec, OwnFieldCodec, codec_for
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.filter import Filter
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
-from vandrel.directory.schema.syntaxes import GENERALIZED_TIME
-from vandrel.fields import ACCOUNT, FIELDS, GROUP, Shape
-from vandrel.text import octets
-
-_YES, _NO = ["yes"], ["no"]
+from vandrel.fields import ACCOUNT, GROUP, Shape
 
 
-def yes(flag: bool) -> list[str]:
-    return list(_YES if flag else _NO)
+def table(**codecs: FieldCodec) -> dict[str, FieldCodec]:
+    """Give each codec the name of its field; an underscore in a keyword stands for a hyphen."""
+    named = {name.replace("_", "-"): codec for name, codec in codecs.items()}
+    for name, codec in named.items():
+        codec.field = name
+    return named
 
 
 class BaseDialect:
-    """A dialect by tables. The charter's time zone turns days into instants."""
+    """A dialect by a table of codecs. See `vandrel.dialects.dialect.Dialect` for what its methods promise."""
 
     name: ClassVar[str]
-    #: sort -> object classes of a new object.
+    #: object type -> object classes of a new object.
     CLASSES: ClassVar[Mapping[str, Sequence[str]]]
-    #: field -> attribute, and (sort, field) -> attribute where one sort differs.
-    ATTRIBUTES: ClassVar[Mapping[str, str]]
-    ELSEWHERE: ClassVar[Mapping[tuple[str, str], str]]
+    #: field -> how it is kept.
+    CODECS: ClassVar[Mapping[str, FieldCodec]]
 
     def __init__(self, directory: Directory, charter: Charter) -> None:
-        self._directory = directory
-        self._schema = directory.schema
-        self._charter = charter
-        self._own = charter.document.attributes.get(self.name, {})
-        self._found: dict[tuple[str, str], str] = {}
+        """Take a directory of this schema, and the charter whose time zone turns days into instants."""
+        self.directory = directory
+        self.schema = directory.schema
+        self.charter = charter
+        self._replaced = charter.document.attributes.get(self.name, {})
+        self._attributes: dict[tuple[str, str], str] = {}
+        self._codecs = {**self.CODECS, **self._own_codecs()}
+
+    def _own_codecs(self) -> dict[str, FieldCodec]:
+        """Codecs of the fields that the charter declares."""
+        found: dict[str, FieldCodec] = {}
+        for name, spec in self.charter.document.fields.items():
+            kept = next((a for schema, a in spec.attribute.items() if schema == self.name), "")
+            if kept:
+                attribute, _, object_class = kept.partition(" of ")
+                plain = codec_for(self.charter.fields[name], attribute)
+                found[name] = OwnFieldCodec(plain, object_class)
+                found[name].field = name
+        return found
 
     # --- where a field is kept
 
-    def attribute(self, field: str, object_type: str) -> str:
-        key = (field, object_type)
-        if key not in self._found:
-            wanted = self._own.get(f"{object_type}.{field}") or self._own.get(field)
-            wanted = wanted or self.ELSEWHERE.get((object_type, field)) or self.ATTRIBUTES.get(field, "")
-            self._found[key] = wanted if wanted and self._is_allowed(wanted, object_type) else ""
-        return self._found[key]
+    def codec(self, field: str) -> FieldCodec | None:
+        """How a field is kept; None where the schema has nothing for it."""
+        return self._codecs.get(field)
 
-    def _is_allowed(self, attribute: str, object_type: str) -> bool:
-        known = self._schema.attribute(attribute)
+    def attribute(self, field: str, object_type: str) -> str:
+        """The attribute that keeps a field of an object of this type; empty where none does by itself."""
+        key = (field, object_type)
+        found = self._attributes.get(key)
+        if found is None:
+            codec = self._codecs.get(field)
+            wanted = self._replaced_by(field, object_type)
+            wanted = wanted or (codec.on.get(object_type) or codec.attribute if codec is not None else "")
+            found = self._attributes[key] = wanted if wanted and self._is_allowed(wanted, object_type, codec) else ""
+        return found
+
+    def _replaced_by(self, field: str, object_type: str) -> str:
+        return self._replaced.get(f"{object_type}.{field}") or self._replaced.get(field, "")
+
+    def _is_allowed(self, attribute: str, object_type: str, codec: FieldCodec | None) -> bool:
+        known = self.schema.attribute(attribute)
         if known is None:
             return False
-        return known.operational or known.name in self._schema.shape(tuple(self.classes(object_type)))[1]
+        classes = self.classes(object_type)
+        if isinstance(codec, OwnFieldCodec) and codec.object_class and self.schema.object_class(codec.object_class):
+            classes = [*classes, codec.object_class]
+        return known.operational or known.name in self.schema.shape(tuple(classes))[1]
 
     def classes(self, object_type: str) -> list[str]:
-        """The object classes of a new object of this sort that the schema has."""
-        return [name for name in self.CLASSES.get(object_type, ()) if self._schema.object_class(name) is not None]
+        """The object classes of a new object of this type that the schema has."""
+        return [name for name in self.CLASSES.get(object_type, ()) if self.schema.object_class(name) is not None]
 
     def why_not_kept(self, field: str, object_type: str) -> str:
-        known = FIELDS[field]
-        if known.shape in (Shape.MEMBERSHIPS, Shape.ROLES) or self.attribute(field, object_type):
+        """Why a field of such an object cannot be kept in this directory; empty where it can."""
+        shape = self.charter.fields[field].shape
+        if shape in (Shape.MEMBERSHIPS, Shape.ROLES) or self.attribute(field, object_type):
             return ""
-        wanted = self._own.get(f"{object_type}.{field}") or self._own.get(field)
-        if wanted:
+        if wanted := self._replaced_by(field, object_type):
             return f"the charter keeps {field} in {wanted}, which this directory does not have on {_a(object_type)}"
         return f"this directory has no attribute for the {field} of {_a(object_type)}"
 
     # --- values
 
-    def _plain(self, entry: Entry, field: str, attribute: str) -> list[str]:
-        if FIELDS[field].shape is Shape.OCTETS:
-            return [octets.to_text(value) for value in entry.values_of(attribute)] if attribute else []
-        values = entry.texts(attribute) if attribute else []
-        if FIELDS[field].shape is Shape.DATE:
-            return [day.isoformat() for value in values if (day := self._day(field, value)) is not None]
-        return values
+    def object_type_of(self, entry: Entry) -> str:
+        """``account``, ``group``, ``unit``, ``computer``, or an empty string for anything else."""
+        raise NotImplementedError
 
-    def _day(self, field: str, value: str) -> date | None:
-        instant = gentime.parse(value)
-        if instant is None:
-            try:
-                return date.fromisoformat(value)
-            except ValueError:
-                return None
-        return self.day_of(field, instant)
+    def read(self, entry: Entry, field: str) -> list[str]:
+        """The values of one field; memberships, which stand in the groups, are not read here."""
+        codec = self._codecs.get(field)
+        if codec is None:
+            return []
+        attribute = self.attribute(field, self.object_type_of(entry))
+        return codec.read(self, entry, attribute) if attribute or not codec.needs_attribute else []
+
+    def stored(self, field: str, values: Sequence[str]) -> list[Value]:
+        """The values of a field as the directory keeps them."""
+        codec = self._codecs.get(field)
+        return codec.store(self, self.attribute(field, ACCOUNT), values) if codec is not None else list(values)
+
+    def write(self, entry: Entry, field: str, values: Sequence[str]) -> None:
+        """Change an entry in place so that a field has exactly these values.
+
+        Fields that share an attribute are written one after the other into the same entry; `difference` then gives
+        the changes of all of them together.
+        """
+        codec = self._codecs.get(field)
+        attribute = self.attribute(field, self.object_type_of(entry))
+        if codec is not None and attribute:
+            codec.write(self, entry, attribute, values)
+
+    def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
+        """What to change so that one field has exactly these values; empty if it has."""
+        after = Entry(entry.dn, dict(entry.attributes))
+        self.write(after, field, values)
+        return difference(entry, after)
+
+    def condition(self, field: str, value: str) -> Filter | None:
+        """Find the objects whose field has this value; None where a comparison of its attribute does."""
+        codec = self._codecs.get(field)
+        return codec.condition(self, self.attribute(field, ACCOUNT) or codec.attribute, value) if codec else None
+
+    def means_later(self, field: str, value: str) -> tuple[str, str]:
+        """What a value comes to mean of its own accord, and the day from which on: nothing, as a rule."""
+        return "", ""
+
+    # --- days
 
     def day_of(self, field: str, instant: datetime) -> date:
         """The day that an instant stands for: the last one before it for an end."""
-        return self._charter.last_day(instant) if field == "ends" else instant.astimezone(self._charter.zone).date()
+        return self.charter.last_day(instant) if field == "ends" else instant.astimezone(self.charter.zone).date()
 
     def instant_of(self, field: str, day: str) -> datetime:
         """The instant at which a day begins, or, for an end, the one at which it is over."""
         whole = date.fromisoformat(day)
         if field == "ends":
-            return self._charter.end_instant(whole)
-        return datetime(whole.year, whole.month, whole.day, tzinfo=self._charter.zone)
+            return self.charter.end_instant(whole)
+        return datetime(whole.year, whole.month, whole.day, tzinfo=self.charter.zone)
 
-    def stored(self, field: str, values: Sequence[str]) -> list[Value]:
-        if FIELDS[field].shape is Shape.OCTETS:
-            return [octets.from_text(value) for value in values]
-        if FIELDS[field].shape is Shape.DATE:
-            attribute = self._schema.attribute(self.attribute(field, ACCOUNT))
-            if attribute is None or attribute.syntax == GENERALIZED_TIME:
-                return [gentime.to_text(self.instant_of(field, value)) for value in values]
-        return list(values)
+    # --- what must be unique
 
-    def _differences(self, attribute: str, now: Sequence[Value], wanted: Sequence[Value]) -> list[Change]:
-        # Compared as they stand: a change of case or spacing alone is a change.
-        removed = tuple(value for value in now if value not in wanted)
-        added = tuple(value for value in wanted if value not in now)
-        return [Change(attribute, removed, added)] if removed or added else []
+    def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
+        """The attributes and stored values that nobody else may have if this is to be unique."""
+        codec = self._codecs.get(field)
+        if codec is None or not codec.unique:
+            return []
+        return [form for form in codec.unique_forms(value) if self.schema.attribute(form[0]) is not None]
 
-    def means_later(self, field: str, value: str) -> tuple[str, str]:
-        return "", ""
+    def unique_columns(self, field: str, values: Sequence[str]) -> list[tuple[str, Sequence[str]]]:
+        """The same for many values at once: each attribute with what stands in it for each value."""
+        codec = self._codecs.get(field)
+        if codec is None or not codec.unique:
+            return []
+        return [column for column in codec.unique_columns(values) if self.schema.attribute(column[0]) is not None]
+
+    def unique_attributes(self) -> Mapping[str, str]:
+        """Attributes with values that must be unique, each with the field that it belongs to."""
+        if self._unique is None:
+            self._unique = {}
+            for field, codec in self._codecs.items():
+                for attribute in codec.unique:
+                    if self.schema.attribute(attribute) is not None and (
+                        attribute not in self._unique or codec.attribute == attribute
+                    ):
+                        self._unique[attribute] = field
+        return self._unique
+
+    _unique: dict[str, str] | None = None
+
+    def unique_value(self, attribute: str, stored: str) -> str:
+        """The value of the field that a stored value of such an attribute stands for."""
+        codec = self._codecs.get(self.unique_attributes().get(attribute, ""))
+        return codec.field_value(attribute, stored) if codec is not None else stored
+
+    # --- objects as a whole
+
+    def addable(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
+        """The attributes with which a deleted object can be added again; and, in words, what does not come back."""
+        known = ((name, values, self.schema.attribute(name)) for name, values in entry.attributes.items())
+        return {n: values for n, values, kind in known if kind is not None and not kind.read_only}, ""
 
     # --- members
 
-    def again(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
-        schema = self._schema
-        known = ((name, values, schema.attribute(name)) for name, values in entry.attributes.items())
-        return {name: values for name, values, found in known if found is not None and not found.read_only}, ""
-
     def first_members(self, group: Entry, new: Sequence[DN]) -> list[Change]:
+        """The changes by which objects that are new themselves come into a group."""
         return [Change("member", added=tuple(map(str, new)))]
 
     def _present(self, group: Entry) -> dict[object, str]:
-        return {self._schema.key("member", value): value for value in group.texts("member")}
+        return {self.schema.key("member", value): value for value in group.texts("member")}
 
     def _joins(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> tuple[list[Value], list[Value]]:
         """What comes into the list of members and what goes, of what is not so already."""
         present = self._present(group)
         return [str(dn) for dn in add if dn.key not in present], [present[dn.key] for dn in remove if dn.key in present]
+
+
+def difference(before: Entry, after: Entry) -> list[Change]:
+    """The changes that turn one entry into the other, attribute by attribute.
+
+    Values are compared as they stand: a change of case or spacing alone is a change.
+    """
+    changes = []
+    for name in dict.fromkeys((*after.attributes, *before.attributes)):
+        old, new = before.values_of(name), after.values_of(name)
+        if old is not new and old != new:
+            removed = tuple(value for value in old if value not in new)
+            added = tuple(value for value in new if value not in old)
+            if removed or added:
+                changes.append(Change(name, removed, added))
+    return changes
+
+
+def applied(entry: Entry, changes: Sequence[Change]) -> Entry:
+    """The entry as it is after these changes."""
+    attributes = dict(entry.attributes)
+    for change in changes:
+        kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
+        attributes[change.attribute] = [*kept, *(value for value in change.added if value not in kept)]
+        if not attributes[change.attribute]:
+            del attributes[change.attribute]
+    return Entry(entry.dn, attributes)
 
 
 def _a(object_type: str) -> str:

@@ -27,6 +27,14 @@ class Dialect(Protocol):
     def enables_last(self) -> bool:
         """Whether an account can be enabled only once it has a password."""
 
+    @property
+    def members_at_creation(self) -> bool:
+        """Whether a group has its members from its creation, because it must not be without one."""
+
+    @property
+    def has_servers_own(self) -> bool:
+        """Whether servers of this schema make objects for themselves."""
+
     def attribute(self, field: str, object_type: str) -> str:
         """The attribute that keeps a field of an object of this sort; empty where none does by itself."""
 
@@ -51,11 +59,14 @@ class Dialect(Protocol):
     def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
         """The attributes of a new object with these fields; those that are not kept here are left out."""
 
-    def again(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
+    def addable(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
         """The attributes with which a deleted object can be added again; and, in words, what does not come back."""
 
     def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What cannot stand in a new entry and is set once it is there."""
+
+    def write(self, entry: Entry, field: str, values: Sequence[str]) -> None:
+        """Change an entry in place so that a field has exactly these values; `difference` then gives the changes."""
 
     def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
         """What to change so that a field has exactly these values; empty if it has."""

@@ -8,7 +8,18 @@ from functools import cached_property
 from typing import ClassVar
 
 from vandrel.charter.document import Passwords
-from vandrel.dialects.base import BaseDialect, yes
+from vandrel.dialects.base import BaseDialect, table
+from vandrel.dialects.codec import (
+    DateCodec,
+    FieldCodec,
+    MarkCodec,
+    NameCodec,
+    OctetsCodec,
+    SecretCodec,
+    is_yes,
+    put,
+    yes_no,
+)
 from vandrel.directory import dn as names
 from vandrel.directory import gentime
 from vandrel.directory.dn import DN
@@ -23,14 +34,95 @@ DISABLED = "000001010000Z"
 #: A group of nobody: RFC 4519 (3.5) demands a member, and the empty name is a name.
 _NOBODY = ""
 
-_UNIQUE = {"login": ("uid",), "principal": ("vandrelPrincipalName",), "mail": ("mail", "vandrelMailAlias")}
-_UNIQUE["alias"] = _UNIQUE["mail"]
-_FIELD = {"uid": "login", "vandrelPrincipalName": "principal", "mail": "mail", "vandrelMailAlias": "alias"}
-
+_ADDRESSES = ("mail", "vandrelMailAlias")
 _DAY = 86_400
 
-#: What a policy must say so that the server acts on a field: draft-behera-ldap-password-policy-10, section 5.2.
-_HEEDED_BY = {"enabled": "pwdLockout", "change": "pwdMustChange"}
+
+class _FullNameCodec(FieldCodec):
+    """The full name: a value of ``cn`` other than the one that names the entry."""
+
+    needs_attribute = False
+
+    def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
+        """The other values; the naming value where there are none."""
+        others = [value for value in entry.texts("cn") if value != entry.dn.name]
+        return others or entry.texts("cn")[:1]
+
+    def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
+        """Keep the naming value first."""
+        put(entry, attribute, [entry.dn.name, *values])
+
+
+class _EnabledCodec(FieldCodec):
+    """An account is disabled by a lock that never ends."""
+
+    needs_attribute = False
+    heeded_by = "pwdLockout"
+
+    def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
+        """Whether there is no such lock."""
+        if dialect.object_type_of(entry) not in (ACCOUNT, COMPUTER):
+            return []
+        return yes_no(DISABLED not in entry.texts(self.attribute))
+
+    def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
+        """The lock, or nothing."""
+        return [DISABLED] if list(values) == ["no"] else []
+
+    def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
+        """Set the lock in place of any other; lift no other."""
+        others = [value for value in entry.values_of(attribute) if value != DISABLED]
+        put(entry, attribute, self.store(dialect, attribute, values) or others)
+
+    def condition(self, dialect: BaseDialect, attribute: str, value: str) -> Filter | None:
+        """Look for the lock, or for its lack."""
+        disabled = Compare(self.attribute, "=", DISABLED)
+        return disabled if value == "no" else Not(disabled)
+
+
+class _LockedCodec(FieldCodec):
+    """Bad attempts leave a lock that has begun at some time."""
+
+    needs_attribute = False
+    at_creation = False
+
+    def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
+        """Whether there is such a lock."""
+        return yes_no(is_locked(entry)) if dialect.object_type_of(entry) == ACCOUNT else []
+
+    def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
+        """Lift the lock; nobody but the server sets one."""
+        if not is_yes(values):
+            put(entry, attribute, [value for value in entry.values_of(attribute) if value == DISABLED])
+
+
+class _MustChangeCodec(MarkCodec):
+    """That the password must be changed."""
+
+    heeded_by = "pwdMustChange"
+
+    def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
+        """Whether an account is marked so."""
+        return super().read(dialect, entry, attribute) if dialect.object_type_of(entry) == ACCOUNT else []
+
+
+class _MembersCodec(FieldCodec):
+    """Members of a group, which must have one."""
+
+    needs_attribute = False
+
+    def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
+        """The members that are somebody."""
+        return [value for value in entry.texts("member") if value != _NOBODY]
+
+    def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
+        """The members, or nobody."""
+        return list(values) or [_NOBODY]
+
+
+def is_locked(entry: Entry) -> bool:
+    """Whether bad attempts have locked the account."""
+    return any(value != DISABLED for value in entry.texts("pwdAccountLockedTime"))
 
 
 class StandardDialect(BaseDialect):
@@ -38,6 +130,8 @@ class StandardDialect(BaseDialect):
 
     name = "standard"
     enables_last = False
+    members_at_creation = True
+    has_servers_own = False
 
     CLASSES: ClassVar[Mapping[str, Sequence[str]]] = {
         ACCOUNT: ("top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"),
@@ -45,28 +139,75 @@ class StandardDialect(BaseDialect):
         UNIT: ("top", "organizationalUnit", "vandrelUnit"),
         COMPUTER: ("top", "device", "vandrelComputer"),
     }
-    ATTRIBUTES: ClassVar[Mapping[str, str]] = {
-        "login": "uid", "principal": "vandrelPrincipalName", "enabled": "pwdAccountLockedTime",
-        "password": "userPassword", "change": "pwdReset",
-        "locked": "pwdAccountLockedTime", "starts": "vandrelStart", "ends": "vandrelEnd", "back": "vandrelBack",
-        "hours": "vandrelHours", "machines": "vandrelMachine", "photo": "jpegPhoto", "badge": "vandrelBadge",
-        "division": "ou", "recovery-mail": "vandrelRecoveryMail", "home-address": "homePostalAddress",
-        "ip-phone": "vandrelNetworkPhone", "post-box": "postOfficeBox", "home": "vandrelHomeFolder",
-        "drive": "vandrelHomeDrive", "profile": "vandrelProfile", "script": "vandrelLogonScript",
-        "name": "cn", "full": "cn", "display": "displayName", "given": "givenName", "middle": "vandrelMiddleName",
-        "surname": "sn", "generation": "generationQualifier", "initials": "initials", "language": "preferredLanguage",
-        "number": "employeeNumber", "kind": "employeeType", "title": "title", "company": "o",
-        "department": "departmentNumber", "site": "l", "office": "physicalDeliveryOfficeName", "room": "roomNumber",
-        "category": "businessCategory", "car": "carLicense", "manager": "manager", "assistant": "secretary",
-        "sponsor": "vandrelSponsor", "owner": "owner", "mail": "mail", "alias": "vandrelMailAlias",
-        "phone": "telephoneNumber", "mobile": "mobile", "fax": "facsimileTelephoneNumber", "pager": "pager",
-        "home-phone": "homePhone", "web": "labeledURI", "street": "street", "postcode": "postalCode", "province": "st",
-        "country": "c", "purpose": "vandrelGroupPurpose", "scope": "vandrelGroupScope", "members": "member",
-        "notes": "description", "protected": "vandrelProtected",
-    }  # fmt: skip
-    ELSEWHERE: ClassVar[Mapping[tuple[str, str], str]] = {(GROUP, "kind"): "vandrelGroupKind", (UNIT, "name"): "ou"}
+    CODECS: ClassVar[Mapping[str, FieldCodec]] = table(
+        login=FieldCodec("uid", unique=["uid"]),
+        principal=FieldCodec("vandrelPrincipalName", unique=["vandrelPrincipalName"]),
+        enabled=_EnabledCodec("pwdAccountLockedTime"),
+        password=SecretCodec("userPassword"),
+        change=_MustChangeCodec("pwdReset"),
+        locked=_LockedCodec("pwdAccountLockedTime"),
+        starts=DateCodec("vandrelStart"),
+        ends=DateCodec("vandrelEnd"),
+        back=DateCodec("vandrelBack"),
+        hours=FieldCodec("vandrelHours"),
+        machines=FieldCodec("vandrelMachine"),
+        name=NameCodec("cn", on={UNIT: "ou"}),
+        full=_FullNameCodec("cn"),
+        display=FieldCodec("displayName"),
+        given=FieldCodec("givenName"),
+        middle=FieldCodec("vandrelMiddleName"),
+        surname=FieldCodec("sn"),
+        generation=FieldCodec("generationQualifier"),
+        initials=FieldCodec("initials"),
+        language=FieldCodec("preferredLanguage"),
+        photo=OctetsCodec("jpegPhoto"),
+        number=FieldCodec("employeeNumber"),
+        badge=FieldCodec("vandrelBadge"),
+        kind=FieldCodec("employeeType", on={GROUP: "vandrelGroupKind"}),
+        title=FieldCodec("title"),
+        company=FieldCodec("o"),
+        department=FieldCodec("departmentNumber"),
+        division=FieldCodec("ou"),
+        site=FieldCodec("l"),
+        office=FieldCodec("physicalDeliveryOfficeName"),
+        room=FieldCodec("roomNumber"),
+        category=FieldCodec("businessCategory"),
+        car=FieldCodec("carLicense"),
+        manager=FieldCodec("manager"),
+        assistant=FieldCodec("secretary"),
+        sponsor=FieldCodec("vandrelSponsor"),
+        owner=FieldCodec("owner"),
+        mail=FieldCodec("mail", unique=_ADDRESSES),
+        alias=FieldCodec("vandrelMailAlias", unique=_ADDRESSES),
+        phone=FieldCodec("telephoneNumber"),
+        mobile=FieldCodec("mobile"),
+        recovery_mail=FieldCodec("vandrelRecoveryMail"),
+        fax=FieldCodec("facsimileTelephoneNumber"),
+        pager=FieldCodec("pager"),
+        home_phone=FieldCodec("homePhone"),
+        home_address=FieldCodec("homePostalAddress"),
+        ip_phone=FieldCodec("vandrelNetworkPhone"),
+        web=FieldCodec("labeledURI"),
+        street=FieldCodec("street"),
+        postcode=FieldCodec("postalCode"),
+        post_box=FieldCodec("postOfficeBox"),
+        province=FieldCodec("st"),
+        country=FieldCodec("c"),
+        home=FieldCodec("vandrelHomeFolder"),
+        drive=FieldCodec("vandrelHomeDrive"),
+        profile=FieldCodec("vandrelProfile"),
+        script=FieldCodec("vandrelLogonScript"),
+        purpose=FieldCodec("vandrelGroupPurpose"),
+        scope=FieldCodec("vandrelGroupScope"),
+        members=_MembersCodec("member"),
+        notes=FieldCodec("description"),
+        protected=MarkCodec("vandrelProtected"),
+    )
+
+    # --- object types
 
     def object_type_of(self, entry: Entry) -> str:
+        """By the structural object class."""
         if entry.has_class("person"):
             return ACCOUNT
         if entry.has_class("groupOfNames"):
@@ -76,68 +217,41 @@ class StandardDialect(BaseDialect):
         return UNIT if entry.has_class("organizationalUnit") else ""
 
     def before_deletion(self, entry: Entry) -> tuple[str, str]:
+        """The name; where the object was is not told."""
         return entry.dn.name, ""
 
     def is_servers_own(self, entry: Entry) -> bool:
+        """Nothing is."""
         return False
 
     def filter_for(self, object_type: str) -> Filter:
+        """By the structural object class."""
         name = {ACCOUNT: "person", GROUP: "groupOfNames", UNIT: "organizationalUnit", COMPUTER: "device"}[object_type]
         return Compare("objectClass", "=", name)
 
-    def condition(self, field: str, value: str) -> Filter | None:
-        if field == "enabled":
-            disabled = Compare("pwdAccountLockedTime", "=", DISABLED)
-            return disabled if value == "no" else Not(disabled)
-        if field in ("change", "protected"):
-            found = Compare(self.ATTRIBUTES[field], "=", "TRUE")
-            return found if value == "yes" else Not(found)
-        return None
-
     # --- reading
 
-    def read(self, entry: Entry, field: str) -> list[str]:
-        object_type = self.object_type_of(entry)
-        match field:
-            case "name":
-                return [entry.dn.name]
-            case "full":
-                others = [value for value in entry.texts("cn") if value != entry.dn.name]
-                return others or entry.texts("cn")[:1]
-            case "enabled":
-                return (
-                    yes(DISABLED not in entry.texts("pwdAccountLockedTime"))
-                    if object_type in (ACCOUNT, COMPUTER)
-                    else []
-                )
-            case "change":
-                return yes(entry.text("pwdReset") == "TRUE") if object_type == ACCOUNT else []
-            case "locked":
-                return yes(self.is_locked(entry)) if object_type == ACCOUNT else []
-            case "protected":
-                return yes(entry.text("vandrelProtected") == "TRUE")
-            case "password":
-                return []
-            case "members":
-                return self.members(entry)
-        return self._plain(entry, field, self.attribute(field, object_type))
-
     def members(self, group: Entry) -> list[str]:
-        return [value for value in group.texts("member") if value != _NOBODY]
+        """The members that are somebody."""
+        return self.CODECS["members"].read(self, group, "member")
 
     def groups_filter(self, entry: Entry) -> Filter:
+        """By ``member``."""
         return Compare("member", "=", str(entry.dn))
 
     def primary_members(self, group: Entry) -> None:
         """There are no primary groups here."""
 
     def has_password(self, entry: Entry) -> bool:
+        """Whether a password can be seen."""
         return bool(entry.values_of("userPassword"))
 
     def is_locked(self, entry: Entry) -> bool:
-        return any(value != DISABLED for value in entry.texts("pwdAccountLockedTime"))
+        """Whether bad attempts have locked the account."""
+        return is_locked(entry)
 
     def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
+        """From RFC 4512, 3.4, and the password policy draft."""
         for label, attribute in (
             ("created", "createTimestamp"), ("changed", "modifyTimestamp"), ("password set", "pwdChangedTime"),
         ):  # fmt: skip
@@ -149,95 +263,74 @@ class StandardDialect(BaseDialect):
     @cached_property
     def _policies(self) -> dict[str, Entry]:
         """The password policies that can be seen, by the key of their name."""
-        if self._directory.capabilities.embedded or self._schema.object_class("pwdPolicy") is None:
+        if self.directory.capabilities.embedded or self.schema.object_class("pwdPolicy") is None:
             return {}
         where = Compare("objectClass", "=", "pwdPolicy")
-        return {entry.dn.key: entry for context in self._directory.contexts
-                for entry in self._directory.search(context, where=where)}  # fmt: skip
+        return {entry.dn.key: entry for context in self.directory.contexts
+                for entry in self.directory.search(context, where=where)}  # fmt: skip
 
     def _policy(self, entry: Entry | None) -> Entry | None:
         """The policy in force: the object's own, the one that the connection names, or the only one there is."""
         own = entry.text("pwdPolicySubentry") if entry is not None else ""
-        named = own or self._directory.capabilities.policy
+        named = own or self.directory.capabilities.policy
         if named:
             return self._policies.get(names.parse(named).key)
         return next(iter(self._policies.values())) if len(self._policies) == 1 else None
 
     def why_not_heeded(self, field: str, entry: Entry) -> str:
-        if self._directory.capabilities.disables:
+        """What a policy must say so that the server acts on a field: the draft's section 5.2."""
+        if self.directory.capabilities.disables:
             return ""
-        demand = _HEEDED_BY.get(field)
-        if demand is None:
+        codec = self.codec(field)
+        if codec is None or not codec.heeded_by:
             return "the server knows nothing of it"
         policy = self._policy(entry)
         if policy is None:
             return "no password policy can be seen that makes the server heed it"
-        return "" if policy.text(demand) == "TRUE" else f"the password policy {policy.dn.name} has no {demand}"
+        missing = policy.text(codec.heeded_by) != "TRUE"
+        return f"the password policy {policy.dn.name} has no {codec.heeded_by}" if missing else ""
 
     def registered_suffixes(self) -> None:
         """No such list is kept here."""
 
     def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
+        """The rules of the policy in force."""
         policy = self._policy(entry)
         if policy is None:
             return []
         days = {name: -(-int(policy.text(name) or 0) // _DAY) for name in ("pwdMaxAge", "pwdMinAge")}
         number = {name: int(policy.text(name) or 0) for name in ("pwdMinLength", "pwdInHistory")}
-        found = Passwords(
+        rules = Passwords(
             length=number["pwdMinLength"], history=number["pwdInHistory"], maximum_age=days["pwdMaxAge"],
             minimum_age=days["pwdMinAge"],
         )  # fmt: skip
-        return [(f"server: {policy.dn.name}", found)]
+        return [(f"server: {policy.dn.name}", rules)]
 
     # --- writing
 
     def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
-        attributes: dict[str, list[Value]] = {"objectClass": list(self.classes(object_type))}
-        attributes[self.attribute("name", object_type)] = [dn.name]
+        """The attributes of a new object with these fields; those that are not kept here are left out."""
+        entry = Entry(dn, {"objectClass": list(self.classes(object_type))})
+        entry.attributes[self.attribute("name", object_type)] = [dn.name]
         for field, given in values.items():
-            attribute = self.attribute(field, object_type)
-            if field in ("name", "locked") or not given or not attribute:
-                continue
-            kept = attributes.setdefault(attribute, [])
-            kept += [value for value in self.stored(field, given) if value not in kept]
-            if not kept:
-                del attributes[attribute]
+            codec, attribute = self._codecs.get(field), self.attribute(field, object_type)
+            if codec is not None and given and attribute and codec.at_creation:
+                codec.write(self, entry, attribute, given)
         if object_type == GROUP:
-            attributes.setdefault("member", [_NOBODY])
-        return attributes
+            entry.attributes.setdefault("member", [_NOBODY])
+        return entry.attributes
 
     def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
+        """Everything can stand in a new entry."""
         return []
 
-    def stored(self, field: str, values: Sequence[str]) -> list[Value]:
-        if field == "enabled":
-            return [DISABLED] if list(values) == ["no"] else []
-        if field in ("change", "protected"):
-            return ["TRUE"] if list(values) == ["yes"] else []
-        return super().stored(field, values)
-
-    def changes(self, entry: Entry, field: str, values: Sequence[str]) -> list[Change]:
-        attribute = self.attribute(field, self.object_type_of(entry))
-        if not attribute:
-            return []
-        wanted = self.stored(field, values)
-        if field == "locked":  # it shares its attribute with "enabled"
-            locked = [value for value in entry.values_of(attribute) if value != DISABLED]
-            return self._differences(attribute, locked, []) if list(values) != ["yes"] else []
-        if field == "enabled":
-            locked = [value for value in entry.values_of(attribute) if value != DISABLED]
-            wanted = wanted or locked
-        if field == "full":
-            wanted = [entry.dn.name, *(value for value in wanted if value != entry.dn.name)]
-        if field == "members":
-            wanted = wanted or [_NOBODY]
-        return self._differences(attribute, entry.values_of(attribute), wanted)
-
     def first_members(self, group: Entry, new: Sequence[DN]) -> list[Change]:
+        """The new members; nobody's place goes."""
         nobody = [Change("member", (_NOBODY,))] if _NOBODY in group.values_of("member") else []
         return [*super().first_members(group, new), *nobody]
 
     def member_change(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> list[Change]:
+        """What to change in a group so that these are, and those are no longer, its members."""
         present = self._present(group)
         added, removed = self._joins(group, add, remove)
         left = len(present) - len(removed) + len(added) - (_NOBODY in present)
@@ -248,24 +341,3 @@ class StandardDialect(BaseDialect):
             # By itself: that nobody's place has gone already is no reason to refuse the members.
             changes.append(Change("member", (_NOBODY,)))
         return changes
-
-    # --- what must be unique
-
-    def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
-        return [(name, value) for name in self._unique.get(field, ())]
-
-    def unique_columns(self, field: str, values: Sequence[str]) -> list[tuple[str, Sequence[str]]]:
-        return [(name, values) for name in self._unique.get(field, ())]
-
-    @cached_property
-    def _unique(self) -> dict[str, list[str]]:
-        return {
-            field: [name for name in attributes if self._schema.attribute(name) is not None]
-            for field, attributes in _UNIQUE.items()
-        }
-
-    def unique_attributes(self) -> Mapping[str, str]:
-        return _FIELD
-
-    def unique_value(self, attribute: str, stored: str) -> str:
-        return stored

@@ -9,7 +9,7 @@ from vandrel.directory.entry import Value
 from vandrel.secret import Secret
 
 
-class Change(Struct, frozen=True):
+class Change(Struct, frozen=True, omit_defaults=True):
     """What happens to one attribute: these values go, these come. Canonical attribute name."""
 
     attribute: str

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from datetime import date
 
-from vandrel.fields import FIELDS, Shape
+from vandrel.fields import FieldCatalog, Shape
 from vandrel.intake.description import PASSWORD, Column
 from vandrel.intake.item import Cell as Value
 from vandrel.intake.item import RowBlock, Values, cell_of
@@ -31,29 +31,30 @@ _BEGINNINGS = ("'", "=", "#", " ")
 _FEW = 2
 
 
-def _is_day(column: Column) -> bool:
-    return column.field in FIELDS and FIELDS[column.field].shape is Shape.DATE
-
-
 class Columns:
     """Reads rows of one file."""
 
     def __init__(
         self, header: Sequence[str], plan: Sequence[tuple[int, Column]], tests: Mapping[int, Fits],
-        constants: Mapping[str, Values], quote: str,
+        constants: Mapping[str, Values], catalog: FieldCatalog, quote: str,
     ) -> None:  # fmt: skip
+        """Prepare for the columns of a header."""
+        self._catalog = catalog
         self._header, self._plan, self._tests, self._constants = header, plan, tests, constants
         self._suspect = suspect(quote)
         #: The values that many cells have in common.
         self._shared: dict[str, str] = {}
         self._marks = [" \n", *(f"\n{char}" for char in _BEGINNINGS), *([quote] if quote else [])]
         fields = [column.field for _, column in plan if column.field]
-        shapes = {FIELDS[name].shape for name in fields if name in FIELDS}
+        shapes = {catalog[name].shape for name in fields if name in catalog}
         # Passwords, yes and no, and fields of several columns are read cell by cell.
         self._none = (
             len({*fields, *constants}) < len(fields) + len(constants) or PASSWORD in fields or Shape.FLAG in shapes
         )
         self._misfits = {index: re.compile(fits.misfit, re.MULTILINE) for index, fits in tests.items() if fits.misfit}
+
+    def _is_day(self, column: Column) -> bool:
+        return column.field in self._catalog and self._catalog[column.field].shape is Shape.DATE
 
     def read(self, rows: Sequence[Sequence[Cell]]) -> tuple[RowBlock, list[int | None]]:
         """The values of rows, and the place of each row among them; None for one that takes a closer look."""
@@ -114,7 +115,7 @@ class Columns:
             lines = "\n".join(cells)  # type: ignore[arg-type]
             found: Sequence[str] = cells  # type: ignore[assignment]
         except TypeError:  # a spreadsheet has numbers, days, and more
-            object_types = (str, int, float, date) if _is_day(column) else (str, int, float)
+            object_types = (str, int, float, date) if self._is_day(column) else (str, int, float)
             odd |= {n for n, cell in enumerate(cells) if isinstance(cell, bool) or not isinstance(cell, object_types)}
             found = list(map(text, cells))
             lines = "\n".join(found)
@@ -151,8 +152,8 @@ class Columns:
 
     def _values(self, column: Column, cells: Sequence[str], odd: set[int], *, few: bool) -> Sequence[Value]:
         """What each cell holds; where there are but a few, they are kept once for the whole file."""
-        known = FIELDS.get(column.field)
-        if _is_day(column):
+        known = self._catalog.get(column.field)
+        if self._is_day(column):
             days = {value: day(value, formats_of(column)) for value in set(cells)}
             odd |= {n for n, value in enumerate(cells) if value and not days[value]}
             return [days[value] if value else "" for value in cells]

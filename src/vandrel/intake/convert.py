@@ -8,8 +8,9 @@ from datetime import date, datetime, time, timedelta
 from functools import partial
 from itertools import islice
 
+from vandrel.charter.charter import Charter
 from vandrel.errors import Code, Finding, Location
-from vandrel.fields import FIELDS, Shape
+from vandrel.fields import Shape
 from vandrel.intake.columns import Columns
 from vandrel.intake.description import PASSWORD, Column, Description
 from vandrel.intake.item import Item
@@ -48,12 +49,16 @@ class Converter:
     """Turns the rows of one file into items."""
 
     def __init__(
-        self, described: Description, header: Sequence[str], lists: dict[str, list[str]], quote: str = '"'
-    ) -> None:
+        self, described: Description, header: Sequence[str], charter: Charter, quote: str = '"'
+    ) -> None:  # fmt: skip
+        """Prepare for the columns of a header, by a charter's fields and lists."""
         self._header = list(header) or ["#1"]
         self._quote = quote
         self._columns = [(name, described.column(name)) for name in header]
         self._constants = {name: (value,) for name, value in described.constants.items()}
+        self._fields = charter.fields
+        lists = {name: words for name in [*charter.document.lists, *charter.document.fields]
+                 if (words := charter.words_of(name))}  # fmt: skip
         self._words = {name: {word.casefold() for word in words} for name, words in lists.items()}
         self._plan = [
             (index, name, column, self._reader(column))
@@ -61,7 +66,7 @@ class Converter:
         ]  # fmt: skip
         self._tests = {index: fits for index, _, column, _ in self._plan if (fits := self._test(column))}
         plan = [(index, column) for index, _, column, _ in self._plan]
-        self._quick = Columns(self._header, plan, self._tests, self._constants, quote)
+        self._quick = Columns(self._header, plan, self._tests, self._constants, self._fields, quote)
         self._given = {column.field: name for _, name, column, _ in self._plan if column.field}
 
     def item(self, row: Row) -> Item:
@@ -104,7 +109,7 @@ class Converter:
     def _reader(self, column: Column) -> Callable[[Item, str, Cell], tuple[str, ...] | None]:
         if column.field == PASSWORD:
             return self._password
-        shape = FIELDS[column.field].shape if column.field in FIELDS else Shape.TEXT
+        shape = self._fields[column.field].shape if column.field in self._fields else Shape.TEXT
         if shape is Shape.DATE:
             return partial(self._date, column, formats_of(column))
         if shape is Shape.FLAG:
@@ -181,7 +186,7 @@ class Converter:
             return self._nothing(item, field, value)
         if column.pad and value.isdecimal():
             value = value.zfill(column.pad)
-        if field in FIELDS and FIELDS[field].many and column.split:
+        if field in self._fields and self._fields[field].many and column.split:
             return tuple(part.strip() for part in value.split(column.split) if part.strip())
         return (value,)
 
@@ -189,39 +194,43 @@ class Converter:
     def _nothing(item: Item, field: str, value: str) -> None:
         item.fault(field, value, Code.PLACEHOLDER, "a word that stands for nothing", "leave the cell empty")
 
-    def _spoilt(self, field: str, value: str) -> tuple[str, str, str] | None:
+    def _spoilt(self, field: str, value: str) -> tuple[Code, str, str] | None:
         """What happened to a value on its way here: trap, what, remedy."""
         if value in ERRORS or value.startswith("="):
-            return "formula", "an error or a formula of the spreadsheet, no value", "write the value itself"
+            return Code.FORMULA, "an error or a formula of the spreadsheet, no value", "write the value itself"
         if "\ufffd" in value:
             return (
-                "encoding",
+                Code.ENCODING,
                 "characters that could not be read",
                 "save the file as UTF-8, or name its encoding: --encoding",
             )
         if TWICE.search(value):
-            return "encoding", "UTF-8 that was read as another encoding", "save the file again as UTF-8"
+            return Code.ENCODING, "UTF-8 that was read as another encoding", "save the file again as UTF-8"
         if self._quote and self._quote in value and (
             value.startswith(self._quote) or value.endswith(self._quote) or value.count(self._quote) % 2
         ):  # fmt: skip
-            return "quotes", "quotes are part of the value", "take them out; a quote inside of a quoted cell is doubled"
+            return (
+                Code.QUOTES,
+                "quotes are part of the value",
+                "take them out; a quote inside of a quoted cell is doubled",
+            )
         if field in LIKE_NUMBERS and POINT_ZERO.fullmatch(value):
             return (
-                "number-made",
+                Code.NUMBER_MADE,
                 "a spreadsheet made a number of it",
                 f"write {value[:-2]}, in a column formatted as text",
             )
         if field in LIKE_NUMBERS and SCIENTIFIC.fullmatch(value):
-            return "number-made", "a spreadsheet shortened a long number, whose last digits are lost", (
+            return Code.NUMBER_MADE, "a spreadsheet shortened a long number, whose last digits are lost", (
                 "format the column as text, and write the number again")  # fmt: skip
         if INVISIBLE.search(value):
             return (
-                "invisible",
+                Code.INVISIBLE,
                 "a character that does not show, as a non-breaking space",
                 "write the value again by hand",
             )
         if field != "notes" and re.search(r"[\r\n\t]", value):
-            return "line-break", "a line break or tab within the value", "write it in one line"
+            return Code.LINE_BREAK, "a line break or tab within the value", "write it in one line"
         return None
 
     # --- the row as a whole
@@ -308,7 +317,7 @@ class Converter:
             return Fits(
                 lambda cell: any(char.isdigit() for char in text(cell)) and "@" not in text(cell), r"@|^[^\d\n]+$"
             )
-        if field in FIELDS and FIELDS[field].shape is Shape.DATE:
+        if field in self._fields and self._fields[field].shape is Shape.DATE:
             formats = formats_of(column)
             return Fits(lambda cell: not isinstance(cell, str) or bool(day(cell.strip(), formats)))
         if field in ("phone", "mobile", "fax", "home-phone"):

@@ -13,13 +13,13 @@ import msgspec
 from msgspec import Meta, Struct
 
 from vandrel.errors import Code, Location, VandrelError
-from vandrel.fields import FIELDS, Shape
+from vandrel.fields import FieldCatalog, Shape
 from vandrel.intake.layout import Layout
 from vandrel.text.nearest import did_you_mean
 
 Text = Annotated[str, Meta(min_length=1)]
 
-Sort = Literal["account", "group", "unit", "computer"]
+ObjectType = Literal["account", "group", "unit", "computer"]
 
 #: What a column can be for besides a field of ours.
 PLACE, PASSWORD = "place", "password"
@@ -57,7 +57,9 @@ class Description(_Part, frozen=True):
     """The whole file."""
 
     vandrel_intake: Annotated[int, Meta(description="Version of the format: 1.", ge=1, le=1)] = 1
-    object_type: Annotated[Sort, Meta(description="What each row is.")] = "account"
+    object_type: Annotated[ObjectType, Meta(description="What each row is.")] = msgspec.field(
+        default="account", name="type"
+    )
     kind: Annotated[str, Meta(description="Kind of account or group, where no column gives it.")] = ""
     file: Annotated[File, Meta(description="How the file is laid out.")] = File()
     columns: Annotated[dict[str, str | Column], Meta(description="Header of a column: the field that it gives.")] = {}
@@ -91,7 +93,26 @@ def beside(path: Path) -> Path:
     return path.with_name(f"{path.stem}.intake.yaml")
 
 
-def load(path: Path) -> Description:
+def write_new(path: Path, text: str) -> None:
+    """Write a small file that must not exist yet.
+
+    Raises:
+        VandrelError: ``taken`` where it exists, ``not-permitted`` where it cannot be written.
+
+    """
+    where = Location(file=str(path))
+    try:
+        with path.open("x", encoding="utf-8") as file:
+            file.write(text)
+    except FileExistsError:
+        what, remedy = "the file exists and is not overwritten", "see what it would be: --dry-run; or move it away"
+        raise VandrelError(Code.TAKEN, what, where=where, remedy=remedy) from None
+    except OSError as error:
+        what = f"the file cannot be written: {error.strerror}"
+        raise VandrelError(Code.NOT_PERMITTED, what, where=where) from None
+
+
+def load(path: Path, fields: FieldCatalog) -> Description:
     """Read a description.
 
     Raises:
@@ -114,7 +135,7 @@ def load(path: Path) -> Description:
         raise VandrelError(Code.NOT_PERMITTED, f"it cannot be read: {why}", where=Location(file=str(path))) from None
     source = read(str(path), text, Code.INTAKE)
     found = convert(source, Description, json_schema())
-    _check(source, found)
+    _check(source, found, fields)
     if source.faults:
         faults = IntakeFaults(Code.INTAKE, source.faults[0].what)
         faults.findings = tuple(source.faults)
@@ -122,15 +143,15 @@ def load(path: Path) -> Description:
     return found
 
 
-def _check(source: Any, found: Description) -> None:
+def _check(source: Any, found: Description, fields: FieldCatalog) -> None:
     """Faults of meaning: fields that are none, dates that cannot be read."""
     given: dict[str, str] = {}
     for name in found.columns:
         column = found.column(name)
         path = ("columns", name)
         if column.field:
-            _known(source, path, column.field, found.object_type)
-            if column.field in given and not FIELDS.get(column.field, FIELDS["phone"]).many:
+            _known(source, path, column.field, found.object_type, fields)
+            if column.field in given and not fields.get(column.field, fields["phone"]).many:
                 source.fault(path, f"{column.field} is given by two columns: {given[column.field]} and {name}")
             given[column.field] = name
         for pattern in column.dates:
@@ -142,7 +163,7 @@ def _check(source: Any, found: Description) -> None:
             source.fault(path, f"{sorted(both)[0]!r} means both yes and no")
     for part in ("constants", "built"):
         for name in getattr(found, part):
-            _known(source, (part, name), name, found.object_type)
+            _known(source, (part, name), name, found.object_type, fields)
             if name == PASSWORD:
                 source.fault((part, name), "one password is not given to several people", key=True)
     for index, name in enumerate(found.key):
@@ -150,8 +171,8 @@ def _check(source: Any, found: Description) -> None:
             source.fault(("key", index), f"no column gives {name}", did_you_mean(name, given))
 
 
-def _known(source: Any, path: tuple[str, ...], name: str, object_type: str) -> None:
-    usable = {f for f, field in FIELDS.items() if object_type in field.on and field.shape is not Shape.SECRET}
+def _known(source: Any, path: tuple[str, ...], name: str, object_type: str, fields: FieldCatalog) -> None:
+    usable = {f for f, field in fields.items() if object_type in field.on and field.shape is not Shape.SECRET}
     if name not in usable and name not in (PLACE, PASSWORD):
         hint = did_you_mean(name, usable) or f"the fields are: {', '.join(sorted(usable))}"
         source.fault(path, f"there is no field {name!r}", hint, key=path[0] != "columns")
@@ -181,7 +202,7 @@ def as_yaml(found: Description, layout: Layout, comments: dict[str, str]) -> str
         "# What the columns mean. vandrel import FILE reads this file, which stands beside it.",
         "vandrel-intake: 1",
     ]
-    lines.append(f"sort: {found.object_type}")
+    lines.append(f"type: {found.object_type}")
     lines.append(f"kind: {found.kind}" if found.kind else "# kind: ...           # where no column gives it")
     lines.append(f"file:  # {layout}")
     if layout.form == "sheet":

@@ -9,7 +9,6 @@ from itertools import product
 from vandrel.charter.charter import Charter
 from vandrel.charter.pattern import parse
 from vandrel.errors import VandrelError
-from vandrel.fields import FIELDS
 
 #: Language, given names, surnames. All made up from common ones; any likeness is chance.
 _PEOPLE: tuple[tuple[str, str, str], ...] = (
@@ -72,7 +71,7 @@ def rows(
         VandrelError: ``unknown-kind``.
 
     """
-    wanted = [name for name in charter.kind(kind).requires if name in FIELDS]
+    wanted = [name for name in charter.kind(kind).requires if name in charter.fields]
     lists = charter.document.lists
     more = [name for name in (*wanted, *lists) if name not in ("surname", "given", "number", "language")]
     header = ["number", "given", "surname", "language", *dict.fromkeys(more)]

@@ -8,7 +8,7 @@ from operator import attrgetter
 
 from msgspec import Struct
 
-from vandrel.errors import Finding, Location, are_fatal
+from vandrel.errors import STOP, Code, Finding, Location, Severity, are_fatal
 from vandrel.intake.description import PASSWORD
 from vandrel.secret import Secret
 
@@ -36,6 +36,7 @@ class Item(Struct):
         place: where it stands among those, counted from 0.
         secret: the password of the row.
         findings: what is wrong with it.
+        has_patterns: whether braces in its values are patterns, and not text.
 
     """
 
@@ -47,6 +48,7 @@ class Item(Struct):
     place: int = 0
     secret: Secret | None = None
     findings: tuple[Finding, ...] = ()
+    has_patterns: bool = False
 
     @property
     def fields(self) -> dict[str, Values]:
@@ -76,18 +78,13 @@ class Item(Struct):
     def stops(self) -> bool:
         return bool(self.findings) and are_fatal(self.findings)
 
-    def fault(self, field: str, value: str, trap: str, what: str, remedy: str = "", *, fatal: bool = True) -> None:
+    def fault(
+        self, field: str, value: str, code: Code, what: str, remedy: str = "", severity: Severity = STOP
+    ) -> None:  # fmt: skip
+        """Note what is wrong with a value of the row; a password is never shown."""
         shown = "" if field == PASSWORD else value[:120]
-        self.note(
-            Finding(
-                trap,
-                what,
-                Location(row=self.row, header=self.columns.get(field, field)),
-                remedy,
-                severity=severity,
-                value=shown,
-            )
-        )
+        where = Location(row=self.row, header=self.columns.get(field, field))
+        self.note(Finding(code, what, where, remedy, severity, shown))
 
     def note(self, finding: Finding) -> None:
         self.findings = (*self.findings, finding)

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date, datetime
 
 from msgspec import structs
 
 from vandrel.charter.charter import Charter
-from vandrel.fields import ACCOUNT, FIELDS, UNIT, Shape
-from vandrel.intake.description import BETWEEN, Column, Description, File, Sort, date_format
+from vandrel.fields import ACCOUNT, FIELDS, UNIT, Field, FieldCatalog, Shape
+from vandrel.intake.description import BETWEEN, Column, Description, File, ObjectType, date_format
 from vandrel.intake.table import Table, text
 from vandrel.text.string_prep import prepare
 from vandrel.text.transliterate import to_ascii
@@ -73,9 +73,11 @@ _YES, _NO = ("yes", "ja", "oui", "true", "x", "1", "y", "j"), ("no", "nein", "ne
 _LISTS, _STROKE = (";", "|", ","), "/"
 
 
-def guess(header: str) -> str:
+def guess(header: str, fields: Mapping[str, Field] = FIELDS) -> str:
     """The field that a header seems to mean; empty where it tells nothing."""
     low = prepare(header)
+    if low in fields:
+        return low
     return _GUESSES.get(low) or _GUESSES.get(re.sub(r"[^a-z0-9]+", "", to_ascii(header).lower()), "")
 
 
@@ -87,9 +89,10 @@ def looks_like_header(cells: Sequence[object]) -> bool:
 
 
 def propose(
-    table: Table, charter: Charter, object_type: Sort = "account", kind: str = ""
+    table: Table, charter: Charter, object_type: ObjectType = "account", kind: str = ""
 ) -> tuple[Description, Table, dict[str, str]]:
     """A description of a table, the table with the header that was found, and a word on each column."""
+    fields = charter.fields
     rows = [row for row in table.sample() if not row.empty]
     header = next((row.number for row in rows[:10] if looks_like_header(row.cells)), 0)
     table = Table(table.path, structs.replace(table.layout, header=header))
@@ -100,11 +103,14 @@ def propose(
     taken: set[str] = set()
     for index, name in enumerate(names):
         values = [text(row.cells[index]) for row in body if index < len(row.cells) and row.cells[index] != ""]
-        field = guess(name) if header else _by_values(values, charter, taken)
-        field = field if _fits(field, object_type) and (field not in taken or FIELDS[field].many) else ""
+        field = guess(name, fields) if header else _by_values(values, charter, taken)
+        field = field if _fits(field, object_type, fields) and (field not in taken or fields[field].many) else ""
         taken |= {field} - {""}
-        column, comment = _column(field, values, [row.cells[index] for row in body if index < len(row.cells)])
-        if field == name and field in FIELDS and FIELDS[field].many:  # as `find --to` writes it
+        column, comment = _column(
+            fields.get(field), values, [row.cells[index] for row in body if index < len(row.cells)]
+        )
+        column = column or field
+        if field == name and field in fields and fields[field].many:  # as `find --to` writes it
             column, comment = Column(field=field, split=BETWEEN), ""
         columns[name] = column
         comments[name] = comment or ("" if field else "left out: " + (", ".join(values[:3]) or "always empty"))
@@ -130,12 +136,11 @@ def _whole_names(columns: dict[str, str | Column], comments: dict[str, str], tak
             comments[header] = "taken apart into given name and surname"
 
 
-def _fits(field: str, object_type: str) -> bool:
+def _fits(field: str, object_type: str, fields: FieldCatalog) -> bool:
     if field in ("place", "password"):
         return field == "place" or object_type == ACCOUNT
-    return (
-        field in FIELDS and object_type in FIELDS[field].on and FIELDS[field].shape not in (Shape.SECRET, Shape.OCTETS)
-    )
+    known = fields.get(field)
+    return known is not None and object_type in known.on and known.shape not in (Shape.SECRET, Shape.OCTETS)
 
 
 def _by_values(values: Sequence[str], charter: Charter, taken: set[str]) -> str:
@@ -144,19 +149,19 @@ def _by_values(values: Sequence[str], charter: Charter, taken: set[str]) -> str:
         return ""
     if all("@" in value for value in values):
         return "mail"
-    for name, words in charter.document.lists.items():
-        known = {prepare(word) for word in words}
-        if name in FIELDS and name not in taken and all(prepare(value) in known for value in values):
+    for name in charter.fields:
+        known = {prepare(word) for word in charter.words_of(name) or ()}
+        if known and name not in taken and all(prepare(value) in known for value in values):
             return name
     if all(value.isdecimal() for value in values) and len(set(values)) == len(values) and "number" not in taken:
         return "number"
     return ""
 
 
-def _column(field: str, values: Sequence[str], cells: Sequence[object]) -> tuple[str | Column, str]:
-    if not field or field not in FIELDS:
-        return field, ""
-    shape = FIELDS[field].shape
+def _column(known: Field | None, values: Sequence[str], cells: Sequence[object]) -> tuple[str | Column, str]:
+    if known is None:
+        return "", ""
+    field, shape = known.name, known.shape
     if shape is Shape.DATE:
         if all(isinstance(cell, (date, datetime)) or cell == "" for cell in cells):
             return field, ""
@@ -166,8 +171,8 @@ def _column(field: str, values: Sequence[str], cells: Sequence[object]) -> tuple
         return Column(field=field, dates=[mostly[0]]), doubt
     if shape is Shape.FLAG:
         return Column(field=field, yes=list(_YES), no=list(_NO)), ""
-    if FIELDS[field].many:
-        return _several(field, values)
+    if known.many:
+        return _several(known, values)
     if field == "number":
         widths = {len(value) for value in values if value.isdecimal()}
         zeros = any(value.startswith("0") for value in values)
@@ -176,9 +181,10 @@ def _column(field: str, values: Sequence[str], cells: Sequence[object]) -> tuple
     return field, ""
 
 
-def _several(field: str, values: Sequence[str]) -> tuple[str | Column, str]:
+def _several(known: Field, values: Sequence[str]) -> tuple[str | Column, str]:
     """A field that can have several values: split where marks are seen within cells, and in lists of names always."""
-    names = FIELDS[field].shape in (Shape.MEMBERSHIPS, Shape.REFERENCE)
+    field = known.name
+    names = known.shape in (Shape.MEMBERSHIPS, Shape.REFERENCE)
     inside = [mark for mark in (*_LISTS, *(_STROKE if names else "")) if any(mark in value for value in values)]
     if field == "notes":  # sentences have marks of their own
         return field, f'if each is a note of its own: {{field: notes, split: "{inside[0]}"}}' if inside else ""

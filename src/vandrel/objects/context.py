@@ -1,10 +1,9 @@
-"""What every job works with: the house rules, the directory, and how the one is kept in the other."""
+"""What every job works with: the charter, the directory, and how fields are kept in it."""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
@@ -16,10 +15,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
 from vandrel.errors import NOTE, STOP, Code, Finding, Location
-from vandrel.fields import FIELDS, Shape
-
-if TYPE_CHECKING:
-    from vandrel.steps.step import Step
+from vandrel.fields import FieldCatalog, Shape
 
 
 class Context(Struct, frozen=True, dict=True):
@@ -29,17 +25,39 @@ class Context(Struct, frozen=True, dict=True):
     directory: Directory
     dialect: Dialect
 
+    @property
+    def fields(self) -> FieldCatalog:
+        """The built-in fields and the organization's own."""
+        return self.charter.fields
+
     def place(self, dn: DN) -> str:
         """A name as a place, ``/Ferries/Northquay``."""
         return places.of(dn, self.charter.base)
 
+    def object_type(self, entry: Entry) -> str:
+        """``account``, ``group``, ``unit``, ``computer``, or an empty string for anything else."""
+        return self.dialect.object_type_of(entry)
+
     def one(self, entry: Entry, field: str) -> str:
-        """The first value of one field of ours, or an empty string."""
+        """The first value of one field, or an empty string."""
         return next(iter(self.dialect.read(entry, field)), "")
+
+    def label(self, entry: Entry) -> str:
+        """What people call the object: its logon name and full name, or its name alone."""
+        login = self.one(entry, "login") if self.object_type(entry) == "account" else ""
+        return f"{login} ({self.one(entry, 'full')})" if login else entry.dn.name
+
+    def groups_of(self, entry: Entry) -> list[Entry]:
+        """The groups that an object is a direct member of, the primary group included."""
+        return list(self.directory.search(self.charter.base, where=self.dialect.groups_filter(entry)))
 
     def password_rules(self, kind: str, entry: Entry | None = None) -> PasswordRules:
         """The password rules in force for an account, or a new one of this kind: the charter's and the server's."""
         return with_server(self.charter.password_rules(kind), self.dialect.password_layers(entry))
+
+    def rules_for(self, entry: Entry) -> PasswordRules:
+        """The password rules in force for an account that exists."""
+        return self.password_rules(self.one(entry, "kind"), entry)
 
     def unregistered_suffix(self, principal: str) -> str:
         """The suffix of a principal name if the directory keeps a list of them that it is not on; else empty."""
@@ -50,29 +68,17 @@ class Context(Struct, frozen=True, dict=True):
     def _suffixes(self) -> frozenset[str] | None:
         return self.dialect.registered_suffixes()
 
-    def adding(self, object_type: str, dn: DN, fields: Mapping[str, Sequence[str]]) -> list[Step]:
-        """The steps that make one object with these fields."""
-        from vandrel.steps.step import Add, Set
-
-        made: list[Step] = [Add(dn, self.dialect.new_entry(object_type, dn, fields))]
-        after = self.dialect.changes_after_creation(object_type, fields)
-        return [*made, Set(dn, tuple(after))] if after else made
-
-    def not_kept(self, object_type: str, fields: Mapping[str, Sequence[str]], typed: Collection[str]) -> list[Finding]:
+    def not_kept(
+        self, object_type: str, fields: Mapping[str, Sequence[str]], typed: Collection[str]
+    ) -> list[Finding]:  # fmt: skip
         """Fields that this directory cannot keep: fatal where somebody typed them, else told and left out."""
         findings = []
         for name, values in fields.items():
-            if name not in FIELDS or not values or not (why := self.dialect.why_not_kept(name, object_type)):
+            if name not in self.fields or not values or not (why := self.dialect.why_not_kept(name, object_type)):
                 continue
-            if list(values) == ["no"] and FIELDS[name].shape is Shape.FLAG:
+            if list(values) == ["no"] and self.fields[name].shape is Shape.FLAG:
                 continue
             remedy = f"name an attribute for it in the charter: attributes: {{{self.dialect.name}: {{{name}: ...}}}}"
-            findings.append(
-                Finding(Code.NOT_KEPT, why, Location(field=name), remedy, severity=STOP if name in typed else NOTE)
-            )
+            severity = STOP if name in typed else NOTE
+            findings.append(Finding(Code.NOT_KEPT, why, Location(field=name), remedy, severity))
         return findings
-
-    def label(self, entry: Entry) -> str:
-        """What people call the object: its logon name and full name, or its name alone."""
-        login = self.one(entry, "login") if self.dialect.object_type_of(entry) == "account" else ""
-        return f"{login} ({self.one(entry, 'full')})" if login else entry.dn.name

@@ -31,8 +31,9 @@ CREATE TABLE job(
     who TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
     command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, planned INTEGER NOT NULL,
     made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
-    going INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL
+    going INTEGER NOT NULL DEFAULT 0, undoes INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL
 );
+CREATE INDEX job_undoes ON job(undoes);
 CREATE TABLE step(
     job INTEGER NOT NULL, number INTEGER NOT NULL, dn TEXT NOT NULL, record BLOB NOT NULL, state TEXT, why TEXT,
     PRIMARY KEY(job, number)
@@ -65,6 +66,17 @@ class Job(Struct, frozen=True):
     made: int
     refused: int
     state: str
+
+
+class NewJob(Struct, frozen=True):
+    """A job that is to be opened: its steps up to the number ``going`` are begun first."""
+
+    command: str
+    title: str
+    directory: str
+    planned: int
+    going: int
+    undoes: int = 0
 
 
 class JournalStep(Struct, frozen=True):
@@ -105,23 +117,14 @@ class Journal:
                     raise
         self.path = path
         self._db, self._writable = sqlite_file.connect(path, _APPLICATION, "journal")
-        if self._writable:
-            self._add_what_came_later()
-
-    def _add_what_came_later(self) -> None:
-        """Of jobs that were written down without it, all steps count as begun."""
-        with sqlite_file.plain_errors(self.path):
-            if not any(row[1] == "going" for row in self._db.execute("PRAGMA table_info(job)")):
-                self._db.execute("ALTER TABLE job ADD COLUMN going INTEGER NOT NULL DEFAULT 0")
-                self._db.execute("UPDATE job SET going = planned")
 
     def close(self) -> None:
         self._db.close()
 
     # --- writing
 
-    def begin(self, command: str, title: str, directory: str, planned: int, going: int) -> int:
-        """Open a job, whose steps up to the number `going` are to be begun first, and return its number."""
+    def begin(self, job: NewJob) -> int:
+        """Open a job and return its number."""
         if not self._writable:
             raise DirectoryError(
                 Code.NOT_PERMITTED,
@@ -131,9 +134,21 @@ class Journal:
             )
         with sqlite_file.plain_errors(self.path):
             row = self._db.execute(
-                "INSERT INTO job(begun, who, host, pid, command, title, directory, planned, going, state) "
-                "VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING number",
-                (_now(), _who(), socket.gethostname(), os.getpid(), command, title, directory, planned, going, RUNNING),
+                "INSERT INTO job(begun, who, host, pid, command, title, directory, planned, going, undoes, state) "
+                "VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING number",
+                (
+                    _now(),
+                    _who(),
+                    socket.gethostname(),
+                    os.getpid(),
+                    job.command,
+                    job.title,
+                    job.directory,
+                    job.planned,
+                    job.going,
+                    job.undoes,
+                    RUNNING,
+                ),
             ).fetchone()
             return int(row[0])
 
@@ -199,6 +214,14 @@ class Journal:
         if row is None:
             raise VandrelError(Code.NOT_FOUND, f"the journal has no job {number}", remedy="vandrel journal lists them")
         return _job(row)
+
+    def undone_by(self, number: int) -> int:
+        """The number of the job that took this one back and was not taken back itself; 0 if there is none."""
+        with sqlite_file.plain_errors(self.path):
+            rows = self._db.execute(
+                "SELECT number FROM job WHERE undoes = ? AND state = ? ORDER BY number", (number, DONE)
+            ).fetchall()
+        return next((other for (other,) in rows if not self.undone_by(other)), 0)
 
     def steps(self, job: int) -> Iterator[JournalStep]:
         with sqlite_file.plain_errors(self.path):

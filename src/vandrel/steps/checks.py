@@ -252,7 +252,9 @@ class Checks:
                 )
                 continue
             if attribute.read_only:
-                yield Finding("schema", f"{change.attribute} is set by the directory alone", Location(dn=str(step.dn)))
+                yield Finding(
+                    Code.SCHEMA, f"{change.attribute} is set by the directory alone", Location(dn=str(step.dn))
+                )
             for value in change.added:
                 finding = self._schema.check_value(change.attribute, value, Location(dn=str(step.dn)))
                 if finding:

@@ -16,7 +16,20 @@ from vandrel.directory.operations import Change, SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import Code, DirectoryError, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.gc_control import gc_paused
-from vandrel.record.journal import AHEAD, BEGUN, BROKEN, DONE, MADE, PART, REFUSED, Journal, JournalStep, Record
+from vandrel.record.journal import (
+    AHEAD,
+    BEGUN,
+    BROKEN,
+    DONE,
+    MADE,
+    PART,
+    REFUSED,
+    Job,
+    Journal,
+    JournalStep,
+    NewJob,
+    Record,
+)
 from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
 from vandrel.steps.rename_tracking import Item, left_by, track_renames
@@ -37,25 +50,26 @@ Passwords = Callable[[Record], Secret | None]
 class Plan(Struct, frozen=True):
     """A change worked out in full.
 
-    With ``whole`` it is made whole or not at all, where the directory can and the plan fits one batch; else a
+    With ``is_atomic`` it is made whole or not at all, where the directory can and the plan fits one batch; else a
     refused step does not stop the others. ``findings`` are what the job itself found; those of the common checks
     come on top. ``read`` are the keys of the names of objects that the job has read: nobody asks again whether they are
-    there; a server that has lost one since refuses the step. ``cuts`` are numbers of steps after which what follows may
-    build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in, which
-    is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and can be
+    there; a server that has lost one since refuses the step. ``barriers`` are numbers of steps after which what follows
+    may build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in,
+    which is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and can be
     resumed.
     """
 
     title: str
     steps: Sequence[Step]
     findings: Sequence[Finding] = ()
-    whole: bool = True
+    is_atomic: bool = True
     read: Set[str] = frozenset()
     barriers: Sequence[int] = ()
     most_refused: int | None = None
+    undoes: int = 0
 
 
-class Report(Struct):
+class RunResult(Struct):
     """What became of a plan: the number of its job in the journal, counts, and the name and reason of each refusal.
 
     Of an object that was refused, what was to follow is not told again. ``tried`` is the number of steps that were
@@ -77,7 +91,7 @@ class Report(Struct):
     kept_out: dict[str, list[tuple[DN, VandrelError]]] = msgspec.field(default_factory=dict)
 
     @property
-    def in_part(self) -> bool:
+    def is_in_part(self) -> bool:
         return bool(self.refused) or self.made < self.planned
 
 
@@ -116,6 +130,26 @@ class Runner:
         #: The number of the job that was begun last; 0: none was.
         self.job = 0
 
+    @property
+    def journal(self) -> Journal:
+        """The journal of the directory; made where there is none."""
+        return self._open_journal()
+
+    def own_job(self, number: int) -> Job:
+        """A job that was at work on this directory.
+
+        Raises:
+            VandrelError: ``not-found`` where there is none of this number, ``foreign`` for one of another directory.
+
+        """
+        job, here = self.journal.job(number), self._directory.location
+        if job.directory != here:
+            raise VandrelError(
+                Code.FOREIGN, f"job {number} was at work on {job.directory}, and this is {here}",
+                where=Location(job=number), remedy=f"name that one: --directory {job.directory}",
+            )  # fmt: skip
+        return job
+
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
         checks = Checks(self._directory, self._dialect, plan.read)
@@ -137,7 +171,7 @@ class Runner:
 
     def run(
         self, plan: Plan, command: str, progress: Progress = lambda made, planned: None, *, checked: bool = False
-    ) -> Report:
+    ) -> RunResult:
         """Check a plan, unless that was done just now, and make it.
 
         Raises:
@@ -151,18 +185,17 @@ class Runner:
                 raise Refused(findings)
             return self._make(plan, command, progress)
 
-    def _make(self, plan: Plan, command: str, progress: Progress) -> Report:
-        report = Report(planned=len(plan.steps))
+    def _make(self, plan: Plan, command: str, progress: Progress) -> RunResult:
+        report = RunResult(planned=len(plan.steps))
         if not plan.steps:
             return report
         started = time.perf_counter()
         journal = self._open_journal()
         turns = _BatchSizer(
-            plan, all_at_once=self._directory.capabilities.embedded or (plan.whole and len(plan.steps) <= BATCH)
+            plan, all_at_once=self._directory.capabilities.embedded or (plan.is_atomic and len(plan.steps) <= BATCH)
         )
-        report.job = self.job = journal.begin(
-            command, plan.title, self._directory.location, len(plan.steps), turns.stop
-        )  # fmt: skip
+        new = NewJob(command, plan.title, self._directory.location, len(plan.steps), turns.stop, plan.undoes)
+        report.job = self.job = journal.begin(new)
         try:
             for first, batch in _batches(plan):
                 journal.write(report.job, first, [step.record() for step in batch])
@@ -182,11 +215,11 @@ class Runner:
             raise
         finally:
             report.seconds = time.perf_counter() - started
-        journal.end(report.job, PART if report.in_part else DONE)
+        journal.end(report.job, PART if report.is_in_part else DONE)
         return report
 
-    def _batch(self, journal: Journal, report: Report, turns: _BatchSizer, plan: Plan) -> None:
-        whole, first = plan.whole and len(plan.steps) <= BATCH, turns.start + 1
+    def _batch(self, journal: Journal, report: RunResult, turns: _BatchSizer, plan: Plan) -> None:
+        whole, first = plan.is_atomic and len(plan.steps) <= BATCH, turns.start + 1
         batch = plan.steps[turns.start : turns.stop]
         most = None if plan.most_refused is None else plan.most_refused - len(report.refused)
         left = [_without(step, report.lost) for step in batch] if report.lost else batch
@@ -223,7 +256,7 @@ class Runner:
 
     # --- going on after a kill
 
-    def resume(self, number: int, password: Passwords = lambda record: None) -> Report:
+    def resume(self, number: int, password: Passwords = lambda record: None) -> RunResult:
         """Finish a job that was broken off: what was begun is looked up, and made if it was not; then comes the rest.
 
         A password is in no record: `password` finds it by its record, in a hand-out; where it cannot, and the
@@ -240,7 +273,7 @@ class Runner:
                 Code.REFUSED, f"job {number} was not broken off: it is {job.state}", where=Location(job=number)
             )
         self.job = number
-        report = Report(job=number, planned=job.planned)
+        report = RunResult(job=number, planned=job.planned)
         started = time.perf_counter()
         items = list(journal.steps(number))
         if len(items) < job.planned:
@@ -255,7 +288,7 @@ class Runner:
             journal.mark(number, first.number, [], first.number)
         for item in track_renames(self._directory, items):
             self._finish(journal, report, item, password)
-        journal.end(number, PART if report.in_part else DONE)
+        journal.end(number, PART if report.is_in_part else DONE)
         report.seconds = time.perf_counter() - started
         return report
 
@@ -309,7 +342,7 @@ class Runner:
         """Take note that a job that was broken off is not to be finished any more."""
         self._open_journal().end(number, PART)
 
-    def _finish(self, journal: Journal, report: Report, item: Item, password: Passwords) -> None:
+    def _finish(self, journal: Journal, report: RunResult, item: Item, password: Passwords) -> None:
         known, step, dn, error = item.record, item.step, str(item.dn), None
         if known.state == MADE:
             report.made += 1

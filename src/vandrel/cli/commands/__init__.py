@@ -1,1 +1,1 @@
-"""One module a command: its options, and the request that they make."""
+"""One module a command: its options, and the request that it hands to a job."""

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import sys
+from typing import TYPE_CHECKING
 
 from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.report import Report
 
 NAME = "completion"
 HELP = "put out the completion for bash, zsh or fish"
@@ -21,11 +24,14 @@ WRITES = False
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     parser.add_argument("shell", choices=("bash", "zsh", "fish"), help="the shell")
 
 
-def run(session: Session) -> int:
+def run(session: Session) -> Report:
+    """Put out what the shell is to read."""
     from argcomplete.shell_integration import shellcode
 
-    sys.stdout.write(shellcode(["vandrel"], shell=session.args.shell))
-    return 0
+    from vandrel.jobs.common.report import Report
+
+    return Report("completion", text=shellcode(["vandrel"], shell=session.args.shell))

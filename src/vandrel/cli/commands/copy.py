@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from vandrel.cli import complete
+from vandrel.cli import complete, options
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
-
-    from vandrel.jobs.accounts.copy import Copy
+    from vandrel.jobs.accounts.copy import NewPerson
+    from vandrel.jobs.common.proposal import Proposal
 
 NAME = "copy"
 HELP = "make new accounts like one that is there"
@@ -29,6 +29,7 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     source = parser.add_argument("source", metavar="SOURCE", help="the account to copy")
     complete.attach(source, complete.objects)
     words = parser.add_argument(
@@ -39,27 +40,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
 
 
-def run(session: Session) -> int:
-    from vandrel.cli.new_accounts import make, preview
-    from vandrel.jobs.accounts.copy import Copier
-    from vandrel.jobs.common.resolve import resolve
+def run(session: Session) -> Proposal:
+    """Hand the request on; several copies are read from lines of standard input."""
+    from vandrel.jobs.accounts.copy import CopyRequest, copy
 
-    source = resolve(session.context, session.args.source, ("account",))
-    copier = Copier(session.context, source, privileged=session.args.privileged)
-    requests = list(_requests(session))
-    copies = [copier.copy({name: values for name, values in one.items() if name != "password"}) for one in requests]
-    if not session.out.as_json and not session.out.quiet:
-        for copy in copies:
-            preview(session, copy.draft, f"Copy of {session.context.label(source)}: {copy.draft.value('full')}")
-        _left_out(session, copies)
-    choice = next((one["password"][0] for one in requests if "password" in one), "")
-    names = ", ".join(copy.draft.value("login") for copy in copies)
-    title = f"copy {session.context.one(source, 'login')} to {names}"
-    return make(session, [copy.draft for copy in copies], choice, title, NAME)
+    args = session.args
+    return copy(session.context, CopyRequest(args.source, list(_people(session)), args.privileged))
 
 
-def _requests(session: Session) -> Iterator[dict[str, tuple[str, ...]]]:
-    """The fields of each copy: of the command line, or of each line of standard input.
+def _people(session: Session) -> Iterator[NewPerson]:
+    """For whom copies are made: of the command line, or of each line of standard input.
 
     Raises:
         VandrelError: ``usage`` where a line cannot be read.
@@ -69,37 +59,23 @@ def _requests(session: Session) -> Iterator[dict[str, tuple[str, ...]]]:
 
     from vandrel.errors import Code, Location, VandrelError
 
-    if session.args.words[:1] != ["-"]:
-        yield _fields(session, session.args.words)
+    words = session.args.words
+    if words[:1] != ["-"]:
+        yield _person(session, words)
         return
     for number, line in enumerate(sys.stdin, 1):
         try:
-            words = shlex.split(line, comments=True)
+            parts = shlex.split(line, comments=True)
         except ValueError as error:
-            raise VandrelError(Code.USAGE, f"the line cannot be read: {error}", where=Location(line=number)) from None
-        if words:
-            yield _fields(session, [*words, *session.args.words[1:]])
+            what = f"the line cannot be read: {error}"
+            raise VandrelError(Code.USAGE, what, where=Location(line=number)) from None
+        if parts:
+            yield _person(session, [*parts, *words[1:]])
 
 
-def _fields(session: Session, words: Sequence[str]) -> dict[str, tuple[str, ...]]:
-    from vandrel.cli.new_accounts import full_name
-    from vandrel.cli.passwords import choice_of
-    from vandrel.jobs.common import assignments
+def _person(session: Session, words: list[str]) -> NewPerson:
+    from vandrel.jobs.accounts.copy import NewPerson
+    from vandrel.jobs.common.assignments import as_fields
 
-    plain, given = assignments.split(words)
-    fields: dict[str, tuple[str, ...]] = {name: (value,) for name, value in full_name(session, plain).items()}
-    for assignment in given:
-        if assignment.field == "password":
-            choice_of(assignment.values[0] if assignment.values else "none")
-        fields[assignment.field] = assignment.values
-    return fields
-
-
-def _left_out(session: Session, copies: Sequence[Copy]) -> None:
-    rows = dict.fromkeys(
-        (f"  {item.field}", ", ".join(item.values), item.why) for copy in copies for item in copy.left_out
-    )
-    if rows:
-        session.out.heading("Stays behind")
-        session.out.table(("  field", "value", "why"), list(rows), header=False)
-        session.out.line()
+    plain, given = options.split(session, words)
+    return NewPerson(" ".join(plain), as_fields(given))

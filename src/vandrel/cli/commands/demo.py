@@ -25,6 +25,7 @@ WRITES = False
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     parser.add_argument("folder", metavar="DIR", help="the folder to make; it must be empty or not exist")
     parser.add_argument("--no-tour", action="store_true", help="make the folder only")
 
@@ -48,8 +49,8 @@ def run(session: Session) -> int:
             Code.NOT_PERMITTED, f"the folder cannot be made: {error.strerror}", where=Location(file=str(folder))
         ) from None
     people = _make(session, folder)
-    what = "the charter of" if session.way else "the charter and the directory of"
-    session.out.note(f"{folder} holds {what} Marrowick Ferries: {people} accounts, all made up.")
+    what = "the charter of" if session.target else "the charter and the directory of"
+    session.terminal.note(f"{folder} holds {what} Marrowick Ferries: {people} accounts, all made up.")
     if session.args.no_tour:
         return 0
     failures = 0
@@ -61,7 +62,7 @@ def run(session: Session) -> int:
             failures += _stop(session, comment, words, expected)
     finally:
         os.chdir(before)
-    session.out.line(f"\nThe folder stays. Go on with:  cd {shlex.quote(str(folder))}  and  vandrel --help")
+    session.terminal.line(f"\nThe folder stays. Go on with:  cd {shlex.quote(str(folder))}  and  vandrel --help")
     return 1 if failures else 0
 
 
@@ -76,7 +77,7 @@ def _make(session: Session, folder: Path) -> int:
     from vandrel.demo.world import charter_text, make
     from vandrel.errors import Code, Location, VandrelError
 
-    if session.way is None:
+    if session.target is None:
         if session.args.directory:
             what = "the demo makes a file of its own, or fills a server"
             raise VandrelError(
@@ -97,7 +98,7 @@ def _environment(session: Session, before: Path) -> dict[str, str]:
     """What the commands of the tour inherit, so that they go to the same directory."""
     found = {}
     for name, value in (("VANDREL_DIRECTORY", session.args.directory), ("VANDREL_WHO", session.args.who)):
-        if value and session.way:
+        if value and session.target:
             found[name] = value
     connections = before / os.environ.get("VANDREL_CONNECTIONS", file_names.CONNECTIONS)
     return found | {"VANDREL_CONNECTIONS": str(connections)} if found and connections.exists() else found
@@ -109,14 +110,14 @@ def _stop(session: Session, comment: str, words: list[str], expected: int) -> bo
 
     from vandrel.cli.main import main
 
-    session.out.line()
-    session.out.line(Text(f"# {comment}", style="dim"))
-    session.out.heading(f"$ vandrel {' '.join(_quoted(word) for word in words)}")
+    session.terminal.line()
+    session.terminal.line(Text(f"# {comment}", style="dim"))
+    session.terminal.heading(f"$ vandrel {' '.join(_quoted(word) for word in words)}")
     sys.stdout.flush()
     code = main(words)
     sys.stdout.flush()
     if code:
-        session.out.line(Text(f"(exit code {code})", style="dim"))
+        session.terminal.line(Text(f"(exit code {code})", style="dim"))
     return code != expected
 
 

@@ -5,13 +5,11 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from vandrel.cli import complete, selection
+from vandrel.cli import complete, options
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from vandrel.jobs.common.assignments import Assignment
+    from vandrel.jobs.common.proposal import Proposal
 
 NAME = "edit"
 HELP = "change fields of accounts, groups and units"
@@ -32,6 +30,7 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     words = parser.add_argument(
         "words",
         nargs="+",
@@ -40,29 +39,21 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     complete.attach(words, complete.assignments)
     parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
-    selection.configure(parser)
+    options.add_selection(parser)
     parser.set_defaults(names_first=True)
 
 
-def run(session: Session) -> int:
-    from vandrel.cli.change import change
+def run(session: Session) -> Proposal:
+    """Hand the request on."""
     from vandrel.errors import Code, VandrelError
-    from vandrel.jobs.common import assignments
+    from vandrel.jobs.common.edit_proposal import edit_all
+    from vandrel.jobs.common.selection import select
 
-    plain, given = assignments.split(session.args.words)
-    _known(given)
+    plain, given = options.split(session, session.args.words)
+    for assignment in given:  # before anything is looked up or shown
+        if not assignment.raw:
+            session.charter.fields.named(assignment.field)
     if not given:
         raise VandrelError(Code.USAGE, "what is to change?", remedy="vandrel edit NAME FIELD=VALUE")
-    return change(session, selection.chosen(session, plain), given, "edit")
-
-
-def _known(given: Sequence[Assignment]) -> None:
-    """Refuse an unknown field, and a password that was typed, before anything is looked up or shown."""
-    from vandrel.cli.passwords import choice_of
-    from vandrel.fields import field
-
-    for assignment in given:
-        if not assignment.raw:
-            field(assignment.field)
-        if assignment.field == "password":
-            choice_of(assignment.values[0] if assignment.values else "none")
+    context = session.context
+    return edit_all(context, select(context, options.selection(session, plain)), given, NAME)

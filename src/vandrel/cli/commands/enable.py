@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from vandrel.cli import selection
+from vandrel.cli import options
 from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.proposal import Proposal
 
 NAME = "enable"
 HELP = "enable accounts and computers"
@@ -19,12 +23,16 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    selection.add_names(parser)
+    """Add its options."""
+    options.add_names(parser)
 
 
-def run(session: Session) -> int:
-    from vandrel.cli.change import change
+def run(session: Session) -> Proposal:
+    """Hand the request on."""
+    from vandrel.jobs.common.edit_proposal import edit_all
+    from vandrel.jobs.common.selection import select
     from vandrel.jobs.lifecycle.due import ENABLING
 
-    entries = selection.chosen(session, session.args.names, ("account", "computer"))
-    return change(session, entries, list(ENABLING), NAME)
+    context, args = session.context, session.args
+    chosen = select(context, options.selection(session, args.names), ("account", "computer"))
+    return edit_all(context, chosen, ENABLING, NAME)

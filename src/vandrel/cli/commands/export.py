@@ -5,16 +5,16 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Callable, Iterator
 from typing import IO, TYPE_CHECKING
 
 from vandrel.cli import complete
-from vandrel.cli.session import Session, count
+from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
-
     from vandrel.directory.entry import Entry
     from vandrel.directory.ldif import Origin
+    from vandrel.jobs.common.report import Report
 
 NAME = "export"
 HELP = "put out objects as LDIF"
@@ -33,6 +33,7 @@ _HASHES = frozenset({"userPassword", "pwdHistory"})
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     place = parser.add_argument(
         "place", nargs="?", metavar="PLACE", help="a unit, with all below it (default: everything)"
     )
@@ -49,13 +50,19 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--to", metavar="FILE", help="write to a file for you alone, which must not exist")
 
 
-def run(session: Session) -> int:
+def run(session: Session) -> Report:
+    """Write the objects, one after the other."""
     from vandrel.directory.filter import EVERYTHING
     from vandrel.directory.filter import parse as parse_filter
+    from vandrel.errors import Code, Location, VandrelError
+    from vandrel.jobs.common.report import Report, count
     from vandrel.jobs.common.resolve import resolve
     from vandrel.jobs.inspect.export import superiors_first
 
     context, args = session.context, session.args
+    if args.json and not args.to:
+        what, remedy = "LDIF is no JSON", "write it to a file: --to FILE"
+        raise VandrelError(Code.USAGE, what, where=Location(option="--json"), remedy=remedy)
     base = resolve(context, args.place, ("unit",)).dn if args.place else context.charter.base
     entries = superiors_first(context.directory, base, parse_filter(args.where) if args.where else EVERYTHING)
     keep = _keep(session)
@@ -64,13 +71,13 @@ def run(session: Session) -> int:
         from vandrel.directory.ldif import Origin
 
         origin = Origin(context.directory.contexts, context.directory.schema.definitions)
-    if args.to:
-        with _new_file(args.to) as file:
-            written = _write(entries, keep, file, origin)
-        session.out.note(f"{count(written, 'object')} in {args.to}")
-    else:
+    if not args.to:
         _write(entries, keep, sys.stdout, origin)
-    return 0
+        return Report("export")
+    with _new_file(args.to) as file:
+        written = _write(entries, keep, file, origin)
+    facts = [("objects", written)] if session.terminal.as_json else []
+    return Report("export", facts=facts, summary=[f"{count(written, 'object')} in {args.to}"])
 
 
 def _keep(session: Session) -> Callable[[str], bool]:

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from vandrel.cli import complete
+from vandrel.cli import complete, options
 from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.proposal import Proposal
 
 NAME = "handover"
 HELP = "pass an account to a successor: new names and password, same groups and rights"
@@ -21,6 +25,7 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     words = parser.add_argument(
         "words", nargs="+", metavar="NAME|NEW NAME|FIELD=VALUE", help="whose; the successor's name; other fields"
     )
@@ -34,25 +39,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(names_first=True)
 
 
-def run(session: Session) -> int:
-    from vandrel.cli.change import carry_out
-    from vandrel.cli.new_accounts import full_name
+def run(session: Session) -> Proposal:
+    """Hand the request on."""
     from vandrel.errors import Code, VandrelError
-    from vandrel.fields import NAMED
-    from vandrel.jobs.accounts.rename import PARTS, Renamer
-    from vandrel.jobs.common import assignments
-    from vandrel.jobs.common.assignments import Assignment
-    from vandrel.jobs.common.resolve import resolve
+    from vandrel.jobs.accounts.rename import HandoverRequest, handover
 
     args = session.args
-    plain, typed = assignments.split(args.words)
-    names = {a.field: a.values[0] if a.values else "" for a in typed if a.field in (*PARTS, *NAMED)}
-    if not plain or len(plain) > 2 or (len(plain) == 1 and "surname" not in names):
+    plain, typed = options.split(session, args.words)
+    if not plain or len(plain) > 2:
         remedy = 'vandrel handover hbrekke "Tuva Solberg" number=2099'
         raise VandrelError(Code.USAGE, "whose account passes to whom?", remedy=remedy)
-    entry = resolve(session.context, plain[0], ("account",))
-    given = dict.fromkeys(PARTS, "") | full_name(session, plain[1:]) | names
-    others = [assignment for assignment in typed if assignment.field not in names]
-    edit = Renamer(session.context).rename(entry, given, alias=args.keep_alias, others=others)
-    new = [Assignment("password", "=", (args.password,)), Assignment("change", "=", ("yes",))]
-    return carry_out(session, [edit], new, NAME)
+    request = HandoverRequest(plain[0], "".join(plain[1:]), typed, args.password, args.keep_alias)
+    return handover(session.context, request)

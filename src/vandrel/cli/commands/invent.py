@@ -4,8 +4,13 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from vandrel.cli.session import Session, count
+from vandrel.cli import options
+from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.report import Report
 
 NAME = "invent"
 HELP = "invent people for a rehearsal, as a tabular file"
@@ -21,21 +26,25 @@ WRITES = False
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    from vandrel.cli.many import positive
-
+    """Add its options."""
     parser.add_argument("kind", metavar="KIND", help="a kind of account in the charter")
-    parser.add_argument("count", type=positive, metavar="N", help="how many")
+    parser.add_argument("count", type=options.positive, metavar="N", help="how many")
     parser.add_argument("--to", metavar="FILE", required=True, help=".csv, .xlsx or .ods")
-    parser.add_argument("--number", type=positive, default=7001, metavar="N", help="the first number (default: 7001)")
-    parser.add_argument("--seed", type=positive, default=1, metavar="N", help="others for another number")
+    parser.add_argument(
+        "--number", type=options.positive, default=7001, metavar="N", help="the first number (default: 7001)"
+    )
+    parser.add_argument("--seed", type=options.positive, default=1, metavar="N", help="others for another number")
 
 
-def run(session: Session) -> int:
+def run(session: Session) -> Report:
+    """Write the rows into a file."""
     from vandrel.intake.annotate import write_rows
     from vandrel.intake.invent import rows
+    from vandrel.jobs.common.report import Report
 
     args = session.args
     header, made = rows(session.charter, args.kind, args.count, args.number, args.seed)
     written = write_rows(Path(args.to), header, made)
-    session.out.note(f"{count(written, 'invented person').replace('persons', 'people')} in {args.to}")
-    return 0
+    people = "1 invented person" if written == 1 else f"{written} invented people"
+    facts = [("rows", written)] if session.terminal.as_json else []
+    return Report("invent", facts=facts, summary=[f"{people} in {args.to}"])

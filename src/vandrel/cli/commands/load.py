@@ -4,19 +4,16 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections import Counter
 from collections.abc import Iterator
-from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel.cli.commands.hierarchy import new_directory
-from vandrel.cli.session import Session, count, exit_code, steps_as_json
+from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
     from vandrel.directory.schema import Schema
-    from vandrel.jobs.bulk.load import Loader
-    from vandrel.steps.runner import Plan
+    from vandrel.jobs.common.proposal import Proposal
+    from vandrel.jobs.common.report import Report
 
 NAME = "load"
 HELP = "take in LDIF: objects and changes"
@@ -32,44 +29,35 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     parser.add_argument("file", metavar="FILE", help="the LDIF file; - for standard input")
     parser.add_argument(
         "--allow-files", action="store_true", help="let values be read from the files that the LDIF names"
     )
 
 
-def run(session: Session) -> int:
+def run(session: Session) -> Proposal | Report:
+    """Read the file, and hand its records on; the directory is made where there is none."""
+    from itertools import chain
+
+    from vandrel.cli.new_directory import make_directory
     from vandrel.directory import ldif
     from vandrel.directory.schema import Schema, shipped_definitions
-    from vandrel.jobs.bulk.load import Loader
-    from vandrel.steps.runner import Plan
+    from vandrel.jobs.bulk.load import LoadRequest, load
+    from vandrel.jobs.common.report import Report
 
-    fetch = _from_file if session.args.allow_files else None
+    args = session.args
     # What is octets and what is text, only the schema knows: that of the file itself, if it brings one.
     binary = _Binary(Schema(shipped_definitions()) if session.is_missing else session.context.directory.schema)
-    records = ldif.read(_lines(session.args.file), binary, fetch)
+    records = ldif.read(_lines(args.file), binary, _from_file if args.allow_files else None)
     first = next(records, None)
     brought = ldif.origin_of(first) if first is not None else None
-    if session.is_missing and not new_directory(session, brought):
-        return 0
+    if session.is_missing and not make_directory(session, brought):
+        return Report("load")
     binary.schema = session.context.directory.schema
-    loader = Loader(session.context)
     if brought is None and first is not None:
         records = chain([first], records)
-    steps = loader.steps(records)
-    plan = Plan(f"load {session.args.file}", steps, loader.findings, whole=False)
-    _preview(session, plan, loader)
-    report = session.carry_out(plan, f"Make {count(len(steps), 'change')}?")
-    if session.out.as_json:
-        session.out.json(
-            {
-                "command": "load",
-                "unchanged": loader.unchanged,
-                "steps": steps_as_json(plan),
-                "job": report.job if report else None,
-            }
-        )
-    return exit_code(report)
+    return load(session.context, LoadRequest(records, args.file))
 
 
 class _Binary:
@@ -116,15 +104,3 @@ def _from_file(url: str) -> bytes:
         raise VandrelError(
             Code.NOT_FOUND, f"the file cannot be read: {error.strerror}", where=Location(server=url)
         ) from None
-
-
-def _preview(session: Session, plan: Plan, loader: Loader) -> None:
-    from vandrel.steps.step import Add, Remove, Rename, Set
-
-    words = {Add: "new", Set: "changed", Rename: "renamed or moved", Remove: "removed"}
-    counts = Counter(words.get(type(step), "") for step in plan.steps)
-    said = [f"{number} {word}" for word, number in counts.items()]
-    said += [f"{loader.unchanged} as they are already"] if loader.unchanged else []
-    session.out.note(f"{session.args.file}: {', '.join(said) or 'nothing'}.")
-    if loader.left_out:
-        session.out.note(f"Set by the directory alone, and left out: {', '.join(sorted(loader.left_out))}.")

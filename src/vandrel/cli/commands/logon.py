@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import argparse
+import sys
+from typing import TYPE_CHECKING
 
 from vandrel.cli import complete
-from vandrel.cli.session import Session, read_secret_line
+from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.report import Report
 
 NAME = "logon"
 HELP = "try a logon with a password, and say why it fails"
@@ -19,45 +24,24 @@ EXAMPLES = """\
 """
 WRITES = False
 
-_CAUSES = {
-    "hours": "this hour is none of the allowed ones", "machine": "it may not be used from this machine",
-    "expired": "the password is too old", "disabled": "the account is disabled", "ended": "its last day is over",
-    "locked": "bad attempts have locked it",
-}  # fmt: skip
-
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     name = parser.add_argument("name", metavar="NAME", help="whose account")
     complete.attach(name, complete.objects)
     parser.add_argument("--password", choices=("ask", "-"), default="ask", help="where it comes from (default: ask)")
 
 
-def run(session: Session) -> int:
-    from vandrel.errors import CODES
-    from vandrel.jobs.accounts.logon import logon_state
+def run(session: Session) -> Report:
+    """Ask for the password, and hand the request on."""
+    from vandrel.jobs.accounts.try_logon import LogonRequest, try_logon
     from vandrel.jobs.common.resolve import resolve
     from vandrel.secret import Secret
 
     context = session.context
     entry = resolve(context, session.args.name, ("account",))
-    name = context.label(entry)
-    typed = session.args.password == "-"
-    secret = Secret(read_secret_line()) if typed else session.ask(f"Password of {name}")
-    why = context.directory.try_logon(entry.dn, secret)
-    state = logon_state(context, entry, session.charter.today())
-    able = why == "" and (state.able or not context.directory.capabilities.embedded)
-    if able:
-        said = f"{name} has logged on."
-    elif why == "change":
-        said = f"{name}: the password is right, and must be changed before anything else."
-    elif why in _CAUSES:
-        said = f"{name} cannot log on: {_CAUSES[why]}."
-    elif not state.able:  # the server tells no cause, and the account itself does
-        said = state.sentence
+    if session.args.password == "-":
+        secret = Secret(sys.stdin.readline().rstrip("\r\n"))
     else:
-        said = f"{name} cannot log on: the password is wrong, or the server keeps the cause to itself."
-    if session.out.as_json:
-        session.out.json({"command": NAME, "dn": str(entry.dn), "able": able, "cause": why, "sentence": said})
-    else:
-        session.out.line(said)
-    return 0 if able else CODES["not-permitted"][0]
+        secret = session.ask(f"Password of {context.label(entry)}")
+    return try_logon(context, LogonRequest(entry, secret))

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from vandrel.cli import complete, selection
+from vandrel.cli import complete, options
 from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.proposal import Proposal
 
 NAME = "move"
 HELP = "move accounts, groups, computers and whole units"
@@ -22,17 +26,17 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    selection.add_names(parser)
+    """Add its options."""
+    options.add_names(parser)
     to = parser.add_argument("--to", metavar="PLACE", required=True, help="the unit, exactly: /Shore/Office")
     complete.attach(to, complete.places)
     parser.add_argument("--fields-stay", action="store_true", help="fields and groups do not follow the place")
 
 
-def run(session: Session) -> int:
-    from vandrel.cli.change import carry_out
-    from vandrel.jobs.hierarchy.move import Mover
+def run(session: Session) -> Proposal:
+    """Hand the request on."""
+    from vandrel.jobs.hierarchy.move import MoveRequest, move
 
-    mover = Mover(session.context, session.args.to)
-    entries = selection.chosen(session, session.args.names)
-    edits = [mover.move(entry, fields_follow=not session.args.fields_stay) for entry in entries]
-    return carry_out(session, edits, verb=NAME)
+    args = session.args
+    request = MoveRequest(options.selection(session, args.names), args.to, not args.fields_stay)
+    return move(session.context, request)

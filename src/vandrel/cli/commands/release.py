@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from vandrel.cli import selection
+from vandrel.cli import options
 from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.proposal import Proposal
 
 NAME = "release"
 HELP = "release protected objects"
@@ -18,12 +22,16 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    selection.add_names(parser)
+    """Add its options."""
+    options.add_names(parser)
 
 
-def run(session: Session) -> int:
-    from vandrel.cli.change import change
+def run(session: Session) -> Proposal:
+    """Hand the request on."""
     from vandrel.jobs.common.assignments import Assignment
+    from vandrel.jobs.common.edit_proposal import edit_all
+    from vandrel.jobs.common.selection import select
 
-    entries = selection.chosen(session, session.args.names)
-    return change(session, entries, [Assignment("protected", "=", ("no",))], NAME)
+    context, args = session.context, session.args
+    chosen = select(context, options.selection(session, args.names))
+    return edit_all(context, chosen, [Assignment("protected", "=", ("no",))], NAME)

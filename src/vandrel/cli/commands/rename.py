@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from vandrel.cli import complete
+from vandrel.cli import complete, options
 from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.proposal import Proposal
 
 NAME = "rename"
 HELP = "give a person new names, with everything that follows from them"
@@ -22,6 +26,7 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     words = parser.add_argument(
         "words", nargs="+", metavar="NAME|NEW NAME|FIELD=VALUE", help="who; then the new full name, or its parts"
     )
@@ -31,35 +36,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(names_first=True)
 
 
-def run(session: Session) -> int:
-    from vandrel.cli.change import carry_out
-    from vandrel.errors import Code, Location, VandrelError
-    from vandrel.fields import NAMED
-    from vandrel.jobs.accounts.rename import PARTS, Renamer
-    from vandrel.jobs.common import assignments
-    from vandrel.jobs.common.resolve import resolve
-    from vandrel.text.people import split_full_name
+def run(session: Session) -> Proposal:
+    """Hand the request on."""
+    from vandrel.errors import Code, VandrelError
+    from vandrel.jobs.accounts.rename import RenameRequest, rename
 
-    plain, typed = assignments.split(session.args.words)
-    keep = [name.strip() for name in session.args.keep.split(",") if name.strip()]
-    known = (*PARTS, *NAMED)
-    strange = [name for name in (*keep, *(a.field for a in typed)) if name not in known]
-    if strange:
-        raise VandrelError(
-            Code.USAGE,
-            f"{strange[0]} is no name of a person",
-            where=Location(field=strange[0]),
-            remedy=f"the names are: {', '.join(known)}",
-        )
-    if not plain or len(plain) > 2 or (len(plain) == 1 and not typed):
-        raise VandrelError(
-            Code.USAGE, "who gets which name?", remedy='vandrel rename alund surname=Brekke, or "Anna Brekke"'
-        )
-    entry = resolve(session.context, plain[0], ("account",))
-    given = {}
-    if len(plain) == 2:
-        name = split_full_name(plain[1], session.charter.particles)
-        given = {"given": name.given, "middle": name.middle, "surname": name.surname, "generation": name.generation}
-    given |= {a.field: a.values[0] if a.values else "" for a in typed}
-    edit = Renamer(session.context).rename(entry, given, keep, alias=not session.args.no_alias)
-    return carry_out(session, [edit], verb=NAME)
+    args = session.args
+    plain, typed = options.split(session, args.words)
+    if not plain or len(plain) > 2:
+        remedy = 'vandrel rename alund surname=Brekke, or "Anna Brekke"'
+        raise VandrelError(Code.USAGE, "who gets which name?", remedy=remedy)
+    fields = {assignment.field: next(iter(assignment.values), "") for assignment in typed}
+    keep = [name.strip() for name in args.keep.split(",") if name.strip()]
+    request = RenameRequest(plain[0], "".join(plain[1:]), fields, keep, not args.no_alias)
+    return rename(session.context, request)

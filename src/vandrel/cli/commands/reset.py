@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from vandrel.cli import selection
+from vandrel.cli import options
 from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.proposal import Proposal
 
 NAME = "reset"
 HELP = "give a new password, to be changed at the next logon, and unlock"
@@ -22,7 +26,8 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    selection.add_names(parser)
+    """Add its options."""
+    options.add_names(parser)
     parser.add_argument(
         "--password", choices=("generate", "ask", "-"), default="generate",
         help="where it comes from (default: generate; - reads it from standard input)",
@@ -31,14 +36,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
 
 
-def run(session: Session) -> int:
-    from vandrel.cli.change import change
+def run(session: Session) -> Proposal:
+    """Hand the request on."""
     from vandrel.jobs.common.assignments import Assignment
+    from vandrel.jobs.common.edit_proposal import edit_all
+    from vandrel.jobs.common.selection import select
 
-    args = session.args
-    entries = selection.chosen(session, args.names, ("account",))
+    context, args = session.context, session.args
+    chosen = select(context, options.selection(session, args.names), ("account",))
     given = [
         Assignment("password", "=", (args.password,)), Assignment("change", "=", ("no" if args.keep else "yes",)),
         Assignment("locked", "=", ("no",)),
     ]  # fmt: skip
-    return change(session, entries, given, NAME)
+    return edit_all(context, chosen, given, NAME)

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import argparse
+from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel.cli.commands.journal import number
-from vandrel.cli.session import Session, count, exit_code
+from vandrel.cli import options
+from vandrel.cli.session import Session
+from vandrel.intake.hand_out import must_be_possible
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
-
-    from vandrel.cli.passwords import HandOut
-    from vandrel.directory.entry import Entry
-    from vandrel.record.journal import Record
+    from vandrel.cli.present.json_output import Outcome
+    from vandrel.jobs.history.resume import OpenPassword
     from vandrel.secret import Secret
-    from vandrel.steps.runner import Report
+    from vandrel.steps.runner import Runner, RunResult
 
 NAME = "resume"
 HELP = "finish a job that was broken off"
@@ -32,142 +32,86 @@ WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("job", nargs="?", type=number, metavar="JOB", help="its number in the journal")
+    """Add its options."""
+    parser.add_argument("job", nargs="?", type=options.natural, metavar="JOB", help="its number in the journal")
     parser.add_argument("--hand-out", metavar="FILE", help="new passwords go here, where the first ones are lost")
     parser.add_argument("--recipient", metavar="KEY", default="", help="encrypt that hand-out to this age public key")
     parser.add_argument("--no-passwords", action="store_true", help="finish the rest where they are lost")
 
 
 def run(session: Session) -> int:
-    from vandrel.cli.passwords import HandOut
+    """Finish the job: this is the one command whose change was proposed before."""
+    from msgspec import structs
 
-    number = _chosen(session)
-    job = session.journal().job(number)
-    session.must_be_of_this_directory(job)
-    session.out.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
-    hand_out = HandOut(session, session.args.hand_out, session.args.recipient)
-    secrets, lost, owners = _passwords(session, number)
-    secrets |= _made_anew(session, number, lost, hand_out)
-    if session.args.dry_run:
-        session.out.note("Dry run: nothing was changed.")
+    from vandrel.cli.present.json_output import ResultData, encode, refusals_of
+    from vandrel.cli.present.passwords import HandOut
+    from vandrel.cli.present.proposals import exit_code, tell_result
+    from vandrel.errors import NOTE
+    from vandrel.jobs.history.resume import chosen_job, new_password, open_passwords, what_is_lost
+
+    args, terminal, context, runner = session.args, session.terminal, session.context, session.runner
+    session.must_have_journal()
+    job = chosen_job(runner, args.job or 0, context.directory.location)
+    terminal.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
+    hand_out = HandOut(session, args.hand_out, args.recipient)
+    passwords = open_passwords(context, runner, job.number, _kept(runner, job.number))
+    lost = [each for each in passwords if each.secret is None]
+    secrets = {str(each.entry.dn): each.secret for each in passwords if each.secret is not None}
+    if lost and not args.no_passwords and args.hand_out is None:
+        error = what_is_lost(lost, job.number)
+        if not args.dry_run:
+            raise error
+        terminal.findings(structs.replace(finding, severity=NOTE) for finding in error.findings)
+    elif lost and not args.no_passwords:
+        must_be_possible(Path(args.hand_out), args.recipient)
+        for each in lost:
+            secrets[str(each.entry.dn)] = secret = new_password(context, each.entry)
+            hand_out.add(each.entry.dn, partial(context.one, each.entry), secret)
+        terminal.note(_made_anew(lost))
+    if args.dry_run:
+        terminal.note("Dry run: nothing was changed.")
+        terminal.write(encode(ResultData(NAME, "dry run", 0, job=job.number)) if terminal.as_json else "")
         return 0
-    session.out.confirm("Finish it?", yes=session.args.yes)
-    report = hand_out.around(lambda: session.runner.resume(number, lambda record: secrets.get(record["dn"])))
-    assert report is not None
-    _take_back(session, report, owners)
-    session.report(report)
-    if session.out.as_json:
-        refused = [{"dn": dn, "why": str(error)} for dn, error in report.refused]
-        session.out.json(
-            {"command": "resume", "job": number, "planned": report.planned, "made": report.made, "refused": refused}
-        )
+    terminal.confirm("Finish it?", yes=args.yes)
+    result = hand_out.around(lambda: runner.resume(job.number, lambda record: secrets.get(record["dn"])))
+    assert result is not None
+    _leave_out(session, result, passwords)
+    tell_result(session, result)
+    code = exit_code(result)
+    if terminal.as_json:
+        outcome: Outcome = "done" if code == 0 else "done in part"
+        facts = {"planned": result.planned, "made": result.made}
+        data = ResultData(NAME, outcome, code, job=job.number, facts=facts, refused=refusals_of(result))
+        terminal.write(encode(data))
     else:
         hand_out.deliver()
-    return exit_code(report)
+    return code
 
 
-def _chosen(session: Session) -> int:
-    """The number of the job that was named, or of the only one that was broken off.
-
-    Raises:
-        VandrelError: ``not-found`` or ``ambiguous``.
-
-    """
-    from vandrel.errors import Code, VandrelError
-
-    if session.args.job is not None:
-        return int(session.args.job)
-    broken = [job for job in session.journal().broken() if job.directory == session.directory.location]
-    if not broken:
-        raise VandrelError(Code.NOT_FOUND, "no job was broken off", remedy="vandrel journal lists them all")
-    if len(broken) > 1:
-        numbers = ", ".join(str(job.number) for job in broken)
-        raise VandrelError(
-            Code.AMBIGUOUS, f"several jobs were broken off: {numbers}", remedy="name one: vandrel resume JOB"
-        )
-    return broken[0].number
-
-
-def _passwords(
-    session: Session, number: int
-) -> tuple[dict[str, Secret], list[tuple[Record, Entry]], dict[str, tuple[str, str]]]:  # fmt: skip
-    """The passwords that may not have been set, by the names of their accounts; and the accounts whose are lost.
-
-    They are taken from the hand-outs that the records name: they exist nowhere else. The last is the hand-out and the
-    logon name of each account.
-    """
-    from pathlib import Path
-
+def _kept(runner: Runner, job: int) -> dict[str, dict[str, Secret]]:
+    """The passwords of the hand-outs that the records of a job name: they exist nowhere else."""
     from vandrel.intake.hand_out import read
 
-    files: dict[str, dict[str, Secret]] = {"": {}}
-    found: dict[str, Secret] = {}
-    owners: dict[str, tuple[str, str]] = {}
-    lost = []
-    for record, entry in session.runner.passwords_in_doubt(number):
-        kept, login = str(record.get("kept", "")), session.context.one(entry, "login")
-        if kept not in files:
-            files[kept] = {slip.login: slip.secret for slip in read(Path(kept))}
-        owners[str(entry.dn)] = kept, login
-        secret = files[kept].get(login)
-        if secret is not None:
-            found[str(entry.dn)] = secret
-        else:
-            lost.append((record, entry))
-    return found, lost, owners
+    names = {str(record["kept"]) for record, _ in runner.passwords_in_doubt(job) if record.get("kept")}
+    return {name: {slip.login: slip.secret for slip in read(Path(name))} for name in names}
 
 
-def _take_back(session: Session, report: Report, owners: Mapping[str, tuple[str, str]]) -> None:
-    """Take what was not set out of the hand-out of the job."""
-    from pathlib import Path
+def _made_anew(lost: list[OpenPassword]) -> str:
+    from vandrel.jobs.common.report import count
 
+    sheets = sorted({Path(each.hand_out).name for each in lost if each.hand_out})
+    void = f"; what {' and '.join(sheets)} has for them is void" if sheets else ""
+    return f"New passwords for {count(len(lost), 'account')}{void}."
+
+
+def _leave_out(session: Session, result: RunResult, passwords: list[OpenPassword]) -> None:
+    """Take what was not set out of the hand-outs of the job."""
     from vandrel.intake.hand_out import leave_out
 
+    by_dn = {each.entry.dn: each for each in passwords}
     void: dict[str, set[str]] = {}
-    for dn in report.lost | report.unset:
-        kept, login = owners.get(str(dn), ("", ""))
-        void.setdefault(kept, set()).add(login)
-    for kept, logins in void.items():
-        if kept:
-            leave_out(Path(kept), logins, session.charter.document.organization)
-
-
-def _made_anew(
-    session: Session, number: int, lost: Sequence[tuple[Record, Entry]], hand_out: HandOut
-) -> dict[str, Secret]:  # fmt: skip
-    """New passwords in place of those that are lost, put into a hand-out.
-
-    Raises:
-        VandrelError: ``usage`` where nobody said what to do about them.
-
-    """
-    from functools import partial
-    from pathlib import Path
-
-    from vandrel.charter.passwords import generate
-    from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-    from vandrel.intake.hand_out import must_be_possible
-    from vandrel.jobs.common.edit import password_rules
-
-    args, context = session.args, session.context
-    if not lost or args.no_passwords:
-        return {}
-    sheets = sorted({Path(str(record["kept"])).name for record, _ in lost if record.get("kept")})
-    if args.hand_out is None:
-        where = f"cannot be read from {' and '.join(sheets)}" if sheets else "stand in no record"
-        what = f"{count(len(lost), 'password')} may not have been set, and {where}"
-        remedy = f"vandrel resume {number} --hand-out FILE makes new ones; --no-passwords finishes the rest"
-        if not args.dry_run:
-            raise VandrelError(Code.USAGE, what, where=Location(job=number), remedy=remedy)
-        session.out.findings([Finding(Code.USAGE, what, Location(job=number), remedy, severity=NOTE)])
-        return {}
-    must_be_possible(Path(args.hand_out), args.recipient)
-    made = {}
-    for _, entry in lost:
-        value = partial(context.one, entry)
-        secret = generate(password_rules(context, entry), [value(name) for name in ("given", "surname", "login")])
-        hand_out.add(entry.dn, value, secret)
-        made[str(entry.dn)] = secret
-    void = f"; what {' and '.join(sheets)} has for them is void" if sheets else ""
-    session.out.note(f"New passwords for {count(len(lost), 'account')}{void}.")
-    return made
+    for dn in result.lost | result.unset:
+        if (each := by_dn.get(dn)) is not None and each.hand_out:
+            void.setdefault(each.hand_out, set()).add(each.login)
+    for name, logins in void.items():
+        leave_out(Path(name), logins, session.charter.document.organization)

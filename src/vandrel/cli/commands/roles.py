@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.report import Report
 
 NAME = "roles"
 HELP = "administrative roles, and who holds which"
@@ -20,30 +24,12 @@ WRITES = False
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
     parser.add_argument("roles", nargs="*", metavar="ROLE", help="only these roles")
 
 
-def run(session: Session) -> int:
-    from vandrel.errors import Code, Location, VandrelError
-    from vandrel.jobs.accounts.roles import find_owners
-    from vandrel.text.nearest import did_you_mean
+def run(session: Session) -> Report:
+    """Hand the request on."""
+    from vandrel.jobs.accounts.roles import RolesRequest, list_roles
 
-    context, roles = session.context, session.charter.document.roles
-    for name in session.args.roles:
-        if name not in roles:
-            remedy = did_you_mean(name, roles) or f"there are: {', '.join(roles) or 'none'}"
-            raise VandrelError(
-                Code.NOT_FOUND, f"the charter has no role {name!r}", where=Location(text=name), remedy=remedy
-            )
-    chosen = {name: roles[name] for name in session.args.roles or roles}
-    held = {name: [context.label(entry) for entry in find_owners(context, name)] for name in chosen}
-    if session.out.as_json:
-        found = [{"role": n, "about": r.about, "groups": r.groups, "held": held[n]} for n, r in chosen.items()]
-        session.out.json({"command": NAME, "roles": found})
-        return 0
-    rows = [(name, ", ".join(held[name]) or "nobody", ", ".join(r.groups), r.about) for name, r in chosen.items()]
-    if rows:
-        session.out.table(("role", "held by", "groups", "about"), rows)
-    else:
-        session.out.note("The charter has no roles: write some under the key roles.")
-    return 0
+    return list_roles(session.context, RolesRequest(session.args.roles))

@@ -13,7 +13,7 @@ PASSWORD_LASTS = 0x10000
 LOCKED = 0x0010
 
 _SCOPES = {"global": 0x2, "domain-local": 0x4, "universal": 0x8}
-_SECURITY = 0x80000000
+SECURITY = 0x80000000
 
 
 def with_flag(value: int, flag: int, wanted: bool) -> int:
@@ -22,12 +22,12 @@ def with_flag(value: int, flag: int, wanted: bool) -> int:
 
 def group_type(purpose: str, scope: str) -> str:
     """The number for a purpose (``security``, ``distribution``) and a scope: signed, in 32 bits."""
-    bits = _SCOPES[scope] | (_SECURITY if purpose == "security" else 0)
-    return str(bits - (1 << 32) if bits & _SECURITY else bits)
+    bits = _SCOPES[scope] | (SECURITY if purpose == "security" else 0)
+    return str(bits - (1 << 32) if bits & SECURITY else bits)
 
 
 def purpose_of(group_type: str) -> str:
-    return "security" if int(group_type) & _SECURITY else "distribution"
+    return "security" if int(group_type) & SECURITY else "distribution"
 
 
 def scope_of(group_type: str) -> str:

@@ -292,8 +292,7 @@ class Writer:
         found: Data = {}
         for name, number in self._index.references.items():
             rows = self._db.execute(
-                f"SELECT dn {_OF_ENTRY} WHERE entry = ? AND attribute = ? LIMIT 2",
-                (entry, number),
+                f"SELECT dn {_OF_ENTRY} WHERE entry = ? AND attribute = ? LIMIT 2", (entry, number)
             ).fetchall()
             if rows:
                 found[name] = [row[0] for row in rows]

@@ -76,6 +76,7 @@ def diagnostic(error: ldap.LDAPError) -> str:
 
 def in_words(error: ldap.LDAPError, where: Location) -> DirectoryError:
     """A server's refusal as an error of ours."""
+    code: Code
     code, what, remedy = _MEANINGS.get(type(error), (Code.REFUSED, f"the server refuses: {type(error).__name__}", ""))
     info = diagnostic(error)
     numbered = _CODE.match(info)
@@ -87,7 +88,7 @@ def in_words(error: ldap.LDAPError, where: Location) -> DirectoryError:
         code, what, remedy = Code.PASSWORD, "the password breaks a rule of the server", "choose another"
     elif isinstance(error, ldap.OTHER) and _is_full(info):
         code, what, remedy = (
-            "disk-full",
+            Code.DISK_FULL,
             "the server can store no more",
             "tell whoever runs it: disk or database is full",
         )

@@ -15,7 +15,7 @@ from vandrel.directory.schema.definitions import (
     attribute_type,
     object_class,
 )
-from vandrel.errors import NOTE, NOWHERE, STOP, Code, Finding, Location, are_fatal
+from vandrel.errors import NOWHERE, Code, Finding, Location
 from vandrel.text.string_prep import fold, prepare, prepare_all, prepare_fragment
 
 __all__ = ["AttributeType", "Attributes", "ObjectClass", "Schema", "shipped_definitions"]

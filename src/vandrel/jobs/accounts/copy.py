@@ -1,4 +1,4 @@
-"""Copying an account: what comes along, what the charter works out anew, what stays behind and why."""
+"""Copying an account: what is copied, what the charter works out anew, what stays behind and why."""
 
 from __future__ import annotations
 
@@ -6,16 +6,20 @@ from collections.abc import Mapping, Sequence
 
 from msgspec import Struct, structs
 
-from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Location, VandrelError
-from vandrel.fields import ACCOUNT, FIELDS, NAMED, Shape
-from vandrel.jobs.accounts.create import PLACE, Creator
-from vandrel.objects.context import Context
+from vandrel.fields import ACCOUNT, NAMED, Shape
+from vandrel.jobs.accounts.create import PLACE, Creator, name_parts
+from vandrel.jobs.accounts.propose import propose_accounts
 from vandrel.jobs.common.draft import Draft
+from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.report import Table
+from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.groups.membership import privileged_within
+from vandrel.objects.context import Context
+from vandrel.objects.view import ObjectView, shown_values
 
-#: What comes along where the charter says nothing: what people of one place and post share.
-SHARED = (
+#: The fields that are copied where the charter says nothing: what people of one place and post share.
+COPIED_FIELDS = (
     "language", "company", "department", "site", "office", "category", "manager", "sponsor", "street", "postcode",
     "province", "country", "fax", "hours", "machines", "password-fixed", "password-never-expires",
 )  # fmt: skip
@@ -23,12 +27,12 @@ SHARED = (
 _OWN = frozenset({"given", "middle", "surname", "generation", "initials"})
 #: Known by itself, and so not worth a line.
 _SILENT = frozenset(
-    {"kind", "password", "enabled", "change", "locked", "groups", "members", "purpose", "scope", "primary"}
+    {"kind", "password", "enabled", "change", "locked", "groups", "roles", "members", "purpose", "scope", "primary"}
 )
 
 
 class LeftOut(Struct, frozen=True):
-    """A field that does not come along, its values, and why."""
+    """A field that is not copied, its values, and why."""
 
     field: str
     values: tuple[str, ...]
@@ -42,58 +46,96 @@ class Copy(Struct):
     left_out: list[LeftOut]
 
 
+class NewPerson(Struct, frozen=True):
+    """For whom a copy is made: the full name, and fields as typed."""
+
+    name: str
+    fields: Mapping[str, Sequence[str]] = {}
+
+
+class CopyRequest(Struct, frozen=True):
+    """The account to copy, as typed; for whom; and whether memberships that carry power are copied."""
+
+    source: str
+    people: Sequence[NewPerson]
+    with_power: bool = False
+
+
+def copy(context: Context, request: CopyRequest) -> Proposal:
+    """Propose copies of one account.
+
+    Raises:
+        VandrelError: ``unknown-kind``, ``unknown-field``, or what resolving the source raises.
+
+    """
+    source = ObjectView(context, resolve(context, request.source, (ACCOUNT,)))
+    copier = Copier(source, with_power=request.with_power)
+    copies = []
+    for person in request.people:
+        fields = {name: (value,) for name, value in name_parts(context, person.name).items()} | dict(person.fields)
+        copies.append(copier.copy({name: values for name, values in fields.items() if name != "password"}))
+    rows = dict.fromkeys(
+        (item.field, ", ".join(shown_values(context.fields[item.field], item.values)), item.why)
+        for each in copies
+        for item in each.left_out
+    )
+    choice = next((p.fields["password"][0] for p in request.people if p.fields.get("password")), "")
+    logins = ", ".join(each.draft.value("login") for each in copies)
+    title = f"copy {context.one(source.entry, 'login')} to {logins}"
+    table = Table("stays_behind", "Stays behind", ("field", "value", "why"), list(rows))
+    return propose_accounts(context, [each.draft for each in copies], choice, title, "copy", [table])
+
+
 class Copier:
     """Works out copies of one account; names given to one are taken for the next."""
 
-    def __init__(self, context: Context, source: Entry, *, privileged: bool = False) -> None:
-        """Take the source; with `privileged`, memberships that carry power come along as well.
+    def __init__(self, source: ObjectView, *, with_power: bool = False) -> None:
+        """Take the source.
 
         Raises:
             VandrelError: ``unknown-kind`` where the charter does not know how such an account is made.
 
         """
-        self._context = context
+        self._context = source.context
         self._source = source
-        self._privileged = privileged
-        self._kind = context.one(source, "kind")
-        if self._kind not in context.charter.document.kinds:
+        self._with_power = with_power
+        self._kind = self._context.one(source.entry, "kind")
+        if self._kind not in self._context.charter.document.kinds:
             raise VandrelError(
-                Code.UNKNOWN_KIND,
-                f"{context.label(source)} is of no kind of the charter, so no rule makes one like it",
-                where=Location(field="kind"),
-                remedy="give it one: vandrel edit NAME kind=...",
-            )
-        self._creator = Creator(context, context.charter.today())
-        self._fields = tuple(context.charter.document.copies or SHARED)
+                Code.UNKNOWN_KIND, f"{source.label} is of no kind of the charter, so no rule makes one like it",
+                where=Location(field="kind"), remedy="give it one: vandrel edit NAME kind=...",
+            )  # fmt: skip
+        self._creator = Creator(self._context, self._context.charter.today())
+        self._fields = tuple(self._context.charter.document.copies or COPIED_FIELDS)
 
     def copy(self, given: Mapping[str, Sequence[str]]) -> Copy:
         """Work out one copy; what is given goes before what the source has."""
-        context, read = self._context, self._context.dialect.read
-        known = {name: read(self._source, name) for name, field in FIELDS.items() if ACCOUNT in field.on}
+        known = {field.name: self._source.raw(field.name) for field in self._source.fields() if field.name != "groups"}
         taken = {name: tuple(known[name]) for name in self._fields if known.get(name) and name not in given}
+        resolved = {n: v for n, v in taken.items() if self._context.fields[n].shape is Shape.REFERENCE}
         groups, left = self._groups()
-        wanted = {**taken, **given}
-        wanted.setdefault(PLACE, (context.place(self._source.dn.parent),))
+        wanted = {**{n: v for n, v in taken.items() if n not in resolved}, **given}
+        wanted.setdefault(PLACE, (self._source.place,))
         wanted["groups"] = (*given.get("groups", ()), *groups)
-        draft = self._creator.draft(self._kind, wanted)
-        where = context.label(self._source)
+        draft = self._creator.draft(self._kind, wanted, resolved)
+        rule = f"copied from {self._source.label}"
         for name in (*taken, *(() if PLACE in given else (PLACE,))):
             if name in draft.derived:
-                draft.derived[name] = structs.replace(draft.derived[name], rule=f"copied from {where}")
+                draft.derived[name] = structs.replace(draft.derived[name], rule=rule)
         if "groups" in draft.derived and groups:
-            rule = draft.derived["groups"].rule.replace("typed", f"copied from {where}")
-            draft.derived["groups"] = structs.replace(draft.derived["groups"], rule=rule)
-        return Copy(draft, [*left, *self._left_out(known, set(wanted), draft)])
+            said = draft.derived["groups"].rule.replace("typed", rule)
+            draft.derived["groups"] = structs.replace(draft.derived["groups"], rule=said)
+        return Copy(draft, [*left, *self._left_out(known, {*wanted, *resolved}, draft)])
 
     def _groups(self) -> tuple[tuple[str, ...], list[LeftOut]]:
         """The groups to join, by their full names, and those that stay behind."""
-        context, join, left = self._context, [], []
-        primary = set(context.dialect.read(self._source, "primary"))
-        for group in context.directory.search(context.charter.base, where=context.dialect.groups_filter(self._source)):
-            power = privileged_within(context, group)
+        join, left = [], []
+        primary = set(self._source.raw("primary"))
+        for group in self._source.groups:
+            power = privileged_within(self._context, group)
             if str(group.dn) in primary:
                 continue  # every account gets one of its own accord
-            if power and not self._privileged:
+            if power and not self._with_power:
                 reach = "; ".join(far if name == group.dn.name else f"{name}, {far}" for name, far in power)
                 why = f"it carries power: {reach} (--privileged takes it along)"
                 left.append(LeftOut("groups", (group.dn.name,), why))
@@ -102,14 +144,15 @@ class Copier:
         return tuple(sorted(join)), left
 
     def _left_out(self, known: Mapping[str, list[str]], wanted: set[str], draft: Draft) -> list[LeftOut]:
-        found = []
+        left = []
         for name, values in known.items():
-            if not values or name in wanted or name in _SILENT or FIELDS[name].shape is Shape.SECRET:
+            shape = self._context.fields[name].shape
+            if not values or name in wanted or name in _SILENT or shape is Shape.SECRET:
                 continue
             if name in NAMED or name in _OWN:
                 continue  # worked out anew, or the person's own: the new ones stand in the draft
-            if FIELDS[name].shape is Shape.FLAG and values == ["no"]:
+            if shape is Shape.FLAG and values == ["no"]:
                 continue
             why = "worked out anew" if name in draft.derived else "the person's own"
-            found.append(LeftOut(name, tuple(values), why))
-        return found
+            left.append(LeftOut(name, tuple(values), why))
+        return left

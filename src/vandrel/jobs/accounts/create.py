@@ -20,14 +20,15 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare
 from vandrel.directory.place import Place
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT, FIELDS, GROUP, NAMED, Shape
-from vandrel.fields import field as field_named
-from vandrel.jobs.common import field_values as given_values
-from vandrel.objects.context import Context
+from vandrel.fields import ACCOUNT, GROUP, NAMED, Shape
+from vandrel.jobs.common import field_values
 from vandrel.jobs.common.directory_index import DirectoryIndex
-from vandrel.jobs.common.draft import Alike, Derived, Draft
+from vandrel.jobs.common.draft import BatchDraft, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.new_object import new_object_steps
 from vandrel.jobs.common.resolve import resolve
+from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import new_values
 from vandrel.secret import Secret
 from vandrel.steps.step import Add, Password, Set, Step
 from vandrel.text import people
@@ -38,8 +39,6 @@ PLACE = "place"
 
 #: Fields whose values are hardly ever those of anybody else: not worth remembering.
 _OF_ONE = frozenset(("number", "surname", "phone", "mobile", "alias", "notes", "photo", "street", "home-phone"))
-
-_EMPTY = dict.fromkeys(FIELDS, "")
 
 
 class _Coming(Struct, eq=False):
@@ -71,7 +70,12 @@ class Creator:
         self._places: dict[tuple[str, ...], Place] = {}
 
     def draft(
-        self, kind_name: str, given: Mapping[str, Sequence[str]], resolved: Mapping[str, Sequence[str]] | None = None
+        self,
+        kind_name: str,
+        given: Mapping[str, Sequence[str]],
+        resolved: Mapping[str, Sequence[str]] | None = None,
+        *,
+        literal: bool = False,
     ) -> Draft:
         """Work out one account.
 
@@ -79,6 +83,7 @@ class Creator:
             kind_name: a kind of account in the charter.
             given: fields as typed, ``place`` included; names in them are resolved here.
             resolved: fields whose values are names in full already, and need not exist yet.
+            literal: whether braces in values are text, and no patterns.
 
         Raises:
             VandrelError: ``unknown-kind``, ``unknown-field``.
@@ -88,11 +93,11 @@ class Creator:
         if kind_name not in self._rules:
             self._rules[kind_name] = self._context.password_rules(kind_name)
         draft = Draft(kind_name, rules=self._rules[kind_name])
-        self._given(draft, given)
+        self._given(draft, given, literal=literal)
         for name, values in (resolved or {}).items():
             draft.derived[name] = Derived(name, tuple(values), "typed")
         self._defaults(draft, kind)
-        faulty = {finding.where for finding in draft.findings}
+        faulty = {finding.where.field for finding in draft.findings}
         draft.missing = [name for name in kind.requires if not draft.value(name) and name not in faulty]
         draft.findings += [
             Finding(
@@ -105,13 +110,14 @@ class Creator:
         ]
         self._place(draft, kind, given)
         self._names(draft, kind_name)
+        self._patterns(draft)
         self._memberships(draft, kind, given.get("groups", ()))
         for name, derived in draft.derived.items():
-            if name in FIELDS:
+            if name in self._context.fields:
                 draft.findings += self._check(name, derived)
         kept = draft.values()
         demanded = kept.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
-        draft.findings += given_values.contradictions({**kept, "change": demanded})
+        draft.findings += field_values.contradictions({**kept, "change": demanded})
         draft.findings += self._context.not_kept(ACCOUNT, {**kept, "change": demanded}, given)
         draft.findings = list(dict.fromkeys(draft.findings))
         draft.seen = (0, {})  # of a hundred thousand drafts, that would be most of the memory
@@ -130,9 +136,9 @@ class Creator:
             return [found] if found else []
         key = (name, derived.values)
         if name in _OF_ONE:
-            return given_values.check(self._context, FIELDS[name], derived.values, ACCOUNT)
+            return field_values.check(self._context, self._context.fields[name], derived.values, ACCOUNT)
         if key not in self._checked:
-            self._checked[key] = given_values.check(self._context, FIELDS[name], derived.values, ACCOUNT)
+            self._checked[key] = field_values.check(self._context, self._context.fields[name], derived.values, ACCOUNT)
         return self._checked[key]
 
     def _fill(self, pattern: str, values: Mapping[str, str]) -> str:
@@ -149,19 +155,33 @@ class Creator:
 
     # --- the values
 
-    def _given(self, draft: Draft, given: Mapping[str, Sequence[str]]) -> None:
+    def _given(self, draft: Draft, given: Mapping[str, Sequence[str]], *, literal: bool) -> None:
         for name, texts in given.items():
             if name in (PLACE, "password") or not texts:
                 continue
-            known = field_named(name, ACCOUNT)
+            known = self._context.fields.named(name, ACCOUNT)
             if known.shape is Shape.MEMBERSHIPS:
                 continue  # joined when the kind's own groups are known
+            if not literal and known.name not in NAMED and any("{" in text for text in texts):
+                draft.patterns[name] = tuple(texts)
+                continue
             try:
-                read = given_values.read(self._context, known, texts, ACCOUNT)
+                read = field_values.read(self._context, known, texts, ACCOUNT)
             except VandrelError as error:
                 draft.findings += error.findings
                 continue
             draft.derived[name] = Derived(name, tuple(read), "typed")
+
+    def _patterns(self, draft: Draft) -> None:
+        """Values that were typed as patterns, as ``web=https://x.example/{login}``, once the names are there."""
+        for name, texts in draft.patterns.items():
+            try:
+                filled = [self._fill(text, self._values(draft)) for text in texts]
+                read = field_values.read(self._context, self._context.fields[name], filled, ACCOUNT)
+            except VandrelError as error:
+                draft.findings += error.findings
+                continue
+            draft.derived[name] = Derived(name, tuple(read), f"typed: {', '.join(texts)}")
 
     def _set(self, draft: Draft, name: str, value: str, rule: str) -> None:
         if value and name not in draft.derived:
@@ -199,12 +219,7 @@ class Creator:
         """What patterns see: the first value of each field, and what is computed; what is missing is empty."""
         seen, found = draft.seen
         if not found:
-            charter = self._context.charter
-            kind = charter.document.kinds[draft.kind]
-            found |= _EMPTY | {
-                "suffix": kind.suffix or charter.document.suffixes[0], "domain": charter.domain,
-                "year": str(self._today.year),
-            }  # fmt: skip
+            found |= new_values(self._context, {}, draft.kind)
         if seen < len(draft.derived):  # values are added, and never changed
             for name, derived in islice(draft.derived.items(), seen, None):
                 if derived.values:
@@ -230,8 +245,8 @@ class Creator:
                 rule = f"kind {draft.kind}: {kind.place}"
                 draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
         except VandrelError as error:
-            known = {finding.where for finding in draft.findings}
-            draft.findings += [finding for finding in error.findings if finding.where not in known]
+            known = {finding.where.field for finding in draft.findings}
+            draft.findings += [finding for finding in error.findings if finding.where.field not in known]
             return
         if not self._unit(draft.place)[1]:
             designed = self._context.charter.designed(draft.place) is not None
@@ -278,7 +293,7 @@ class Creator:
         for target in typed:
             if target not in misshapen:
                 self._check_given(draft, target)
-        at_fault = misshapen | {finding.where for finding in draft.findings}
+        at_fault = misshapen | {finding.where.field for finding in draft.findings}
         for target, rule, tied in self.order(kind, typed):
             if at_fault and rule.fields() & at_fault:
                 continue  # built from something that is at fault itself: that is said once
@@ -287,7 +302,7 @@ class Creator:
                 choice = rule.choose(values, partial(self.why, draft, values, target, tied=tied))
             except VandrelError as error:
                 self._no_name(draft, target, error)
-                at_fault |= {finding.where for finding in draft.findings}
+                at_fault |= {finding.where.field for finding in draft.findings}
                 continue
             self._take(draft, target, choice, rule.source, len(rule.rungs))
         if "name" in draft.derived and draft.place and draft.dn is None:
@@ -420,7 +435,9 @@ def _ends(ends: int | str | None) -> str:
     return f"{ends} days from today" if isinstance(ends, int) else f"the next {ends}"
 
 
-def steps(context: Context, drafts: Sequence[tuple[Draft | Alike, Secret | None]], kept: str = "") -> list[Step]:
+def account_steps(
+    context: Context, drafts: Sequence[tuple[Draft | BatchDraft, Secret | None]], kept: str = ""
+) -> list[Step]:
     """The steps that make the accounts: all of them, then their passwords, then one step for each group.
 
     `kept` names the hand-out where generated passwords stand.
@@ -439,7 +456,7 @@ def steps(context: Context, drafts: Sequence[tuple[Draft | Alike, Secret | None]
         last = wanted and context.dialect.enables_last
         if not wanted or last:
             fields["enabled"] = ("no",)
-        made = context.adding(ACCOUNT, draft.dn, fields)
+        made = new_object_steps(context, ACCOUNT, draft.dn, fields)
         adds += made
         if secret is not None:
             passwords.append(Password(draft.dn, secret, _must_change(draft), kept if secret.generated else ""))
@@ -452,7 +469,31 @@ def steps(context: Context, drafts: Sequence[tuple[Draft | Alike, Secret | None]
     return [*adds, *passwords, *enabled, *joins]
 
 
-def _must_change(draft: Draft | Alike) -> bool:
+def _must_change(draft: Draft | BatchDraft) -> bool:
     if said := draft.value("change"):
         return said == "yes"
     return bool(draft.rules and draft.rules.rules["change"].value)
+
+
+class AccountRequest(Struct, frozen=True):
+    """A new account.
+
+    Attributes:
+        kind: a kind of account in the charter.
+        name: the full name, as typed; empty where its parts are among the fields.
+        fields: the values of fields, as typed, ``place``, ``groups`` and ``password`` among them.
+
+    """
+
+    kind: str
+    name: str = ""
+    fields: Mapping[str, Sequence[str]] = {}
+
+
+def name_parts(context: Context, name: str) -> dict[str, str]:
+    """The parts of a full name that was typed; those that are empty are left out."""
+    if not name:
+        return {}
+    parts = people.split_full_name(name, context.charter.particles)
+    values = {"given": parts.given, "middle": parts.middle, "surname": parts.surname, "generation": parts.generation}
+    return {field: value for field, value in values.items() if value}

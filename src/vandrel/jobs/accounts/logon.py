@@ -94,9 +94,9 @@ def _too_old(context: Context, entry: Entry) -> str:
     if not context.dialect.password_layers(entry):
         return ""
     known = ages(context, entry, context.password_rules(context.one(entry, "kind"), entry))
-    if known.old is None or known.source.startswith(_OURS) or known.old > datetime.now(UTC):
+    if known.expires is None or known.source.startswith(_OURS) or known.expires > datetime.now(UTC):
         return ""
-    return known.old.astimezone(context.charter.zone).date().isoformat()
+    return known.expires.astimezone(context.charter.zone).date().isoformat()
 
 
 def _first(context: Context, entry: Entry) -> str:

@@ -18,8 +18,8 @@ class PasswordAge(Struct, frozen=True):
     """
 
     set: datetime | None = None
-    minimum_age: datetime | None = None
-    old: datetime | None = None
+    changeable: datetime | None = None
+    expires: datetime | None = None
     source: str = ""
 
 

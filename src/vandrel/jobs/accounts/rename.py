@@ -1,32 +1,119 @@
-"""Renaming a person: every name that follows from the new ones, old and new side by side."""
+"""Renaming a person, and handing an account over: every name that follows from the new ones."""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import partial
 
+from msgspec import Struct
+
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT, FIELDS, NAMED, Shape
+from vandrel.fields import ACCOUNT, NAMED
+from vandrel.jobs.accounts.create import name_parts
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Edit, Editor
+from vandrel.jobs.common.edit_proposal import propose
 from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.resolve import resolve
+from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import entry_values
 from vandrel.text import people
+from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
 
 #: What a person's names are made of.
 PARTS = ("given", "middle", "surname", "generation")
-#: Fields that are looked through for what still carries an old name.
-_CARRIERS = ("web", "notes", "room", "office", "machines")
+#: Fields that are looked through for what still has an old name in it.
+_CARRIERS = ("web", "home", "profile", "script", "notes", "room", "office", "machines", "phone", "recovery-mail")
+
+
+class RenameRequest(Struct, frozen=True):
+    """New names for a person.
+
+    Attributes:
+        name: whose, as typed.
+        new_name: the new full name, as typed; empty where its parts are among the fields.
+        fields: new parts of the name, and names that are typed and not worked out.
+        keep: names that stay as they are.
+        with_alias: whether the old mail address stays as a further one.
+
+    """
+
+    name: str
+    new_name: str = ""
+    fields: Mapping[str, str] = {}
+    keep: Sequence[str] = ()
+    with_alias: bool = True
+
+
+class HandoverRequest(Struct, frozen=True):
+    """An account that passes to a successor.
+
+    Attributes:
+        name: whose, as typed.
+        successor: the successor's full name, as typed; empty where its parts are among the assignments.
+        assignments: parts of the name, names that are typed, and other fields.
+        password: where the new password comes from.
+        with_alias: whether mail to the predecessor's address arrives as well.
+
+    """
+
+    name: str
+    successor: str = ""
+    assignments: Sequence[Assignment] = ()
+    password: str = "generate"
+    with_alias: bool = False
+
+
+def rename(context: Context, request: RenameRequest) -> Proposal:
+    """Propose new names by the charter.
+
+    Raises:
+        VandrelError: ``usage`` for what is no name of a person; what resolving and `Renamer.rename` raise.
+
+    """
+    known = (*PARTS, *NAMED)
+    if strange := [name for name in (*request.keep, *request.fields) if name not in known]:
+        remedy = did_you_mean(strange[0], known) or f"the names are: {', '.join(known)}"
+        what = f"{strange[0]} is no name of a person"
+        raise VandrelError(Code.USAGE, what, where=Location(field=strange[0]), remedy=remedy)
+    if not request.new_name and not request.fields:
+        remedy = 'vandrel rename alund surname=Brekke, or "Anna Brekke"'
+        raise VandrelError(Code.USAGE, "who gets which name?", remedy=remedy)
+    entry = resolve(context, request.name, (ACCOUNT,))
+    given = dict.fromkeys(PARTS, "") | name_parts(context, request.new_name) if request.new_name else {}
+    edit = Renamer(context).rename(entry, given | dict(request.fields), request.keep, alias=request.with_alias)
+    return propose(context, [edit], (), "rename")
+
+
+def handover(context: Context, request: HandoverRequest) -> Proposal:
+    """Propose that an account passes to a successor: new names and password, same identity, groups and rights.
+
+    Raises:
+        VandrelError: ``usage`` where nobody is named; what resolving and `Renamer.rename` raise.
+
+    """
+    names = {a.field: a.values[0] if a.values else "" for a in request.assignments if a.field in (*PARTS, *NAMED)}
+    if not request.successor and "surname" not in names:
+        remedy = 'vandrel handover hbrekke "Tuva Solberg" number=2099'
+        raise VandrelError(Code.USAGE, "whose account passes to whom?", remedy=remedy)
+    entry = resolve(context, request.name, (ACCOUNT,))
+    given = dict.fromkeys(PARTS, "") | name_parts(context, request.successor) | names
+    others = [assignment for assignment in request.assignments if assignment.field not in names]
+    edit = Renamer(context).rename(entry, given, alias=request.with_alias, others=others)
+    new = [Assignment("password", "=", (request.password,)), Assignment("change", "=", ("yes",))]
+    return propose(context, [edit], new, "handover")
 
 
 class Renamer:
     """Works out new names by the charter for people who exist."""
 
     def __init__(self, context: Context) -> None:
+        """Begin; names that are given to one person are taken for the next."""
         self._context = context
-        self._register = NameAllocator(context)
+        self._allocator = NameAllocator(context)
         self._editor = Editor(context)
 
     def rename(
@@ -59,18 +146,7 @@ class Renamer:
                 Code.UNKNOWN_KIND, f"{context.label(entry)} is of no kind of the charter, so no rule builds the names",
                 where=Location(field="kind"), remedy="set them one by one: vandrel edit NAME surname=... display=...",
             )  # fmt: skip
-        values = self._values(entry, kind)
-        changed = {name: value for name, value in given.items() if values.get(name, "") != value}
-        values |= changed
-        self._initials(entry, values, changed)
-        for target in self._in_order(kind):
-            if target in keep or target in given:
-                continue
-            rule = context.charter.naming(target, kind)
-            if rule.fields() & changed.keys():
-                new = rule.choose(values, partial(self._why, entry, target)).chosen.value
-                if new != values[target]:
-                    values[target] = changed[target] = new
+        changed = self._new_names(entry, kind, given, keep)
         assignments = [Assignment(name, "=", (value,) if value else ()) for name, value in changed.items()]
         old_mail = context.one(entry, "mail")
         if "mail" in changed and old_mail and alias and not context.dialect.why_not_kept("alias", ACCOUNT):
@@ -79,16 +155,27 @@ class Renamer:
         order = [*PARTS, "initials", *NAMED, "alias"]
         edit.differences.sort(key=lambda d: order.index(d.field) if d.field in order else len(order))
         # What was kept was kept on purpose.
-        edit.findings = [f for f in edit.findings if f.is_fatal or f.where not in PARTS]
+        edit.findings = [f for f in edit.findings if f.is_fatal or f.where.field not in PARTS]
         edit.findings += self._left_behind(entry, changed)
         return edit
 
-    def _values(self, entry: Entry, kind: str) -> dict[str, str]:
-        charter = self._context.charter
-        suffix = self._context.one(entry, "principal").rpartition("@")[2]
-        found = {name: self._context.one(entry, name) for name, f in FIELDS.items() if f.shape is not Shape.MEMBERSHIPS}
-        more = {"suffix": suffix or charter.document.kinds[kind].suffix or charter.domain, "domain": charter.domain}
-        return found | more | {"year": str(charter.today().year)}
+    def _new_names(
+        self, entry: Entry, kind: str, given: Mapping[str, str], keep: Collection[str]
+    ) -> dict[str, str]:  # fmt: skip
+        """The names that change, each after those that it is built from."""
+        values = entry_values(self._context, entry)
+        changed = {name: value for name, value in given.items() if values.get(name, "") != value}
+        values |= changed
+        self._initials(entry, values, changed)
+        for target in self._in_order(kind):
+            if target in keep or target in given:
+                continue
+            rule = self._context.charter.naming(target, kind)
+            if rule.fields() & changed.keys():
+                new = rule.choose(values, partial(self._why, entry, target)).chosen.value
+                if new != values[target]:
+                    values[target] = changed[target] = new
+        return changed
 
     def _initials(self, entry: Entry, values: dict[str, str], changed: dict[str, str]) -> None:
         """New initials, where the old ones were the first letters."""
@@ -111,18 +198,17 @@ class Renamer:
         """Why a name cannot be had; what the person has already can."""
         if target == "name":
             dn = entry.dn.parent.child(entry.dn.naming_attribute, value)
-            return "" if dn == entry.dn else self._register.why_sibling(dn)
-        return self._register.why_taken(target, value, entry.dn)
+            return "" if dn == entry.dn else self._allocator.why_sibling(dn)
+        return self._allocator.why_taken(target, value, entry.dn)
 
     def _left_behind(self, entry: Entry, changed: Mapping[str, str]) -> Iterator[Finding]:
-        """What still carries an old name, with the command that mends it."""
+        """What still has an old name in it, with the command that mends it."""
         old = {self._context.one(entry, name) for name in ("login", "surname") if name in changed} - {""}
         login = changed.get("login") or self._context.one(entry, "login")
         for name in _CARRIERS:
-            for value in self._context.dialect.read(entry, name) if ACCOUNT in FIELDS[name].on else ():
-                found = max((word for word in old if prepare(word) in prepare(value)), key=len, default="")
-                if found:
-                    what = f"{name} still has {found} in it: {value}"
-                    yield Finding(
-                        Code.REFUSED, what, Location(field=name), f"vandrel edit {login} {name}=...", severity=NOTE
-                    )
+            for value in self._context.dialect.read(entry, name):
+                word = max((word for word in old if prepare(word) in prepare(value)), key=len, default="")
+                if word:
+                    what = f"{name} still has {word} in it: {value}"
+                    remedy = f"vandrel edit {login} {name}=..."
+                    yield Finding(Code.REFUSED, what, Location(field=name), remedy, NOTE)

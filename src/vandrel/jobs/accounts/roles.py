@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Sequence
+
+from msgspec import Struct
 
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.report import Report
 from vandrel.objects.context import Context
+from vandrel.objects.view import roles_held
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
-
-
-def held(context: Context, groups: Iterable[str]) -> list[str]:
-    """The roles that membership in these groups makes up."""
-    present = {prepare(name) for name in groups}
-    roles = context.charter.document.roles
-    return [name for name, role in roles.items() if present.issuperset(map(prepare, role.groups))]
 
 
 def as_groups(context: Context, entry: Entry, assignment: Assignment) -> list[Assignment]:
@@ -37,8 +34,7 @@ def as_groups(context: Context, entry: Entry, assignment: Assignment) -> list[As
             raise VandrelError(
                 Code.NOT_FOUND, f"there is no role {name!r}", where=Location(field="roles"), remedy=remedy
             )
-    found = context.directory.search(context.charter.base, where=context.dialect.groups_filter(entry))
-    now = held(context, [group.dn.name for group in found])
+    now = roles_held(known, (group.dn.name for group in context.groups_of(entry)))
     given = list(assignment.values)
     if assignment.operator == "+=":
         then = [*now, *given]
@@ -51,7 +47,7 @@ def as_groups(context: Context, entry: Entry, assignment: Assignment) -> list[As
     return changes + ([Assignment("groups", "-=", tuple(dict.fromkeys(leave)))] if leave else [])
 
 
-def find_owners(context: Context, role: str) -> Iterator[Entry]:
+def holders_of(context: Context, role: str) -> Iterator[Entry]:
     """The accounts that hold a role: members of each of its groups, directly."""
     dialect, base, key = context.dialect, context.charter.base, context.directory.schema.key
     lists: list[set[object]] = []
@@ -64,3 +60,31 @@ def find_owners(context: Context, role: str) -> Iterator[Entry]:
     for entry in context.directory.search(base, where=dialect.filter_for(ACCOUNT)):
         if all(key("member", str(entry.dn)) in keys for keys in lists):
             yield entry
+
+
+class RolesRequest(Struct, frozen=True):
+    """Which roles to list; none named: all."""
+
+    roles: Sequence[str] = ()
+
+
+def list_roles(context: Context, request: RolesRequest) -> Report:
+    """List the administrative roles of the charter, and who holds which.
+
+    Raises:
+        VandrelError: ``not-found`` for a role that the charter does not have.
+
+    """
+    known = context.charter.document.roles
+    for name in request.roles:
+        if name not in known:
+            remedy = did_you_mean(name, known) or f"there are: {', '.join(known) or 'none'}"
+            what = f"the charter has no role {name!r}"
+            raise VandrelError(Code.NOT_FOUND, what, where=Location(text=name), remedy=remedy)
+    rows = [
+        (name, [context.label(entry) for entry in holders_of(context, name)] or ["nobody"], known[name].groups,
+         known[name].about)
+        for name in request.roles or known
+    ]  # fmt: skip
+    empty = [] if known else ["The charter has no roles: write some under the key roles."]
+    return Report("roles", ("role", "held by", "groups", "about"), rows, summary=empty)

@@ -10,8 +10,8 @@ from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.charter.naming import NamingRule
 from vandrel.charter.pattern import parse
 from vandrel.directory.entry import Entry
-from vandrel.fields import ACCOUNT, FIELDS, Shape
 from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import entry_values
 
 _G, _S = (
     ("{given", "{given 1", "{given 2", "{given 3", "{given first"),
@@ -71,7 +71,7 @@ def infer(context: Context, entries: Sequence[Entry], target: str) -> Inferred:
     named = [(entry, context.one(entry, target)) for entry in entries]
     named = [(entry, name) for entry, name in named if name]
     left = list(range(len(named)))
-    values = [fields_of(context, entry) for entry, _ in named]
+    values = [entry_values(context, entry) for entry, _ in named]
     rungs: list[Rung] = []
     while left and len(rungs) < _RUNGS:
         best, hits = _best(target, named, values, left, context)
@@ -111,12 +111,3 @@ def _best(
     best = max(patterns, key=lambda text: score[text][1])
     rule = score[best][0]
     return best, {index for index in left if rule.explain(named[index][1], values[index]) is not None}
-
-
-def fields_of(context: Context, entry: Entry) -> dict[str, str]:
-    """The fields of an account as patterns see them: the first value of each, empty where there is none."""
-    return {
-        name: context.one(entry, name)
-        for name, field in FIELDS.items()
-        if ACCOUNT in field.on and field.shape is Shape.TEXT
-    }

@@ -11,12 +11,12 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import Change
 from vandrel.fields import ACCOUNT, COMPUTER
-from vandrel.jobs.accounts.create import steps as account_steps
+from vandrel.jobs.accounts.create import account_steps
 from vandrel.jobs.bulk.roster import Line, State
-from vandrel.objects.context import Context
+from vandrel.jobs.common import create_object
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.edit import in_order
-from vandrel.jobs.groups import create_object
+from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.step import Add, Set, Step
 
@@ -31,7 +31,7 @@ class Batch(Struct):
     """
 
     steps: list[Step]
-    cut: int
+    barrier: int
     lines: list[Line]
     left_out: int = 0
 
@@ -57,9 +57,9 @@ def batches(
             made = [step for line in new if line.draft for step in _objects(context, line, object_type)]
         made = apart.creations(made)
         edits = list(apart.edits(in_order(context, [line.edit for line in chunk if line.edit is not None])))
-        cut = next((n for n, step in enumerate(made) if not _is_creation(step, known)), len(made))
+        barrier = next((n for n, step in enumerate(made) if not _is_creation(step, known)), len(made))
         if made or edits:
-            yield Batch([*made, *edits], cut, chunk, apart.left_out)
+            yield Batch([*made, *edits], barrier, chunk, apart.left_out)
     for start in range(0, len(apart.later), TOGETHER):
         yield Batch(apart.later[start : start + TOGETHER], 0, [], apart.left_out)
 
@@ -84,7 +84,7 @@ class _Apart:
     def __init__(self, context: Context, known: Keys[str], absent: Keys[str]) -> None:
         self._schema, self._known, self._absent = context.directory.schema, known, absent
         # Where a group must have a member, it has its members from birth.
-        self._at_creation = {"member"} if context.dialect.name == "standard" else set[str]()
+        self._at_creation = {"member"} if context.dialect.members_at_creation else set[str]()
         self.later: list[Step] = []
         self.left_out = 0
 

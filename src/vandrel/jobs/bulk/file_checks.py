@@ -8,9 +8,9 @@ from vandrel.errors import NOTE, Code, VandrelError
 from vandrel.fields import GROUP
 from vandrel.intake.description import Description
 from vandrel.intake.item import Cell, Item, Values, cells_of, firsts_of, named_in
-from vandrel.objects.context import Context
+from vandrel.jobs.common import create_object
 from vandrel.jobs.common.directory_index import Key
-from vandrel.jobs.groups import create_object
+from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare, prepare_all
 
 #: Fields in which hardly two people have the same.

@@ -15,12 +15,12 @@ from vandrel.charter.naming import NamingRule
 from vandrel.charter.value_columns import Many
 from vandrel.directory.dn import LEVEL
 from vandrel.errors import VandrelError
-from vandrel.fields import ACCOUNT, FIELDS, NAMED
+from vandrel.fields import ACCOUNT, NAMED
 from vandrel.intake.item import Item, cells_of
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.common import field_values as given_values
+from vandrel.jobs.common.draft import BatchDraft, Draft, SharedValues
 from vandrel.objects.context import Context
-from vandrel.jobs.common.draft import Alike, Draft, Shared
 from vandrel.text import people
 from vandrel.text.string_prep import prepare, prepare_all
 
@@ -67,7 +67,7 @@ class Names:
         """Work out the columns.
 
         Args:
-            house: where.
+            context: the charter and the directory.
             creator: who worked out the model, and knows which names are given.
             model: an account that these are like as far as naming rules see it.
             own: the fields of which each has a value of its own.
@@ -127,7 +127,7 @@ class Names:
         return first and rule.are_sound(column) and not (rule.reserved and any(map(rule.reserves, column.values)))
 
     def _is_fine(self, name: str, rule: NamingRule, value: str) -> bool:
-        field = FIELDS[name]
+        field = self._context.fields[name]
         sound = value == value.strip() and not rule.reserves(value)
         return sound and not given_values.check(self._context, field, (value,), ACCOUNT)
 
@@ -169,7 +169,7 @@ class GroupBatch:
         """Begin; the model has no findings."""
         assert model.dn is not None
         self._names, self._register = names, creator.register
-        self._shared = Shared(model, model.values(), names.own, {name: n for n, name in enumerate(names.own)})
+        self._shared = SharedValues(model, model.values(), names.own, {name: n for n, name in enumerate(names.own)})
         before = f"{model.dn.parent.key}{LEVEL}cn="
         self._siblings, self._held = creator.register.siblings(before), creator.register.held_siblings(before)
         self._claims = [(names.keys, self._siblings), *names.claims]
@@ -177,7 +177,7 @@ class GroupBatch:
             self._claims.append((names.keys, self._held))
         self._reserving = [(found[0].keys, found[0].given) for found in names.unique.values()]
 
-    def draft(self, number: int) -> Alike | None:
+    def draft(self, number: int) -> BatchDraft | None:
         """The account of one row, its names given to it; None where that takes the full way."""
         names = self._names
         if not names.sound[number]:
@@ -186,13 +186,13 @@ class GroupBatch:
         for keys, taken in self._claims:
             if keys[number] in taken:
                 return self._retry(number, own)
-        made = Alike(self._shared, own)
+        made = BatchDraft(self._shared, own)
         for keys, given in self._reserving:
             given[keys[number]] = made
         self._siblings.add(names.keys[number])
         return made
 
-    def _retry(self, number: int, own: tuple[str, ...]) -> Alike | None:
+    def _retry(self, number: int, own: tuple[str, ...]) -> BatchDraft | None:
         """The same where a name is taken: each name that is, and each built from one that changes, is chosen anew."""
         names = self._names
         if any(self._is_hit(number, target) for target in names.typed):
@@ -220,7 +220,7 @@ class GroupBatch:
             if name != values[target]:
                 changed.add(target)
                 values[target] = name
-        made = Alike(self._shared, tuple([values[name] for name in names.own]))
+        made = BatchDraft(self._shared, tuple([values[name] for name in names.own]))
         for target, claims in names.unique.items():
             if target in changed:
                 self._register.reserve(target, values[target], made)

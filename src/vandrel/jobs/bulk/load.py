@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
+
+from msgspec import Struct
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.ldif import Modification, Record
 from vandrel.directory.operations import Change
 from vandrel.directory.schema import Schema
-from vandrel.errors import Code, Finding, Location
+from vandrel.errors import NOTE, Code, Finding, Location
+from vandrel.jobs.common.proposal import Proposal, fixed
+from vandrel.jobs.common.report import count
+from vandrel.jobs.common.step_changes import changes_of_steps
 from vandrel.objects.context import Context
 from vandrel.steps.references import with_references
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
@@ -118,3 +124,34 @@ class Loader:
                 return dict(step.attributes)
         entry = self._context.directory.get(dn)
         return dict(entry.attributes) if entry else {}
+
+
+class LoadRequest(Struct, frozen=True):
+    """The records of an LDIF file, and what the file is called."""
+
+    records: Iterable[Record]
+    name: str
+
+
+def load(context: Context, request: LoadRequest) -> Proposal:
+    """Propose what an LDIF file asks for; what is there already as it should be makes no step.
+
+    Raises:
+        VandrelError: what reading the records raises.
+
+    """
+    loader = Loader(context)
+    steps = loader.steps(request.records)
+    left_out = [
+        Finding(Code.SCHEMA, f"{number} values of {name} are left out: only the directory sets it", severity=NOTE)
+        for name, number in loader.left_out.items()
+    ]
+    words = Counter(type(step).__name__.lower() for step in steps)
+    figures = ", ".join(count(number, word) for word, number in words.items()) or "nothing to change"
+    same = f"; {count(loader.unchanged, 'record')} as the directory has it already" if loader.unchanged else ""
+    changes = changes_of_steps(context, steps)
+    return Proposal(
+        "load", f"load {request.name}", f"Make {count(len(steps), 'change')}?", fixed(steps), changes=changes,
+        findings=[*loader.findings, *left_out], is_atomic=False, summary=[f"{request.name}: {figures}{same}."],
+        nothing=f"Nothing to change{same}.",
+    )  # fmt: skip

@@ -8,7 +8,7 @@ from collections.abc import Collection, Iterator, Sequence
 from msgspec import Struct
 
 from vandrel.jobs.bulk.roster import Line, Roster, State
-from vandrel.steps.runner import Report
+from vandrel.steps.runner import RunResult
 from vandrel.steps.step import Add, Set, Step
 
 CREATED, CHANGED, UNCHANGED = "created", "changed", "unchanged"
@@ -25,7 +25,7 @@ class Outcome(Struct, frozen=True):
     why: str = ""
 
 
-def outcomes(roster: Roster, wanted: Collection[Line], steps: Sequence[Step], report: Report) -> Iterator[Outcome]:
+def outcomes(roster: Roster, wanted: Collection[Line], steps: Sequence[Step], report: RunResult) -> Iterator[Outcome]:
     """What became of each row, in the order of the file.
 
     Args:

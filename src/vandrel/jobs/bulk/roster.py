@@ -16,20 +16,21 @@ from vandrel.charter.passwords import check as check_password
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT, Shape
+from vandrel.fields import ACCOUNT, GROUP, OBJECT_TYPES, UNIT, Shape
 from vandrel.gc_control import gc_paused
 from vandrel.intake.description import PLACE, Description
 from vandrel.intake.item import Item, firsts_of, named_in
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.bulk import file_checks as file_wide
 from vandrel.jobs.bulk.row_grouper import RowGrouper
+from vandrel.jobs.common import create_object
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.objects.context import Context
 from vandrel.jobs.common.directory_index import DirectoryIndex, Key
-from vandrel.jobs.common.draft import Alike, Derived, Draft
+from vandrel.jobs.common.draft import BatchDraft, Derived, Draft
 from vandrel.jobs.common.edit import Edit, Editor
-from vandrel.jobs.common.resolve import OBJECT_TYPES, NotOne, resolve
-from vandrel.jobs.groups import create_object
+from vandrel.jobs.common.resolve import NotOne, resolve
+from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import new_values
 from vandrel.text.nearest import listed
 from vandrel.text.people import split_full_name
 from vandrel.text.string_prep import prepare
@@ -50,7 +51,7 @@ class Line(Struct):
 
     item: Item
     state: State = State.REFUSED
-    draft: Draft | Alike | None = None
+    draft: Draft | BatchDraft | None = None
     edit: Edit | None = None
     found: DN | None = None
     login: str = ""
@@ -114,7 +115,7 @@ class Planner:
     def _plan(self, items: Sequence[Item]) -> Roster:
         for item in items if self._described.object_type == UNIT else ():
             _one_place(item)
-        self._refers = any(_is_reference(name, self._described.object_type) for name in named_in(items))
+        self._refers = any(self._is_reference(name) for name in named_in(items))
         file_wide.lost_zeros(items)
         keys = file_wide.keys(self._context, self._described, items)
         kinds = set(firsts_of(items, "kind"))
@@ -155,6 +156,10 @@ class Planner:
             self._existing(line, entry, editor)
         update = self._described.mode != "create"
         return Roster(lines, [Missing(key, dn) for key, dn in ledger.others] if update else [])
+
+    def _is_reference(self, name: str) -> bool:
+        field = self._context.fields.get(name)
+        return field is not None and field.shape is Shape.REFERENCE and self._described.object_type in field.on
 
     def _first_key(self) -> str:
         return self._described.key[0] if self._described.key else "name"
@@ -202,9 +207,9 @@ class Planner:
         for name, values in list(item.fields.items()):
             if name in (PLACE, "kind") or name in self._described.key or not values:
                 continue
-            shape = FIELDS[name].shape if name in FIELDS else Shape.TEXT
+            shape = self._context.fields[name].shape if name in self._context.fields else Shape.TEXT
             meant: Iterable[str | Line | None] = values
-            if _is_reference(name, self._described.object_type):
+            if self._is_reference(name):
                 meant = [self._target(item, name, value) for value in values]
             elif shape is Shape.MEMBERSHIPS:
                 meant = [self._one(name, value, item, (GROUP,)) for value in values]
@@ -296,8 +301,8 @@ class Planner:
         """The values that the description builds from others."""
         charter = self._context.charter
         for name, pattern in self._described.built.items():
-            values = {**dict.fromkeys(FIELDS, ""), "domain": charter.domain, "suffix": charter.domain}
-            values |= {field: given[0] for field, given in item.fields.items() if given} | item.words
+            own = {field: given[0] for field, given in item.fields.items() if given}
+            values = new_values(self._context, own | item.words, item.one("kind") or self._described.kind)
             try:
                 item.fields[name] = (charter.fill(pattern, values),)
             except VandrelError as error:
@@ -305,7 +310,7 @@ class Planner:
 
     def _drafted(self, line: Line, creator: Creator, pending: list[tuple[Line, str, list[str | Line]]]) -> Draft:
         item, object_type = line.item, self._described.object_type
-        references = {name: item.fields[name] for name in item.fields if _is_reference(name, object_type)}
+        references = {name: item.fields[name] for name in item.fields if self._is_reference(name)}
         given = {name: values for name, values in item.fields.items() if name not in references and name != "kind"}
         if "groups" in given:
             groups = [self._one("groups", value, item, (GROUP,)) for value in given["groups"]]
@@ -318,7 +323,7 @@ class Planner:
                 pending.append((line, name, targets))
         kind = item.one("kind") or self._described.kind
         if object_type == ACCOUNT:
-            draft = creator.draft(kind, given, resolved)
+            draft = creator.draft(kind, given, resolved, literal=not item.has_patterns)
             self._check_secret(item, draft)
             return draft
         given |= {name: now for name, dns in resolved.items() if (now := tuple(dn for dn in dns if dn != _LATER))}
@@ -330,7 +335,7 @@ class Planner:
             return create_object.unit(self._context, item.one(PLACE), {n: v for n, v in given.items() if n != PLACE})
         return create_object.computer(self._context, item.one("name"), {n: v for n, v in given.items() if n != "name"})
 
-    def _check_secret(self, item: Item, draft: Draft | Alike) -> None:
+    def _check_secret(self, item: Item, draft: Draft | BatchDraft) -> None:
         if item.secret is None or draft.rules is None:
             return
         found = check_password(item.secret, draft.rules, login=draft.value("login"), full=draft.value("full"),
@@ -375,7 +380,7 @@ class Planner:
 
     def _note(self, item: Item, findings: Iterable[Finding]) -> None:
         for finding in findings:
-            field = finding.where if finding.where in FIELDS or finding.where in (PLACE, "groups") else ""
+            field = finding.where.field
             if not field and finding.code in (Code.NO_PARENT, Code.BAD_NAME):
                 field = PLACE
             known = item.columns.get(field, field) or "-"
@@ -417,10 +422,6 @@ _PARTS = ("given", "middle", "surname", "generation")
 
 #: Stands for the name of a file-mate that is not worked out yet.
 _LATER = "cn=later"
-
-
-def _is_reference(name: str, object_type: str) -> bool:
-    return name in FIELDS and FIELDS[name].shape is Shape.REFERENCE and object_type in FIELDS[name].on
 
 
 def _names_of(item: Item) -> set[str]:

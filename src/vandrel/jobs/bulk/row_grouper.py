@@ -10,13 +10,17 @@ from msgspec import Struct
 
 from vandrel.charter.document import Kind
 from vandrel.charter.pattern import parse
-from vandrel.fields import ACCOUNT, FIELDS, NAMED
+from vandrel.fields import ACCOUNT, NAMED
 from vandrel.intake.item import Cell, Item, RowBlock, cells_of
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.bulk.group_batch import GroupBatch, Names
 from vandrel.jobs.common import field_values as given_values
+from vandrel.jobs.common.draft import BatchDraft, Draft
 from vandrel.objects.context import Context
-from vandrel.jobs.common.draft import Alike, Draft
+
+
+def _has_braces(item: Item) -> bool:
+    return any("{" in value for values in item.fields.values() for value in values)
 
 
 def own_fields(context: Context, kind: Kind, names: Collection[str]) -> list[str]:
@@ -27,8 +31,8 @@ def own_fields(context: Context, kind: Kind, names: Collection[str]) -> list[str
         built_upon |= {"language"}
     return [
         name for name in names
-        if name in FIELDS and name not in built_upon
-        and (name in NAMED or given_values.plain(context, FIELDS[name], ACCOUNT))
+        if name in context.fields and name not in built_upon
+        and (name in NAMED or given_values.plain(context, context.fields[name], ACCOUNT))
     ]  # fmt: skip
 
 
@@ -78,7 +82,7 @@ class RowGrouper:
         together: dict[int, list[int]] = {}
         alone: dict[tuple[str, ...], list[int]] = {}
         for number, item in enumerate(items):
-            if item.findings and item.stops:
+            if (item.findings and item.stops) or (item.has_patterns and _has_braces(item)):
                 continue
             if item.block is not None and item.own is None:
                 together.setdefault(id(item.block), []).append(number)
@@ -141,7 +145,7 @@ class RowGrouper:
                 self._layouts[which] = Layout(own, others, telling)
         return self._layouts[which]
 
-    def draft(self, number: int) -> Alike | None:
+    def draft(self, number: int) -> BatchDraft | None:
         """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""
         strand, place = self._places[number] or (None, 0)
         if strand is None or strand.group.model is None:

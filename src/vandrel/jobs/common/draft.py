@@ -34,6 +34,8 @@ class Draft(Struct):
     findings: list[Finding] = msgspec.field(default_factory=list)
     rules: PasswordRules | None = None
     missing: list[str] = msgspec.field(default_factory=list)
+    #: Values that were typed as patterns, by field.
+    patterns: dict[str, tuple[str, ...]] = msgspec.field(default_factory=dict)
     #: What patterns saw last, and how many values there were then.
     seen: tuple[int, dict[str, str]] = msgspec.field(default_factory=lambda: (0, {}))
 
@@ -47,7 +49,7 @@ class Draft(Struct):
         return {name: derived.values for name, derived in self.derived.items()}
 
 
-class Shared(Struct, frozen=True):
+class SharedValues(Struct, frozen=True):
     """What accounts have in common: the first of them, its values, and the fields of which each has one of its own."""
 
     model: Draft
@@ -56,10 +58,10 @@ class Shared(Struct, frozen=True):
     position: Mapping[str, int]
 
 
-class Alike(Struct):
+class BatchDraft(Struct):
     """A new account that is like another one but for a few values, which are kept in the order of ``shared.own``."""
 
-    shared: Shared
+    shared: SharedValues
     own: tuple[str, ...]
     named: DN | None = None
 

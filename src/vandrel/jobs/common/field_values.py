@@ -14,8 +14,8 @@ from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import GROUP, Field, Shape
 from vandrel.jobs.common.assignments import flag
-from vandrel.objects.context import Context
 from vandrel.jobs.common.resolve import resolve
+from vandrel.objects.context import Context
 from vandrel.text import addresses, octets, week
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
@@ -263,7 +263,9 @@ def check(context: Context, field: Field, values: Sequence[str], object_type: st
 
 
 #: Text fields of which `read` or `check` wants to know more than that they are text of the right length.
-_CLOSER = frozenset("alias hours purpose scope delegation drive remote-drive dial-in-address recovery-mail kind".split())
+_CLOSER = frozenset(
+    "alias hours purpose scope delegation drive remote-drive dial-in-address recovery-mail kind".split()
+)
 
 
 def plain(context: Context, field: Field, object_type: str) -> str:

@@ -9,8 +9,8 @@ from typing import Protocol
 from msgspec import Struct
 
 from vandrel.directory.dn import DN, LEVEL
-from vandrel.objects.context import Context
 from vandrel.jobs.common.directory_index import DirectoryIndex
+from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare
 
 

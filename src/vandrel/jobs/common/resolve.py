@@ -13,12 +13,10 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare, Filter, Or, Substring
 from vandrel.directory.schema import shorten
 from vandrel.errors import Code, Location, VandrelError
-from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
+from vandrel.fields import ACCOUNT, OBJECT_TYPES, UNIT
 from vandrel.objects.context import Context
 from vandrel.text.nearest import listed, nearest, nearest_part
 from vandrel.text.transliterate import to_ascii
-
-OBJECT_TYPES = (ACCOUNT, GROUP, UNIT, COMPUTER)
 
 _EXACT = ("login", "principal", "mail", "alias", "number", "name", "full", "display")
 _LOOSE = ("name", "full", "display", "login", "mail", "given", "surname")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from enum import Enum
 
@@ -14,8 +15,11 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.place import Place
 from vandrel.errors import Code, Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
+from vandrel.jobs.common import create_object
+from vandrel.jobs.common.new_object import new_object_steps
+from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange, Proposal, fixed
+from vandrel.jobs.common.report import Branch, Report, Table, count
 from vandrel.objects.context import Context
-from vandrel.jobs.groups import create_object
 from vandrel.steps.step import Add, Set, Step
 from vandrel.text.string_prep import prepare
 
@@ -157,7 +161,7 @@ def _steps(context: Context, states: Sequence[UnitState]) -> tuple[list[Step], l
         dn = places.to_dn(state.place, base)
         if state.state is State.MISSING and unit is not None:
             fields = {"protected": ["yes"] if unit.protected else ["no"], "notes": [unit.about] if unit.about else []}
-            steps += context.adding(UNIT, dn, fields)
+            steps += new_object_steps(context, UNIT, dn, fields)
         elif state.state is State.UNPROTECTED:
             entry = context.directory.get(dn)
             if entry is not None:
@@ -195,3 +199,79 @@ def top_entry(base: DN, organization: str) -> dict[str, list[str | bytes]]:
     if kind == "ou":
         return {"objectClass": ["top", "organizationalUnit"], "ou": [base.name]}
     return {"objectClass": ["top", "organization"], "o": list(dict.fromkeys([base.name, organization]))}
+
+
+class DrawRequest(Struct, frozen=True):
+    """Whether only what is not as designed is drawn."""
+
+    differences: bool = False
+
+
+def draw(context: Context, request: DrawRequest) -> Report:
+    """Draw the design beside what exists."""
+    comparison = compare(context)
+    rows = [
+        (places.to_text(unit.place), unit.state.value, unit.accounts, unit.elsewhere or None)
+        for unit in comparison.units
+    ]
+    missing = [(", ".join(comparison.groups),)] if comparison.groups else []
+    strays = [(stray.dn.name, stray.where, stray.why, str(stray.dn)) for stray in comparison.strays]
+    counts = Counter(unit.state for unit in comparison.units)
+    figures = ", ".join(f"{counts[state]} {state.value}" for state in State if counts[state])
+    summary = [f"{count(len(comparison.units), 'unit')}: {figures}."]
+    if comparison.steps:
+        summary.append("vandrel hierarchy build makes what is missing, and protects what is to be protected.")
+    return Report(
+        "hierarchy", ("place", "state", "accounts", "belongs"), rows,
+        drawing=_drawing(context, comparison, differences=request.differences),
+        tables=[
+            Table("missing_groups", "Groups of the design that are missing", ("groups",), missing),
+            Table("strays", "Accounts where they do not belong", ("name", "place", "why", "dn"), strays),
+        ],
+        summary=summary,
+    )  # fmt: skip
+
+
+def _drawing(context: Context, comparison: Comparison, *, differences: bool) -> Branch:
+    root = Branch(f"{context.charter.document.organization}  {context.charter.base}")
+    branches: dict[tuple[str, ...], Branch] = {(): root}
+    off = [unit.place for unit in comparison.units if unit.state is not State.BUILT]
+    differing = {place[:depth] for place in off for depth in range(1, len(place) + 1)}
+    for unit in comparison.units:
+        if differences and unit.place not in differing:
+            continue
+        branch = Branch(unit.place[-1], is_unit=False)
+        branch.marks += [unit.state.value] if unit.state is not State.BUILT else []  # as designed needs no word
+        branch.words += [f"belongs at {unit.elsewhere}"] if unit.elsewhere else []
+        branch.words += [count(unit.accounts, "account")] if unit.accounts else []
+        branch.faint += [unit.about] if unit.about else []
+        branches.get(unit.place[:-1], root).below.append(branch)
+        branches[unit.place] = branch
+    return root
+
+
+def build(context: Context) -> Proposal:
+    """Propose to make what the design has and the directory lacks, and to protect what is to be protected."""
+    comparison = compare(context)
+    changes = [
+        _planned(context, places.to_dn(unit.place, context.charter.base), unit)
+        for unit in comparison.units
+        if unit.state in (State.MISSING, State.UNPROTECTED)
+    ]
+    for step in comparison.steps:
+        if isinstance(step, Add) and step.dn.name in comparison.groups:
+            place = context.place(step.dn.parent)
+            changes.append(ObjectChange(Action.CREATE, GROUP, step.dn, step.dn.name, place, ()))
+    return Proposal(
+        "hierarchy build", "build the hierarchy", f"Make {count(len(comparison.steps), 'change')}?",
+        fixed(comparison.steps), changes=changes, findings=comparison.findings,
+    )  # fmt: skip
+
+
+def _planned(context: Context, dn: DN, unit: UnitState) -> ObjectChange:
+    place = context.place(dn.parent)
+    if unit.state is State.UNPROTECTED:
+        fields = (FieldChange("protected", ("no",), ("yes",)),)
+        return ObjectChange(Action.CHANGE, UNIT, dn, dn.name, place, fields)
+    notes = (FieldChange("notes", after=(unit.about,), rule="charter"),) if unit.about else ()
+    return ObjectChange(Action.CREATE, UNIT, dn, dn.name, place, notes)

@@ -13,8 +13,11 @@ from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Finding, Location
 from vandrel.fields import GROUP, UNIT
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.objects.context import Context
 from vandrel.jobs.common.edit import Edit, Editor
+from vandrel.jobs.common.edit_proposal import propose
+from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.report import Report
+from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare
 
 
@@ -48,6 +51,18 @@ def reaching(context: Context, unit: DN) -> list[str]:
         if dn.is_within(context.charter.base) and (entry := context.directory.get(dn)) is not None:
             found += [f"{item.team}: {item.task} (from {item.place})" for item in on_unit(context, entry)]
     return found
+
+
+def delegation_rows(context: Context, entry: Entry) -> list[tuple[str, str, str]]:
+    """Team, tasks, and how the charter and the directory differ about them, on one unit; empty where they agree."""
+    is_kept = not context.dialect.why_not_kept("delegation", UNIT)
+    tasks: dict[tuple[str, str], list[str]] = {}
+    for item in on_unit(context, entry):
+        state = "" if item.designed and item.in_force else "not in the charter"
+        if not item.in_force:
+            state = "not in force yet" if is_kept else "by the charter"
+        tasks.setdefault((item.team, state), []).append(item.task)
+    return [(team, ", ".join(words), state) for (team, state), words in tasks.items()]
 
 
 def missing(context: Context) -> list[Edit]:
@@ -87,3 +102,18 @@ def _faulty(context: Context, unit: DesignedUnit, what: str) -> Edit:
 
 def _said(unit: DesignedUnit) -> Iterator[str]:
     yield from (f"{team}: {task}" for team, task in unit.delegation)
+
+
+def delegate(context: Context) -> Proposal | Report:
+    """Propose to put in force what the charter delegates; where nothing enforces it, say so."""
+    if why := context.dialect.why_not_kept("delegation", UNIT):
+        said = "a file knows no identities" if context.directory.capabilities.embedded else why
+        lines = [
+            f"The charter records what is delegated; here nothing enforces it: {said}.",
+            "For slapd: vandrel hierarchy delegate --rules prints access rules to load.",
+        ]
+        return Report("hierarchy delegate", summary=lines)
+    edits = missing(context)
+    if not edits:
+        return Report("hierarchy delegate", summary=["Everything that the charter delegates is in force."])
+    return propose(context, edits, (), "delegate")

@@ -4,22 +4,49 @@ from __future__ import annotations
 
 from collections import Counter
 
+from msgspec import Struct
+
 from vandrel.charter.document import Kind
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.place import Place
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT, FIELDS, GROUP, UNIT
+from vandrel.fields import ACCOUNT, GROUP, UNIT
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.objects.context import Context
-from vandrel.jobs.common.edit import Difference, Edit, Editor, password_rules
+from vandrel.jobs.common.edit import Edit, Editor
+from vandrel.jobs.common.edit_proposal import propose
 from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.proposal import FieldChange, Proposal
+from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.hierarchy.delegation import reaching as delegations
 from vandrel.jobs.hierarchy.policies import reaching
+from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import entry_values
 from vandrel.steps.step import Rename
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
+
+
+class MoveRequest(Struct, frozen=True):
+    """What to move where; with `fields_follow`, fields and default groups follow the new place."""
+
+    selection: Selection
+    destination: str
+    fields_follow: bool = True
+
+
+def move(context: Context, request: MoveRequest) -> Proposal:
+    """Propose moves to one place.
+
+    Raises:
+        VandrelError: what `Mover` and selecting raise.
+
+    """
+    mover = Mover(context, request.destination)
+    entries = select(context, request.selection)
+    edits = [mover.move(entry, fields_follow=request.fields_follow) for entry in entries]
+    return propose(context, edits, (), "move")
 
 
 class Mover:
@@ -53,15 +80,15 @@ class Mover:
         edit = self._editor.edit(entry, assignments)
         if new == entry.dn:
             return edit
-        edit.differences.insert(0, Difference("place", (context.place(entry.dn.parent),), (context.place(self.dn),)))
+        edit.differences.insert(0, FieldChange("place", (context.place(entry.dn.parent),), (context.place(self.dn),)))
         edit.steps.append(Rename(entry.dn, new))
         edit.findings += self._findings(entry, object_type, new)
         before, after = (tuple(map(str, reaching(context, dn))) for dn in (entry.dn.parent, self.dn))
         if before != after:
-            edit.differences.append(Difference("policies", before, after))
+            edit.differences.append(FieldChange("policies", before, after))
         before, after = (tuple(delegations(context, dn)) for dn in (entry.dn.parent, self.dn))
         if before != after:
-            edit.differences.append(Difference("delegation", before, after))
+            edit.differences.append(FieldChange("delegation", before, after))
         edit.findings += self._passwords(entry, object_type)
         return edit
 
@@ -86,7 +113,7 @@ class Mover:
         """That the password rules stay, which hang on the kind, the groups and the domain, never on the place."""
         if object_type != ACCOUNT:
             return []
-        rules = password_rules(self._context, entry).rules
+        rules = self._context.rules_for(entry).rules
         what = f"the password rules stay as they are: {rules['length'].value} characters or more"
         return [Finding(Code.REFUSED, what, Location(place=self._context.place(entry.dn)), severity=NOTE)]
 
@@ -125,10 +152,10 @@ class Mover:
         """Fields that the kind's rule reads off the place, and its groups: those of the old place go, the new come."""
         context = self._context
         kind = context.charter.document.kinds.get(context.one(entry, "kind"))
-        words = _read_off(kind, self.place) if kind else None
+        words = _read_off(context, kind, self.place) if kind else None
         if kind is None or words is None:
             return []
-        now = {name: context.one(entry, name) for name in FIELDS}
+        now = entry_values(context, entry)
         changed = {name: value for name, value in words.items() if now.get(name, "") != value}
         if not changed:
             return []
@@ -145,14 +172,14 @@ class Mover:
         return found + ([Assignment("groups", "-=", tuple(leave))] if leave else [])
 
 
-def _read_off(kind: Kind, place: Place) -> dict[str, str] | None:
+def _read_off(context: Context, kind: Kind, place: Place) -> dict[str, str] | None:
     """The fields that the pattern of a kind's place takes from this one; None where the place does not fit it."""
     steps = [step for step in kind.place.split("/") if step]
     if len(steps) != len(place):
         return None
     words: dict[str, str] = {}
     for step, word in zip(steps, place, strict=True):
-        if step.startswith("{") and step.endswith("}") and step[1:-1] in FIELDS:
+        if step.startswith("{") and step.endswith("}") and step[1:-1] in context.fields:
             words[step[1:-1]] = word
         elif prepare(step) != prepare(word):
             return None

@@ -12,9 +12,13 @@ from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
+from vandrel.jobs.common.proposal import Proposal, fixed
+from vandrel.jobs.common.report import Report
+from vandrel.jobs.common.step_changes import changes_of_steps
 from vandrel.objects.context import Context
-from vandrel.record.journal import BEGUN, DONE, Job, Journal, JournalStep
+from vandrel.record.journal import BEGUN, BROKEN, Job, JournalStep
 from vandrel.steps.references import with_references
+from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
 
 
@@ -30,20 +34,49 @@ def title_of(job: Job, only: int = 0) -> str:
     return f"undo job {job.number}{f', step {only}' if only else ''}: {job.title}"
 
 
-def undone_by(journal: Journal, job: Job) -> int:
-    """The number of the job that took this one back and was not taken back itself; 0 if there is none."""
-    for other in journal.jobs():
-        if other.number <= job.number:
-            break
-        if other.title == title_of(job) and other.state == DONE and not undone_by(journal, other):
-            return other.number
-    return 0
-
-
 #: Objects of which the same is said one by one.
 _SAME = 3
 #: Clocks of servers and of this machine differ a little.
 _TOLERANCE = timedelta(seconds=5)
+
+
+class UndoRequest(Struct, frozen=True):
+    """The number of the job to take back, and of the one step of it; 0 for all of its steps."""
+
+    job: int
+    step: int = 0
+
+
+def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal | Report:
+    """Propose to take a job back; of one that was broken off before anything was made there is nothing to propose.
+
+    Raises:
+        VandrelError: ``not-found`` where there is no such job, ``foreign`` for one of another directory, ``refused``
+            where it was taken back already.
+
+    """
+    journal = runner.journal
+    job = runner.own_job(request.job)
+    if by := journal.undone_by(job.number):
+        raise VandrelError(
+            Code.REFUSED, f"job {by} took it back already", where=Location(job=job.number),
+            remedy=f"vandrel undo {by} redoes it",
+        )  # fmt: skip
+    is_broken = job.state == BROKEN
+    made = list(runner.standing(job.number))
+    if is_broken and not made:
+        return Report(
+            "undo", summary=[f"Nothing of job {job.number} was made. It will not be finished any more."],
+            abandons=job.number,
+        )  # fmt: skip
+    ended = datetime.fromisoformat(job.ended) if job.ended else None
+    undoing = undo(context, made, ended, request.step)
+    whole = not request.step
+    return Proposal(
+        "undo", title_of(job, request.step), f"Take back job {job.number}?", fixed(undoing.steps),
+        changes=changes_of_steps(context, undoing.steps), findings=undoing.findings,
+        undoes=job.number if whole else 0, ends_job=job.number if is_broken and whole else 0,
+    )  # fmt: skip
 
 
 def undo(
@@ -52,7 +85,7 @@ def undo(
     """Work out how the steps of a job are taken back, the last first.
 
     Args:
-        house: where.
+        context: the charter and the directory.
         made: the steps that were made, each with whether it still stands (None: cannot be told).
         ended: when the job ended; what it created is not removed if it was changed after that.
         only: the number of the one step to take back; 0 for all.
@@ -140,7 +173,7 @@ def _one(context: Context, found: Undoing, item: JournalStep, stands: bool | Non
         found.findings.append(Finding(Code.CHANGED, _since(context, item), where, "take it back by hand, or leave it"))
         return
     if isinstance(back, Add):
-        attributes, lacking = context.dialect.again(Entry(back.dn, back.attributes))
+        attributes, lacking = context.dialect.addable(Entry(back.dn, back.attributes))
         back = Add(back.dn, attributes)
         if lacking:
             found.findings.append(Finding(Code.REFUSED, lacking, where, severity=NOTE))

@@ -4,47 +4,76 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from vandrel.directory import dn as names
-from vandrel.directory.entry import Entry
-from vandrel.fields import FIELDS, Shape
+from vandrel.jobs.common.report import Report, Table, count
+from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
+from vandrel.objects.view import ObjectView
 from vandrel.text.string_prep import prepare
 
 #: Every object has one of its own.
 _OWN = frozenset({"password", "change", "locked"})
 
 
-class Row(Struct, frozen=True):
-    """One field: the values of the one and of the other; ``same`` is whether they are equal."""
+class CompareRequest(Struct, frozen=True):
+    """Two objects, as typed, and whether what is the same is shown as well."""
+
+    left: str
+    right: str
+    with_same: bool = False
+
+
+class Comparison(Struct, frozen=True):
+    """One field: the values of the one and of the other."""
 
     field: str
     left: tuple[str, ...]
     right: tuple[str, ...]
 
     @property
-    def same(self) -> bool:
+    def is_same(self) -> bool:
+        """Whether the values are equal, in whichever order."""
         return sorted(map(prepare, self.left)) == sorted(map(prepare, self.right))
 
 
-def compare(context: Context, left: Entry, right: Entry) -> list[Row]:
+def compare_views(left: ObjectView, right: ObjectView) -> list[Comparison]:
     """The fields that one of the two has values in, in the order of the fields; the place first."""
-    object_types = {context.dialect.object_type_of(entry) for entry in (left, right)}
-    rows = [Row("place", (context.place(left.dn.parent),), (context.place(right.dn.parent),))]
-    for name, field in FIELDS.items():
-        if name not in _OWN and object_types & field.on:
-            row = Row(name, _values(context, left, name), _values(context, right, name))
-            if row.left or row.right:
-                rows.append(row)
+    rows = [Comparison("place", (left.place,), (right.place,))]
+    for field in left.context.fields.values():
+        if field.name in _OWN or not {left.object_type, right.object_type} & field.on:
+            continue
+        row = Comparison(field.name, _values(left, field.name), _values(right, field.name))
+        if row.left or row.right:
+            rows.append(row)
     return rows
 
 
-def _values(context: Context, entry: Entry, name: str) -> tuple[str, ...]:
-    if context.dialect.object_type_of(entry) not in FIELDS[name].on:
-        return ()
-    if FIELDS[name].shape is Shape.MEMBERSHIPS:
-        found = context.directory.search(context.charter.base, where=context.dialect.groups_filter(entry))
-        return tuple(sorted((group.dn.name for group in found), key=prepare))
-    values = context.dialect.read(entry, name)
-    if FIELDS[name].shape is Shape.REFERENCE:
-        return tuple(sorted((names.parse(value).name for value in values), key=prepare))
-    return tuple(values)
+def _values(view: ObjectView, name: str) -> tuple[str, ...]:
+    return tuple(view.shown(name)) if view.object_type in view.context.fields[name].on else ()
+
+
+def compare(context: Context, request: CompareRequest) -> Report:
+    """Put two objects side by side.
+
+    Raises:
+        VandrelError: what resolving a name raises.
+
+    """
+    left, right = (ObjectView(context, resolve(context, name)) for name in (request.left, request.right))
+    fields = compare_views(left, right)
+    same = sum(row.is_same for row in fields)
+    rows = [(row.field, row.left, row.right, row.is_same) for row in fields]
+    shown: list[tuple[str, str, str]] = []
+    for row in fields:
+        if row.is_same and not request.with_same:
+            continue
+        both = [value for value in row.left if value in row.right] if not row.is_same else []
+        left_only = [value for value in row.left if value not in both]
+        right_only = [value for value in row.right if value not in both and not row.is_same]
+        shown.append((row.field, ", ".join(left_only) or "-", ", ".join(right_only) or ("=" if row.is_same else "-")))
+        if both:
+            shown.append(("", f"both: {', '.join(both)}", ""))
+    columns = ("field", left.label, right.label) if left.label != right.label else ("field", "left", "right")
+    side_by_side = Table("side_by_side", "", columns, shown, has_header=True)
+    summary = [f"{count(len(fields) - same, 'field')} different, {same} the same."]
+    return Report("compare", ("field", "left", "right", "same"), rows, tables=[side_by_side], is_for_programs=True,
+                  summary=summary)  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
@@ -10,7 +10,10 @@ from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Allowed, Directory
-from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT
+from vandrel.fields import ACCOUNT, COMPUTER, GROUP, OBJECT_TYPES, UNIT, FieldCatalog
+from vandrel.jobs.common.report import Cell, Report, Table
+from vandrel.jobs.common.resolve import resolve
+from vandrel.objects.context import Context
 
 #: Controls and extensions that matter here: OID -> what it is for.
 CONTROLS = {
@@ -34,7 +37,7 @@ class Ability(Struct, frozen=True):
     fine: bool
 
 
-def abilities(directory: Directory, dialect: Dialect) -> Iterator[Ability]:
+def abilities(directory: Directory, dialect: Dialect, fields: FieldCatalog) -> Iterator[Ability]:
     """What matters for the work of accounts, each with who sees to it."""
     capabilities = directory.capabilities
     mends = "the directory" if capabilities.mends_references else "Vandrel, as further steps of the same change"
@@ -43,7 +46,7 @@ def abilities(directory: Directory, dialect: Dialect) -> Iterator[Ability]:
     yield _dates(directory, dialect)
     yield _protecting(directory, dialect)
     yield _names(directory)
-    missing = {object_type: list(not_kept(dialect, object_type)) for object_type in (ACCOUNT, GROUP, UNIT, COMPUTER)}
+    missing = {each: list(not_kept(dialect, fields, each)) for each in OBJECT_TYPES}
     said = "; ".join(f"{object_type}: {', '.join(names)}" for object_type, names in missing.items() if names)
     yield Ability("fields", f"not kept here: {said}" if said else "all are kept", not said)
 
@@ -88,9 +91,9 @@ def _names(directory: Directory) -> Ability:
     return Ability(what, "Vandrel, before each change; the server as far as it is set up to", True)
 
 
-def not_kept(dialect: Dialect, object_type: str) -> Iterator[str]:
+def not_kept(dialect: Dialect, fields: FieldCatalog, object_type: str) -> Iterator[str]:
     """The fields of a sort of object that the directory has no attribute for."""
-    for name, field in FIELDS.items():
+    for name, field in fields.items():
         if object_type in field.on and dialect.why_not_kept(name, object_type):
             yield name
 
@@ -103,12 +106,12 @@ class Rights(Struct, frozen=True):
     creates: tuple[str, ...]
 
 
-def rights(directory: Directory, dialect: Dialect, dn: DN, object_type: str) -> Rights | None:
+def rights(directory: Directory, dialect: Dialect, fields: FieldCatalog, dn: DN, object_type: str) -> Rights | None:
     """Ask the directory before anything is tried."""
     allowed = directory.allowed(dn)
     if allowed is None:
         return None
-    names = [name for name, field in FIELDS.items() if object_type in field.on and dialect.attribute(name, object_type)]
+    names = [name for name, field in fields.items() if object_type in field.on and dialect.attribute(name, object_type)]
     may = [name for name in names if dialect.attribute(name, object_type) in allowed.attributes]
     return Rights(tuple(may), tuple(name for name in names if name not in may), tuple(_object_types(allowed)))
 
@@ -122,3 +125,71 @@ def _object_types(allowed: Allowed) -> Iterator[str]:
     ):
         if name in allowed.classes:
             yield object_type
+
+
+class ProbeRequest(Struct, frozen=True):
+    """What was found out about the connection, and the object whose rights are asked for; empty for none.
+
+    Attributes:
+        reached: name and value of facts about the server, for people.
+        offers: what the server offers, for people.
+        name: an object or place, as typed.
+
+    """
+
+    reached: Sequence[tuple[str, str]] = ()
+    offers: Sequence[tuple[str, str]] = ()
+    name: str = ""
+
+
+def probe(directory: Directory, context: Context | None, request: ProbeRequest) -> Report:
+    """Say how the directory is reached, what it can do, and what it leaves to Vandrel.
+
+    Raises:
+        VandrelError: what resolving the name raises.
+
+    """
+    tables = [Table("offers", "The server offers", ("what", "offered"), request.offers)]
+    if context is not None:
+        able = list(abilities(directory, context.dialect, context.fields))
+        tables.append(
+            Table("abilities", "Who sees to it", ("what", "by", "fine"), [(a.what, a.by, a.fine) for a in able])
+        )
+        rules = [(rule.name, rule.value, rule.source, str(rule)) for rule in context.password_rules("").shown()]
+        tables.append(
+            Table("password_rules", "Password rules for a new account", ("rule", "value", "source", "said"), rules)
+        )
+        tables += [_rights(context, request.name)] if request.name else []
+    return Report("probe", facts=_facts(directory, request), tables=tables)
+
+
+def _facts(directory: Directory, request: ProbeRequest) -> list[tuple[str, Cell]]:
+    schema = {"ad": "Active Directory", "standard": "the standards' (RFC 4519, RFC 2798)"}[
+        directory.capabilities.schema
+    ]
+    own = directory.schema.object_class("vandrelAccount") is not None
+    contexts = [str(context) for context in directory.contexts]
+    default = [f"{contexts[0]}  (default)", *contexts[1:]] if len(contexts) > 1 else contexts
+    return [
+        ("directory", directory.location), *request.reached, ("holds", default),
+        ("schema", schema + (", with Vandrel's own" if own else "")),
+    ]  # fmt: skip
+
+
+def _rights(context: Context, name: str) -> Table:
+    entry = resolve(context, name)
+    object_type = context.object_type(entry)
+    title = f"What this identity may do: {context.label(entry)}"
+    may = rights(context.directory, context.dialect, context.fields, entry.dn, object_type)
+    if may is None:
+        is_file = context.directory.capabilities.embedded
+        told = (
+            "Whoever can write the file may do everything."
+            if is_file
+            else "This server does not tell before it is tried."
+        )
+        return Table("rights", title, ("right", "what"), (), empty=told)
+    rows: list[tuple[str, Sequence[str]]] = [("create in it", may.creates or ("nothing",))]
+    if object_type:
+        rows = [("change", may.fields or ("nothing",)), ("not change", may.not_fields or ("nothing",)), *rows]
+    return Table("rights", title, ("right", "what"), rows)

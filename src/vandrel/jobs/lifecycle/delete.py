@@ -1,4 +1,4 @@
-"""Deleting objects: what goes along, who loses them, and steps that can be taken back."""
+"""Deletion objects: what goes along, who loses them, and steps that can be taken back."""
 
 from __future__ import annotations
 
@@ -14,8 +14,12 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import UNIT
+from vandrel.jobs.common.proposal import Action, ObjectChange, PointedAt, Proposal, fixed, listed_names, unique
+from vandrel.jobs.common.report import count
+from vandrel.jobs.common.selection import Selection, select
 from vandrel.objects.context import Context
 from vandrel.steps.references import own_references, pointing_at
+from vandrel.steps.runner import RunResult
 from vandrel.steps.step import Remove, Set, Step
 
 #: Objects up to which each is asked for by itself.
@@ -30,7 +34,7 @@ class Loss(Struct, frozen=True):
     gone: DN
 
 
-class Deleting(Struct):
+class Deletion(Struct):
     """What is deleted, from the bottom up; who loses it; the steps; and what stands in the way."""
 
     entries: list[Entry]
@@ -39,14 +43,53 @@ class Deleting(Struct):
     findings: list[Finding] = msgspec.field(default_factory=list)
 
 
-def delete(context: Context, chosen: Sequence[Entry], *, contents: bool = False) -> Deleting:
+class DeleteRequest(Struct, frozen=True):
+    """What to delete; with `contents`, all that stands below it as well."""
+
+    selection: Selection
+    contents: bool = False
+
+
+def delete(context: Context, request: DeleteRequest) -> Proposal:
+    """Propose a deletion: what goes along, who loses it, and the steps.
+
+    Raises:
+        VandrelError: what selecting raises.
+
+    """
+    chosen = select(context, request.selection)
+    deletion = work_out_deletion(context, chosen, contents=request.contents)
+    pointed: dict[DN, list[PointedAt]] = {}
+    for loss in deletion.losses:
+        pointed.setdefault(loss.gone, []).append(PointedAt(loss.holder, loss.attribute))
+
+    def give_back_rest(result: RunResult) -> tuple[str, list[Step]]:
+        title = f"give back memberships: {count(len(result.stayed), 'object')} could not be deleted"
+        return title, give_back(deletion, result.stayed)
+
+    return Proposal(
+        "delete", f"delete {listed_names([entry.dn.name for entry in chosen])}",
+        f"Delete {count(len(deletion.entries), 'object')}?", fixed(deletion.steps),
+        changes=[
+            ObjectChange(
+                Action.DELETE, context.object_type(entry), entry.dn, context.label(entry),
+                context.place(entry.dn.parent), pointed_at=tuple(pointed.get(entry.dn, ())),
+            )
+            for entry in deletion.entries
+        ],
+        findings=unique(deletion.findings), is_atomic=False, when_refused=give_back_rest,
+        afterwards="To bring back what is gone: vandrel undo {job}",
+    )  # fmt: skip
+
+
+def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bool = False) -> Deletion:
     """Work out how objects are deleted.
 
     Names that point at them are taken away before, by steps of their own, even where the directory does that by itself:
     what is in no step cannot be taken back, and some servers put another name in their place.
 
     Args:
-        house: where.
+        context: the charter and the directory.
         chosen: the objects.
         contents: whether all that stands below one goes along; without, it stands in the way.
 
@@ -67,7 +110,7 @@ def delete(context: Context, chosen: Sequence[Entry], *, contents: bool = False)
         if context.dialect.object_type_of(entry) == UNIT and context.charter.designed(places.parse(place)) is not None:
             what = "the charter's hierarchy has this unit: vandrel hierarchy build makes it again"
             findings.append(Finding(Code.REFUSED, what, Location(place=place), severity=NOTE))
-    found = Deleting(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
+    found = Deletion(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
     for holder in pointing_at(context.directory, [entry.dn for entry in found.entries]):
         lost = [] if holder.dn.key in gone else list(_losses(context, holder, gone))
         if lost:
@@ -89,11 +132,11 @@ def _contained(context: Context, chosen: Sequence[Entry]) -> list[list[Entry]]:
     return [found[entry.dn.key] for entry in chosen]
 
 
-def give_back(found: Deleting, stayed: Collection[DN]) -> list[Step]:
+def give_back(deletion: Deletion, stayed: Collection[DN]) -> list[Step]:
     """The steps that give objects back what points at them, where they could not be deleted after all."""
     keys = {dn.key for dn in stayed}
     steps: list[Step] = []
-    for step in found.steps:
+    for step in deletion.steps:
         if not isinstance(step, Set):
             continue
         changes = [

@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import date, timedelta
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.edit_proposal import edit_all
+from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
 
 #: What each date says, in words.
@@ -57,3 +60,32 @@ def _of(context: Context, entry: Entry, today: date) -> Iterator[Intention]:
             # Who has a first day and comes back later is not enabled for the first day's sake.
             later = context.one(entry, "back") if field == "starts" else ""
             yield Intention(entry, field, day, to_do=day <= today and not later)
+
+
+class DueRequest(Struct, frozen=True):
+    """How many days to look ahead, and whether those whose day has come are enabled."""
+
+    within: int = 30
+    enable: bool = False
+
+
+def due(context: Context, request: DueRequest) -> Proposal | Report:
+    """List dated intentions, or propose to enable those whose day has come."""
+    found = intentions(context, context.charter.today(), request.within)
+    waiting = [intention for intention in found if intention.to_do]
+    if request.enable:
+        proposal = edit_all(context, [intention.entry for intention in waiting], ENABLING, "enable")
+        return structs.replace(proposal, nothing="Nobody is to be enabled today.")
+    rows = [
+        (
+            each.day.isoformat(), WORDS[each.field], context.one(each.entry, "login"),
+            context.one(each.entry, "full") or each.entry.dn.name, str(each.entry.dn), each.to_do,
+        )
+        for each in found
+    ]  # fmt: skip
+    seen = [(*row[:4], "to be enabled" if row[5] else "") for row in rows]
+    table = Table("listed", "", ("day", "what", "login", "full", ""), seen, has_header=True)
+    summary = [f"Nothing within {count(request.within, 'day')}."] if not rows else []
+    summary += [f"{count(len(waiting), 'account')} to be enabled: vandrel due --enable"] if waiting else []
+    columns = ("day", "what", "login", "full", "dn", "to_do")
+    return Report("due", columns, rows, tables=[table], is_for_programs=True, summary=summary)

@@ -4,18 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from msgspec import Struct
+
 from vandrel.charter.naming import NamingRule
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import COMPUTER, FIELDS, GROUP, UNIT
-from vandrel.fields import field as field_named
+from vandrel.fields import COMPUTER, GROUP, UNIT
 from vandrel.jobs.accounts.create import PLACE
-from vandrel.jobs.common import field_values as given_values
-from vandrel.objects.context import Context
+from vandrel.jobs.common import field_values
 from vandrel.jobs.common.draft import Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.new_object import creation, new_object_steps
+from vandrel.jobs.common.proposal import Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.resolve import resolve
+from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import new_values
 from vandrel.steps.step import Set, Step
 
 Given = Mapping[str, Sequence[str]]
@@ -25,14 +29,14 @@ def _read(context: Context, draft: Draft, given: Given, object_type: str) -> Non
     for name, texts in given.items():
         if name in (PLACE, "groups") or not texts:
             continue
-        field = field_named(name, object_type)
+        field = context.fields.named(name, object_type)
         try:
-            read = given_values.read(context, field, texts, object_type)
+            read = field_values.read(context, field, texts, object_type)
         except VandrelError as error:
             draft.findings += error.findings
             continue
         draft.derived[name] = Derived(name, tuple(read), "typed")
-        draft.findings += given_values.check(context, field, read, object_type)
+        draft.findings += field_values.check(context, field, read, object_type)
 
 
 def _stand(context: Context, draft: Draft, dn: DN) -> None:
@@ -75,7 +79,7 @@ def _bare(context: Context, rule: NamingRule, word: str) -> str:
 
 
 def _pattern_values(context: Context, stem: str) -> dict[str, str]:
-    return {"stem": stem, "suffix": context.charter.domain, "domain": context.charter.domain}
+    return new_values(context, {"stem": stem})
 
 
 def group(context: Context, stem: str, given: Given) -> Draft:
@@ -140,7 +144,7 @@ def unit(context: Context, typed: str, given: Given) -> Draft:
     draft.derived.setdefault("protected", Derived("protected", ("yes",), "units are protected from birth"))
     draft.derived[PLACE] = Derived(PLACE, (places.to_text(place[:-1]),), "typed")
     draft.dn = places.to_dn(place, context.charter.base)
-    draft.findings += given_values.check(context, FIELDS["name"], [place[-1]], UNIT)
+    draft.findings += field_values.check(context, context.fields["name"], [place[-1]], UNIT)
     _stand(context, draft, draft.dn)
     _tell_what_is_not_kept(context, draft, UNIT)
     if context.charter.designed(place) is None:
@@ -180,7 +184,7 @@ def computer(context: Context, name: str, given: Given) -> Draft:
         what = f"{places.to_text(draft.place)} is not designed for computers"
         draft.findings.append(Finding(Code.REFUSED, what, Location(field=PLACE), f"those are: {known}", severity=NOTE))
     draft.dn = places.to_dn(draft.place, context.charter.base).child("cn", name)
-    draft.findings += given_values.check(context, FIELDS["name"], [name], COMPUTER)
+    draft.findings += field_values.check(context, context.fields["name"], [name], COMPUTER)
     why = NameAllocator(context).why_taken("login", f"{name.upper()}$")
     if why:
         draft.findings.append(Finding(Code.TAKEN, f"{name} is {why}", Location(field="name"), "take another"))
@@ -204,7 +208,7 @@ def join_groups(context: Context, draft: Draft, names: Sequence[str]) -> list[St
 def steps(context: Context, draft: Draft, object_type: str) -> list[Step]:
     """The steps that make it."""
     assert draft.dn is not None
-    return context.adding(object_type, draft.dn, _fields(draft, object_type))
+    return new_object_steps(context, object_type, draft.dn, _fields(draft, object_type))
 
 
 def _fields(draft: Draft, object_type: str) -> dict[str, tuple[str, ...]]:
@@ -215,3 +219,55 @@ def _fields(draft: Draft, object_type: str) -> dict[str, tuple[str, ...]]:
 def _tell_what_is_not_kept(context: Context, draft: Draft, object_type: str) -> None:
     typed = [name for name, derived in draft.derived.items() if derived.rule == "typed" and name != "kind"]
     draft.findings += context.not_kept(object_type, _fields(draft, object_type), typed)
+
+
+class ObjectRequest(Struct, frozen=True):
+    """New objects of one type.
+
+    Attributes:
+        object_type: ``group``, ``unit`` or ``computer``.
+        names: the word that a group is made from, places of units, names of computers.
+        fields: the values of fields, as typed.
+
+    """
+
+    object_type: str
+    names: Sequence[str]
+    fields: Given
+
+
+#: What is asked where no name is given, and an example.
+_WHICH = {
+    GROUP: ("which group?", 'write the word that it is made from: vandrel create group "Night watch"'),
+    UNIT: ("which unit?", "write its place: vandrel create unit /Ferries/Stores"),
+    COMPUTER: ("which computer?", "write its name: vandrel create computer NQ-DESK-07"),
+}
+
+
+def create_objects(context: Context, request: ObjectRequest) -> Proposal:
+    """Propose new groups, units or computers.
+
+    Raises:
+        VandrelError: ``usage`` where none is named, ``unknown-field``, ``unknown-kind``, ``bad-name``.
+
+    """
+    object_type, fields = request.object_type, request.fields
+    if not request.names and not (object_type == GROUP and "name" in fields):
+        what, remedy = _WHICH[object_type]
+        raise VandrelError(Code.USAGE, what, remedy=remedy)
+    if object_type == GROUP:
+        drafts = [group(context, " ".join(request.names), fields)]
+    else:
+        draft_of = unit if object_type == UNIT else computer
+        drafts = [draft_of(context, name, fields) for name in request.names]
+    named = [draft for draft in drafts if draft.dn is not None]
+    joins = fields.get("groups", ()) if object_type == COMPUTER else ()
+    names = listed_names([draft.dn.name for draft in named if draft.dn is not None])
+    made = [
+        step for draft in named for step in (*steps(context, draft, object_type), *join_groups(context, draft, joins))
+    ]
+    return Proposal(
+        "create", f"create {object_type} {names}", f"Create {names}?", fixed(made),
+        changes=[creation(context, draft, object_type) for draft in named],
+        findings=unique(finding for draft in drafts for finding in draft.findings),
+    )  # fmt: skip

@@ -7,49 +7,56 @@ import io
 import sys
 from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from vandrel.charter.passwords import PasswordRules, generate
-from vandrel.cli.session import Session, read_secret_line
 from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.secret import Secret
 
 if TYPE_CHECKING:
+    from vandrel.cli.session import Session
     from vandrel.directory.dn import DN
     from vandrel.intake.hand_out import Slip
-    from vandrel.steps.runner import Plan, Report
+    from vandrel.jobs.common.proposal import Credential
+    from vandrel.steps.runner import RunResult
 
-CHOICES = ("ask", "generate", "none", "-")
-
+#: Finds what is wrong with a password.
 Check = Callable[[Secret], list[Finding]]
 
-
-def choice_of(typed: str) -> str:
-    """The choice that ``password=...`` makes.
-
-    Raises:
-        VandrelError: ``usage`` for anything else: it may be a password, which must never stand in a command line.
-
-    """
-    if typed not in CHOICES:
-        raise VandrelError(
-            Code.USAGE,
-            "a password is never given on the command line, where other people can see it",
-            where=Location(field="password"),
-            remedy="write password=ask, password=generate, password=none, or password=- to read it from standard input",
-        )
-    return typed
+#: What generated passwords avoid: parts of these fields.
+_OWN_NAMES = ("given", "surname", "login")
 
 
 def show_rules(session: Session, rules: PasswordRules) -> None:
-    """The rules in force, each with where it comes from."""
-    session.out.heading("Password rules in force")
-    session.out.table(("rule", "from"), [(f"  {rule}", rule.source) for rule in rules.shown()], header=False)
-    session.out.line()
+    """Print the rules in force, each with where it comes from."""
+    out = session.terminal
+    if out.as_json or out.quiet:
+        return
+    out.heading("Password rules in force")
+    out.table(("rule", "from"), [(f"  {rule}", rule.source) for rule in rules.shown()], header=False)
+    out.line()
 
 
-def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, avoid: Sequence[str]) -> Secret | None:
-    """A password by one of the choices, checked against the rules; None for ``none``.
+def obtain(session: Session, credential: Credential) -> Secret | None:
+    """The password of one account, checked against its rules; None where it gets none."""
+    rules, source = credential.rules, credential.source
+    if credential.secret is not None:
+        return credential.secret
+    if session.args.dry_run and source in ("ask", "-", "generate"):
+        if source != "-" and credential.is_first:
+            show_rules(session, rules)
+            words = "asked for" if source == "ask" else "generated"
+            session.terminal.note(f"The password would be {words} now.")
+        return generate(rules)  # stands in for the one to come; it is neither shown nor set
+    if source == "ask":
+        show_rules(session, rules)
+    if source == "generate":
+        return generate(rules, [credential.value(name) for name in _OWN_NAMES])
+    return None if source == "none" else ask_or_read(session, source, credential.check)
+
+
+def ask_or_read(session: Session, source: str, check: Check) -> Secret:
+    """A password that is asked for (``ask``), or the next line of standard input (``-``).
 
     Who is asked is told every rule that the password breaks and asked again; nothing else typed is lost.
 
@@ -58,16 +65,12 @@ def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, av
         VandrelError: ``usage`` where nobody can be asked.
 
     """
-    if choice == "none":
-        return None
-    if choice == "generate":
-        return generate(rules, avoid)
-    if choice == "-":
-        secret = Secret(read_secret_line())
+    if source == "-":
+        secret = Secret(sys.stdin.readline().rstrip("\r\n"))
         findings = check(secret)
-        session.out.findings(finding for finding in findings if not finding.is_fatal)
         if are_fatal(findings):
             raise Refused(findings)
+        session.terminal.findings(findings)
         return secret
     if not sys.stdin.isatty():
         raise VandrelError(
@@ -82,7 +85,7 @@ def obtain(session: Session, choice: str, rules: PasswordRules, check: Check, av
             continue
         secret = Secret(first)
         findings = check(secret)
-        session.out.findings(findings)
+        session.terminal.findings(findings)
         if not are_fatal(findings):
             return secret
 
@@ -91,6 +94,7 @@ class HandOut:
     """Where generated passwords go: a file for its owner alone, or one look at the terminal's other screen."""
 
     def __init__(self, session: Session, file: str | None, recipient: str = "") -> None:
+        """Begin; `recipient` is an age public key to encrypt to."""
         self._session = session
         self._path = Path(file) if file else None
         self._recipient = recipient
@@ -107,26 +111,22 @@ class HandOut:
 
         self._slips[dn] = Slip(value("full"), value("login"), value("principal"), value("mail"), secret)
 
-    def carry_out(self, plan: Plan, question: str, **more: Any) -> Report | None:
-        """Carry a plan out, with the file written before and taken back where the plan comes to nothing."""
-        return self.around(lambda: self._session.carry_out(plan, question, **more))
-
-    def around(self, run: Callable[[], Report | None]) -> Report | None:
+    def around(self, run: Callable[[], RunResult | None]) -> RunResult | None:
         """Run what sets these passwords, with the file written before and taken back where that comes to nothing."""
         if not self._session.args.dry_run:
             self._prepare()
         try:
-            report = run()
+            result = run()
         except BaseException:
             # A job that was begun can be finished, and then these are the only passwords there are.
             if not self._session.runner.job:
                 self._withdraw()
             raise
-        if report is not None and not report.made and not report.stopped:
+        if result is None or (not result.made and not result.stopped):
             self._withdraw()
-        elif report is not None:
-            self._leave_out(report.lost | report.unset)
-        return report
+        else:
+            self._leave_out(result.lost | result.unset)
+        return result
 
     def _prepare(self) -> None:
         """Write the file before the directory is changed, so that no password is lost.
@@ -138,13 +138,11 @@ class HandOut:
         if not self._slips:
             return
         if self._path is None:
-            if not self._session.out.interactive:
+            if not self._session.terminal.is_interactive:
                 raise VandrelError(
-                    Code.USAGE,
-                    "a generated password must go somewhere, and this is no terminal",
-                    where=Location(field="password"),
-                    remedy="add --hand-out FILE; or do it without a password",
-                )
+                    Code.USAGE, "a generated password must go somewhere, and this is no terminal",
+                    where=Location(field="password"), remedy="add --hand-out FILE; or do it without a password",
+                )  # fmt: skip
             return
         self._write(again=False)
 
@@ -167,7 +165,7 @@ class HandOut:
 
     def _withdraw(self) -> None:
         """Take the file back: the accounts were not made."""
-        if self._path is not None and self._slips:
+        if self._path is not None and self._slips and not self._session.args.dry_run:
             self._path.unlink(missing_ok=True)
         self._slips = {}
 
@@ -176,17 +174,21 @@ class HandOut:
         if not self._slips:
             return
         if self._path is not None:
-            self._session.out.note(f"First passwords: {self._path} (for you alone; mode 0600)")
+            self._session.terminal.note(f"First passwords: {self._path} (for you alone; mode 0600)")
             return
-        text = io.StringIO()
-        width = max(len(slip.login) for slip in self._slips.values())
-        for slip in self._slips.values():
-            text.write(f"  {slip.login.ljust(width)}   {slip.secret.reveal()}\n")
-        # The other screen has no scroll-back: what is shown here is gone with the key.
-        sys.stdout.write("\x1b[?1049h\x1b[H" + "\n  First password, shown once:\n\n" + text.getvalue() + "\n")
+        show_once([(slip.login, slip.secret) for slip in self._slips.values()])
+
+
+def show_once(passwords: Sequence[tuple[str, Secret]]) -> None:
+    """Show passwords on the terminal's other screen, which has no scroll-back, until Enter is pressed."""
+    text = io.StringIO()
+    width = max(len(login) for login, _ in passwords)
+    for login, secret in passwords:
+        text.write(f"  {login.ljust(width)}   {secret.reveal()}\n")
+    sys.stdout.write("\x1b[?1049h\x1b[H" + "\n  First password, shown once:\n\n" + text.getvalue() + "\n")
+    sys.stdout.flush()
+    try:
+        getpass.getpass("  Enter when you have it ")
+    finally:
+        sys.stdout.write("\x1b[2J\x1b[?1049l")
         sys.stdout.flush()
-        try:
-            getpass.getpass("  Enter when you have it ")
-        finally:
-            sys.stdout.write("\x1b[2J\x1b[?1049l")
-            sys.stdout.flush()

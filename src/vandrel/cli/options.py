@@ -1,0 +1,170 @@
+"""Options that several commands share, and the requests that they become."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete
+from vandrel.cli.session import Session
+from vandrel.errors import Code, VandrelError
+
+if TYPE_CHECKING:
+    from vandrel.jobs.bulk.propose import BulkOptions
+    from vandrel.jobs.common.assignments import Assignment
+    from vandrel.jobs.common.selection import Selection
+    from vandrel.secret import Secret
+
+#: Refusals after which a run of very many stops, unless told otherwise.
+_REFUSALS = 20
+_DIGITS = 15
+
+
+def positive(text: str) -> int:
+    """A whole number of 1 or more."""
+    return _number(text, 1)
+
+
+def natural(text: str) -> int:
+    """A whole number of 0 or more."""
+    return _number(text, 0)
+
+
+def _number(text: str, least: int) -> int:
+    if not text.isascii() or not text.isdecimal() or len(text) > _DIGITS or int(text) < least:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number of {least} or more")
+    return int(text)
+
+
+# --- which objects
+
+
+def add_selection(parser: argparse.ArgumentParser) -> None:
+    """Add the options that choose many; names are the command's own business."""
+    group = parser.add_argument_group("many at once")
+    group.add_argument("--where", metavar="FILTER", help="everything that this filter of RFC 4515 finds")
+    under = group.add_argument("--under", metavar="PLACE", help="of what the filter finds, only this unit and below")
+    complete.attach(under, complete.places)
+
+
+def add_names(parser: argparse.ArgumentParser) -> None:
+    """Add names alone, for commands without assignments; and the options for many."""
+    names = parser.add_argument("names", nargs="*", metavar="NAME", help="whom or what; - reads names, a line each")
+    complete.attach(names, complete.objects)
+    add_selection(parser)
+
+
+def selection(session: Session, typed: list[str]) -> Selection:
+    """The objects that a command is about: names, or whom somebody is asked for.
+
+    Raises:
+        VandrelError: ``usage`` where nothing is named and nobody can be asked.
+
+    """
+    from vandrel.jobs.common.selection import Selection
+
+    args = session.args
+    names = [name for word in typed for name in (_lines() if word == "-" else [word])]
+    where = getattr(args, "where", None) or ""
+    if not names and not where:
+        names = [ask_name(session)]
+    return Selection(names, where, getattr(args, "under", None) or "")
+
+
+def ask_name(session: Session) -> str:
+    """Ask for the name that a command lacks.
+
+    Raises:
+        VandrelError: ``usage`` where nobody can be asked.
+
+    """
+    if not session.terminal.is_interactive:
+        raise VandrelError(Code.USAGE, "whom or what?", remedy=f"vandrel {session.args.command} NAME")
+    return input("Whom or what? ")
+
+
+def _lines() -> list[str]:
+    return [line.strip() for line in sys.stdin if line.strip()]
+
+
+# --- assignments
+
+
+def split(session: Session, words: list[str]) -> tuple[list[str], list[Assignment]]:
+    """Words taken apart into names and assignments, by the charter's fields; passwords are choices.
+
+    Raises:
+        VandrelError: ``usage`` for a password that was typed.
+
+    """
+    from vandrel.jobs.common.assignments import check_passwords
+    from vandrel.jobs.common.assignments import split as split_words
+
+    plain, given = split_words(words, session.charter.fields)
+    check_passwords(given)
+    return plain, given
+
+
+def add_hand_out(parser: argparse.ArgumentParser) -> None:
+    """Add the option for the file of generated passwords."""
+    parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
+
+
+# --- very many at once
+
+
+def add_bulk(parser: argparse.ArgumentParser) -> None:
+    """Add the options of commands that make very many objects at once."""
+    group = parser.add_argument_group("passwords")
+    group.add_argument("--hand-out", metavar="FILE", help="first passwords go here: .csv, .xlsx, or slips in a .pdf")
+    group.add_argument("--recipient", metavar="KEY", default="", help="encrypt the hand-out to this age public key")
+    group.add_argument("--password", choices=("generate", "ask", "-"),
+                       help="for who is given none: generated (default), or one for all, asked for, or read from "
+                       "standard input")  # fmt: skip
+    group.add_argument("--no-passwords", action="store_true", help="make accounts without passwords, disabled")
+    group = parser.add_argument_group("how far to go")
+    group.add_argument("--first", type=positive, metavar="N", help="a trial: make only the first N that are to be made")
+    group.add_argument("--most-refused", type=natural, default=_REFUSALS, metavar="N",
+                       help=f"stop after more refusals than this (default: {_REFUSALS})")  # fmt: skip
+    group.add_argument("--results", metavar="FILE", help="what became of each row, as CSV")
+
+
+def bulk_options(session: Session) -> BulkOptions:
+    """How far to go.
+
+    Raises:
+        VandrelError: ``usage`` for a hand-out that cannot be made, whatever is in a file.
+
+    """
+    from pathlib import Path
+
+    from vandrel.intake.hand_out import must_be_possible
+    from vandrel.jobs.bulk.propose import BulkOptions
+
+    args = session.args
+    if args.hand_out:
+        must_be_possible(Path(args.hand_out), args.recipient)
+    return BulkOptions(args.first or 0, args.most_refused, args.no_passwords, getattr(args, "sound_only", False))
+
+
+def password_for_all(session: Session, source: str, kind: str) -> Secret | None:
+    """The one password that all get who are given none; None where each gets one of their own.
+
+    Raises:
+        Refused: it breaks the rules, whoever gets it.
+
+    """
+    from functools import partial
+
+    from vandrel.charter.passwords import check
+    from vandrel.cli.present.passwords import ask_or_read, show_rules
+
+    args = session.args
+    if source not in ("ask", "-") or args.no_passwords or args.dry_run:
+        return None
+    rules = session.context.password_rules(kind)
+    if source == "ask":
+        show_rules(session, rules)
+    words = [session.charter.document.organization]
+    return ask_or_read(session, source, partial(check, rules=rules, login="", full="", words=words))

@@ -1,0 +1,220 @@
+"""What a proposal will do, on the terminal: in full for a few objects, as samples and figures for many."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
+
+from msgspec import structs
+
+from vandrel.cli.present.reports import show_table
+from vandrel.errors import Finding
+from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange, Proposal
+from vandrel.jobs.common.report import count
+
+if TYPE_CHECKING:
+    from vandrel.cli.session import Session
+    from vandrel.cli.terminal import Terminal
+
+#: Objects up to which every one is shown in full; new ones that are listed; samples of very many.
+_IN_FULL, _LISTED, _SAMPLES = 10, 60, 3
+#: Findings about rows that are shown, and the width of the values in them.
+_FINDINGS, _WIDTH = 60, 28
+
+_POINTING = {"member": "is a member of", "manager": "is the manager of", "owner": "is the owner of"}
+#: The columns of a list of new objects, and what gives them.
+_COLUMNS = ("login", "name", "place", "groups", "notes")
+
+
+def show_proposal(session: Session, proposal: Proposal) -> None:
+    """Show what changes, with its tables and figures."""
+    out = session.terminal
+    if out.as_json or out.quiet:
+        return
+    by_action = {action: [c for c in proposal.changes if c.action is action] for action in Action}
+    if proposal.is_many:
+        _samples(out, by_action[Action.CREATE])
+        _changed(out, by_action[Action.CHANGE], 2 * _SAMPLES, "to be changed")
+    else:
+        _created(session, by_action[Action.CREATE])
+        _changed(out, by_action[Action.CHANGE], _IN_FULL, "objects")
+        _deleted(out, by_action[Action.DELETE])
+    for table in proposal.tables:
+        show_table(out, table, is_below=False)
+        out.line()
+    for line in proposal.summary:
+        out.note(line)
+
+
+# --- new objects
+
+
+def _created(session: Session, changes: Sequence[ObjectChange]) -> None:
+    if len(changes) > _IN_FULL:
+        session.terminal.heading(f"New: {_figures(changes)}")
+        _listed(session.terminal, changes[:_LISTED])
+        if len(changes) > _LISTED:
+            session.terminal.line(f"  and {len(changes) - _LISTED} more")
+        session.terminal.line()
+        return
+    order = ["place", *session.context.fields]
+    for change in changes:
+        what = f"{change.kind} account" if change.object_type == "account" else change.object_type or "object"
+        session.terminal.heading(f"New {what}: {change.label}")
+        fields = sorted(change.fields, key=lambda f: order.index(f.field) if f.field in order else len(order))
+        rows: list[tuple[str, str, str]] = []
+        for field in fields:
+            rows.append((f"  {field.field}", ", ".join(field.after), field.rule))
+            rows += [("", "", f"  {passed}") for passed in field.passed]
+        session.terminal.table(("  field", "value", "rule"), rows)
+        session.terminal.line()
+
+
+def _samples(out: Terminal, changes: Sequence[ObjectChange]) -> None:
+    """The first and the last of very many."""
+    if not changes:
+        return
+    samples = changes if len(changes) <= 2 * _SAMPLES else [*changes[:_SAMPLES], *changes[-_SAMPLES:]]
+    is_all = len(samples) == len(changes)
+    out.heading("New" if is_all else f"New, the first and the last of {len(changes)}")
+    _listed(out, samples)
+    out.line()
+
+
+def _listed(out: Terminal, changes: Sequence[ObjectChange]) -> None:
+    rows = [
+        (f"  {change.row or ''}", change.after("login"), _name(change), change.place, change.after("groups"),
+         change.after("notes"))
+        for change in changes
+    ]  # fmt: skip
+    columns = zip(("  row", *_COLUMNS), *rows, strict=True)
+    filled = [column for column in columns if any(cell.strip() for cell in column[1:])]
+    if filled and filled[0][0] != "  row":
+        filled[0] = tuple(f"  {cell}" for cell in filled[0])
+    out.table([column[0] for column in filled], list(zip(*(column[1:] for column in filled), strict=True)))
+
+
+def _name(change: ObjectChange) -> str:
+    return change.after("full") or change.dn.name
+
+
+# --- changed objects
+
+
+def _changed(out: Terminal, changes: Sequence[ObjectChange], most: int, noun: str) -> None:
+    for change in changes[:most]:
+        row = f"Row {change.row}: " if change.row else ""
+        where = "" if change.row else f" in {change.place}"
+        out.heading(f"{row}{change.label}{where}")
+        rows = [row for field in change.fields for row in _before_and_after(field)]
+        if rows:
+            out.table(("field", "before", "", "after"), rows, header=False)
+        else:
+            out.line("  as it is already")
+    if len(changes) > most:
+        unchanged = sum(not change.fields for change in changes)
+        same = f", {unchanged} of all as they are already" if unchanged else ""
+        more = f"and {len(changes) - most} more {noun}, {len(changes)} in all{same}"
+        out.line(f"{more}: {_in_common(changes)}" if _in_common(changes) else more)
+    if changes:
+        out.line()
+
+
+def _in_common(changes: Sequence[ObjectChange]) -> str:
+    """Which fields change on how many of very many objects."""
+    fields = Counter(field.field for change in changes for field in change.fields)
+    return ", ".join(f"{name} of {number}" for name, number in fields.most_common())
+
+
+def _before_and_after(field: FieldChange) -> list[tuple[str, str, str, str]]:
+    """One field; of a list that stays for the most part, what comes and what goes."""
+    before, after = field.before, field.after
+    stay = [value for value in before if value in after]
+    if not stay or len(before) + len(after) <= 2:
+        return [(f"  {field.field}", ", ".join(before) or "(empty)", "->", ", ".join(after) or "(empty)")]
+    come = [f"+ {value}" for value in after if value not in before]
+    go = [f"- {value}" for value in before if value not in after]
+    kept = f"({len(stay)} as before)" if len(stay) > 2 else ", ".join(stay)
+    return [(f"  {field.field}", kept, "", ", ".join(come + go) or "in another order")]
+
+
+# --- objects that go
+
+
+def _deleted(out: Terminal, changes: Sequence[ObjectChange]) -> None:
+    if len(changes) > _IN_FULL:
+        out.heading("To be deleted")
+        out.line(f"  {_figures(changes)}")
+        _losses(out, changes)
+        out.line()
+        return
+    for change in changes:
+        out.heading(f"{change.label} in {change.place}")
+        lost: dict[str, list[str]] = {}
+        for pointing in change.pointed_at:
+            meaning = _POINTING.get(pointing.attribute, f"is the {pointing.attribute} of")
+            lost.setdefault(meaning, []).append(pointing.holder.name)
+        rows = [(f"  {meaning}", _some(sorted(holders))) for meaning, holders in lost.items()]
+        out.table(("what", "whom"), rows or [("  nothing points at it", "")], header=False)
+    if changes:
+        out.line()
+
+
+def _losses(out: Terminal, changes: Sequence[ObjectChange]) -> None:
+    pointing = [each for change in changes for each in change.pointed_at]
+    for attribute, number in Counter(each.attribute for each in pointing).items():
+        holders = len({each.holder.key for each in pointing if each.attribute == attribute})
+        if attribute == "member":
+            out.line(f"  {count(number, 'membership')} in {count(holders, 'group')}")
+        else:
+            out.line(f"  {count(holders, 'object')} that stay{'s' if holders == 1 else ''} with no {attribute}")
+
+
+def _figures(changes: Iterable[ObjectChange]) -> str:
+    types = Counter(change.object_type or "object" for change in changes)
+    return ", ".join(count(number, object_type) for object_type, number in types.items())
+
+
+def _some(words: Sequence[str]) -> str:
+    more = f" and {len(words) - _IN_FULL} more" if len(words) > _IN_FULL else ""
+    return ", ".join(words[:_IN_FULL]) + more
+
+
+# --- findings about rows
+
+
+def show_row_findings(out: Terminal, findings: Sequence[Finding]) -> None:
+    """Print findings about rows as a table, those that stop first; notes that say the same as one."""
+    if out.as_json or not findings:
+        return
+    notes = _together([finding for finding in findings if not finding.is_fatal])
+    findings = [*(finding for finding in findings if finding.is_fatal), *notes]
+    rows = [
+        (
+            str(finding.where.row or "-"), finding.where.header or "-", _short(finding.value),
+            finding.what if finding.is_fatal else f"note: {finding.what}", finding.remedy,
+        )
+        for finding in findings[:_FINDINGS]
+    ]  # fmt: skip
+    out.table(("row", "column", "value", "what is wrong", "what to do"), rows)
+    if len(findings) > _FINDINGS:
+        out.line(f"and {len(findings) - _FINDINGS} more: --findings FILE writes all of them beside the rows")
+    out.line()
+
+
+def _together(notes: Sequence[Finding]) -> list[Finding]:
+    """Notes that say the same of many rows as one of them, with the number of the others."""
+    same = Counter((note.where.header, note.what) for note in notes)
+    first = {(note.where.header, note.what): note for note in reversed(notes)}
+    return [
+        structs.replace(note, what=f"{note.what}; the same in {count(same[key] - 1, 'more row')}")
+        if same[key] > 1
+        else note
+        for key, note in reversed(first.items())
+    ]
+
+
+def _short(value: str) -> str:
+    one_line = " ".join(value.split())
+    return one_line if len(one_line) <= _WIDTH else f"{one_line[: _WIDTH - 1]}…"

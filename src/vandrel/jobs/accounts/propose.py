@@ -1,0 +1,68 @@
+"""From accounts that were worked out to the proposal that makes them. What create and copy share."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import partial
+
+from vandrel.charter.passwords import check
+from vandrel.fields import ACCOUNT
+from vandrel.jobs.accounts.create import AccountRequest, Creator, account_steps, name_parts
+from vandrel.jobs.common.draft import Draft
+from vandrel.jobs.common.new_object import creation
+from vandrel.jobs.common.proposal import Credential, Passwords, Proposal, Work, unique
+from vandrel.jobs.common.report import Table
+from vandrel.objects.context import Context
+
+
+def propose_accounts(
+    context: Context, drafts: Sequence[Draft], source: str, title: str, command: str, tables: Sequence[Table] = ()
+) -> Proposal:
+    """The proposal that makes these accounts.
+
+    Args:
+        context: the charter and the directory.
+        drafts: the accounts, worked out.
+        source: where passwords come from, if that was typed; else the rules of each account say.
+        title: the title of the job in the journal.
+        command: the verb, for programs.
+        tables: more that is shown before the question.
+
+    """
+
+    def work(passwords: Passwords) -> Work:
+        pairs = [(draft, passwords.secrets.get(draft.dn) if draft.dn is not None else None) for draft in drafts]
+        return Work(account_steps(context, pairs, passwords.hand_out))
+
+    names = drafts[0].value("full") if len(drafts) == 1 else f"{len(drafts)} accounts"
+    return Proposal(
+        command,
+        title,
+        f"Create {names}?",
+        work,
+        changes=[creation(context, draft, ACCOUNT) for draft in drafts if draft.dn is not None],
+        findings=unique(finding for draft in drafts for finding in draft.findings),
+        credentials=[_credential(context, draft, source) for draft in drafts if draft.dn is not None],
+        tables=tables,
+        missing=drafts[0].missing if len(drafts) == 1 else (),
+    )
+
+
+def _credential(context: Context, draft: Draft, source: str) -> Credential:
+    assert draft.dn is not None and draft.rules is not None
+    words = [context.charter.document.organization, *draft.place]
+    find = partial(check, rules=draft.rules, login=draft.value("login"), full=draft.value("full"), words=words)
+    return Credential(draft.dn, draft.rules, source or str(draft.rules.rules["first"].value), draft.value, find)
+
+
+def create_account(context: Context, request: AccountRequest) -> Proposal:
+    """Propose a new account; ``missing`` names what is required and was not given.
+
+    Raises:
+        VandrelError: ``unknown-kind``, ``unknown-field``.
+
+    """
+    fields = {name: (value,) for name, value in name_parts(context, request.name).items()}
+    draft = Creator(context, context.charter.today()).draft(request.kind, fields | dict(request.fields))
+    source = next(iter(request.fields.get("password", ())), "")
+    return propose_accounts(context, [draft], source, f"create {request.kind} {draft.value('login')}", "create")

@@ -1,0 +1,120 @@
+"""From edits that were worked out to the proposal that makes them, passwords included."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import partial
+
+from vandrel.charter.passwords import check
+from vandrel.directory.entry import Entry
+from vandrel.errors import Code, Finding, VandrelError
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.edit import Edit, Editor, in_order
+from vandrel.jobs.common.proposal import (
+    Action,
+    Credential,
+    FieldChange,
+    ObjectChange,
+    Passwords,
+    Proposal,
+    Work,
+    listed_names,
+    unique,
+)
+from vandrel.jobs.common.report import count
+from vandrel.objects.context import Context
+from vandrel.secret import Secret
+from vandrel.steps.step import Password, Rename
+
+_NEW_PASSWORD = {"ask": "asked for", "generate": "generated", "-": "from standard input", "none": "(none)"}
+
+
+def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignment], verb: str) -> Proposal:
+    """Propose the same assignments for several objects.
+
+    Raises:
+        VandrelError: as `vandrel.jobs.common.edit.Editor.edit` and `propose`.
+
+    """
+    editor = Editor(context)
+    return propose(context, [editor.edit(entry, given) for entry in entries], given, verb)
+
+
+def propose(context: Context, edits: Sequence[Edit], given: Sequence[Assignment], verb: str) -> Proposal:
+    """The proposal that makes these edits.
+
+    Args:
+        context: the charter and the directory.
+        edits: what changes on each object.
+        given: assignments that may speak of passwords, which stand in no edit.
+        verb: the command, for titles and questions.
+
+    Raises:
+        VandrelError: ``usage`` where one password would go to several people.
+
+    """
+    source = next((a.values[0] if a.values else "none" for a in reversed(given) if a.field == "password"), "")
+    if source in ("ask", "-") and len(edits) > 1:
+        what, remedy = "one password is not given to several people", "write password=generate"
+        raise VandrelError(Code.USAGE, what, remedy=remedy)
+    change = next((a.values for a in given if a.field == "change"), None)
+    findings = [finding for edit in edits for finding in edit.findings]
+    if source and change is None and any(_must_change(context, edit, None) for edit in edits):
+        findings += context.not_kept("account", {"change": ("yes",)}, ())
+
+    def work(passwords: Passwords) -> Work:
+        steps = []
+        for edit in edits if source else ():
+            secret = passwords.secrets.get(edit.entry.dn)
+            must = _must_change(context, edit, change) and secret is not None
+            kept = passwords.hand_out if source == "generate" else ""
+            steps.append(Password(edit.entry.dn, secret, must, kept))
+        return Work(in_order(context, edits, steps))
+
+    return Proposal(
+        verb,
+        f"{verb} {listed_names([edit.entry.dn.name for edit in edits])}{_sensitive(context, edits)}",
+        f"{verb.capitalize()} {count(len(edits), 'object')}?",
+        work,
+        changes=[_change(context, edit, source) for edit in edits],
+        findings=unique(findings),
+        credentials=[_credential(context, edit, source) for edit in edits] if source else (),
+        is_atomic=len(edits) == 1 and not edits[0].is_apart,
+        read={edit.entry.dn.key for edit in edits},
+        left_out=sum(edit.left_out for edit in edits),
+    )
+
+
+def _must_change(context: Context, edit: Edit, change: Sequence[str] | None) -> bool:
+    return bool(context.rules_for(edit.entry).rules["change"].value) if change is None else change[0] == "yes"
+
+
+def _change(context: Context, edit: Edit, source: str) -> ObjectChange:
+    fields = list(edit.differences)
+    if source:
+        had = "set" if context.dialect.has_password(edit.entry) else "(none)"
+        fields.append(FieldChange("password", (had,), (_NEW_PASSWORD[source],)))
+    new = next((step.new for step in edit.steps if isinstance(step, Rename)), None)
+    entry = edit.entry
+    place, label = context.place(entry.dn.parent), context.label(entry)
+    return ObjectChange(Action.CHANGE, edit.object_type, entry.dn, label, place, tuple(fields), new_dn=new)
+
+
+def _credential(context: Context, edit: Edit, source: str) -> Credential:
+    rules = context.rules_for(edit.entry)
+
+    def find(secret: Secret) -> list[Finding]:
+        return check(
+            secret, rules, login=edit.value(context, "login"), full=edit.value(context, "full"),
+            words=[context.charter.document.organization],
+            used=lambda last: context.directory.password_used(edit.entry.dn, secret, last),
+        )  # fmt: skip
+
+    return Credential(edit.entry.dn, rules, source, partial(edit.value, context), find, is_first=False)
+
+
+def _sensitive(context: Context, edits: Sequence[Edit]) -> str:
+    """The mark in the record of a change to what recovers a password."""
+    changed = dict.fromkeys(d.field for edit in edits for d in edit.differences)
+    sensitive = [name for name in changed if name in context.fields and context.fields[name].sensitive]
+    return f" (recovers a password: {', '.join(sensitive)})" if sensitive else ""

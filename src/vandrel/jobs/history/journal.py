@@ -1,0 +1,133 @@
+"""What was done, when, by whom, to what: reports on the journal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from msgspec import Struct
+
+from vandrel.errors import Code, VandrelError
+from vandrel.jobs.common.report import Report, Table, count
+from vandrel.record.journal import Job, Journal, JournalStep
+from vandrel.steps.runner import Runner
+
+_STYLE = "%Y-%m-%d %H:%M:%S"
+_COLUMNS = (
+    "number", "begun", "ended", "who", "host", "command", "title", "directory", "planned", "made", "refused", "undoes",
+    "state",
+)  # fmt: skip
+
+
+class JournalRequest(Struct, frozen=True):
+    """Which jobs to list.
+
+    Attributes:
+        job: the number of one job; 0 for a list.
+        last: how many jobs to list; 0 for all.
+        about: the name in full of an object that the jobs changed; empty for any.
+
+    """
+
+    job: int = 0
+    last: int = 20
+    about: str = ""
+
+
+def list_jobs(journal: Journal, request: JournalRequest, zone: ZoneInfo) -> Report:
+    """List jobs, the newest first, or one of them step by step.
+
+    Raises:
+        VandrelError: ``not-found`` where there is no such job.
+
+    """
+    if request.job:
+        return _one_job(journal.job(request.job), list(journal.steps(request.job)), zone)
+    jobs = list(journal.jobs(request.last, request.about))
+    seen = [
+        (job.number, _when(job.begun, zone), job.who, job.title, f"{job.made} of {job.planned}", job.state)
+        for job in jobs
+    ]
+    table = Table("listed", "", ("job", "when", "who", "what", "steps", "state"), seen, has_header=True)
+    return Report("journal", _COLUMNS, map(_row, jobs), tables=[table], is_for_programs=True)
+
+
+def _row(job: Job) -> list[str | int]:
+    return [getattr(job, name) for name in _COLUMNS]
+
+
+def _one_job(job: Job, steps: list[JournalStep], zone: ZoneInfo) -> Report:
+    ended = f" to {_when(job.ended, zone)[11:]}" if job.ended else ""
+    facts = [
+        ("state", f"{job.state}: {job.made} of {count(job.planned, 'step')} made, {job.refused} refused"),
+        ("when", _when(job.begun, zone) + ended),
+        ("who", f"{job.who} on {job.host}"),
+        ("command", job.command),
+        ("directory", job.directory),
+    ]
+    seen: list[tuple[str, str, str, str]] = []
+    for step in steps:
+        state = step.state + (f": {step.why}" if step.why else "")
+        seen.append((str(step.number), step.record["step"], step.record["dn"], state))
+        seen += [("", "", f"  {line}", "") for line in described(step.record)]
+    rows = [(s.number, s.record["step"], s.record["dn"], list(described(s.record)), s.state, s.why) for s in steps]
+    return Report(
+        "journal", ("number", "step", "dn", "changes", "state", "why"), rows,
+        title=f"Job {job.number}: {job.title}", facts=facts, is_for_programs=True,
+        tables=[Table("steps", "", ("step", "", "object and change", "state"), seen, has_header=True)],
+    )  # fmt: skip
+
+
+def verify(runner: Runner, number: int) -> Report:
+    """Put each step of a job beside what the directory has now; the exit code tells whether all of it is still so.
+
+    Raises:
+        VandrelError: ``usage`` without a job; ``foreign`` for one of another directory.
+
+    """
+    if not number:
+        raise VandrelError(Code.USAGE, "which job?", remedy="vandrel journal JOB --verify")
+    steps = list(runner.standing(runner.own_job(number).number))
+    words = {True: "as the job left it", False: "no longer so", None: "cannot be told"}
+    gone = sum(stands is False for _, stands in steps)
+    rows = [(item.number, item.record["step"], item.record["dn"], stands) for item, stands in steps]
+    seen = [(*row[:3], words[row[3]]) for row in rows]
+    table = Table("listed", "", ("step", "", "object", "now"), seen, has_header=True)
+    summary = [f"{count(len(steps), 'step')}: {len(steps) - gone} as the job left them, {gone} no longer."]
+    return Report(
+        "journal", ("number", "step", "dn", "stands"), rows, tables=[table], is_for_programs=True, summary=summary,
+        exit_code=Code.CHANGED.exit_code if gone else 0,
+    )  # fmt: skip
+
+
+def _when(stamp: str, zone: ZoneInfo) -> str:
+    return datetime.fromisoformat(stamp).astimezone(zone).strftime(_STYLE) if stamp else ""
+
+
+def described(record: dict[str, Any]) -> Iterator[str]:
+    """What a step does, attribute by attribute, from its record."""
+    match record["step"]:
+        case "add" | "remove":
+            sign = "+" if record["step"] == "add" else "-"
+            for name, values in record["attributes"].items():
+                yield from (f"{name} {sign} {_say(value)}" for value in values)
+        case "set":
+            for name, gone, come, *_ in record["changes"]:
+                yield from (f"{name} - {_say(value)}" for value in gone)
+                yield from (f"{name} + {_say(value)}" for value in come)
+        case "rename":
+            yield f"-> {record['new']}"
+        case _ if not record["set"]:
+            yield "the password was taken away"
+        case _:
+            made = "generated" if record["generated"] else "typed"
+            must = ", to be changed at the next logon" if record["must-change"] else ""
+            yield f"a new password, {made}{must}"
+
+
+def _say(value: object) -> str:
+    if isinstance(value, bytes):
+        return f"({len(value)} octets)"
+    return str(value) or "(the empty name)"

@@ -1,0 +1,375 @@
+"""Everything about one object: its fields by topic, whether it can log on, what it is in and what it holds."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from functools import partial
+
+from msgspec import Struct
+
+from vandrel.directory import place as places
+from vandrel.directory.port import Scope
+from vandrel.errors import Code, Location, VandrelError
+from vandrel.fields import ACCOUNT, GROUP, OBJECT_TYPES, UNIT, Field, Shape, Topic
+from vandrel.jobs.accounts.logon import logon_state
+from vandrel.jobs.accounts.password_age import ages
+from vandrel.jobs.common.proposal import Action, ObjectChange
+from vandrel.jobs.common.report import ObjectDetail, Report, Table, count
+from vandrel.jobs.common.resolve import resolve
+from vandrel.jobs.groups.membership import convertible, effective
+from vandrel.jobs.hierarchy.delegation import delegation_rows
+from vandrel.jobs.hierarchy.policies import reaching
+from vandrel.objects.context import Context
+from vandrel.objects.view import ObjectView
+from vandrel.text import week
+from vandrel.text.nearest import did_you_mean
+from vandrel.text.string_prep import prepare
+
+#: Members and groups of one object that are listed.
+_LISTED = 20
+#: Said above the fields, by the title, the sentence and the marks.
+_SAID_ABOVE = ("enabled", "change", "locked", "protected", "password", "delegation")
+_PLAIN_STYLE = "%Y-%m-%d %H:%M"
+
+
+class ShowRequest(Struct, frozen=True):
+    """Which objects to show, and what of them.
+
+    Attributes:
+        names: what people typed.
+        only: a fragment of the names of fields and attributes; empty for all.
+        bare: one field whose values alone are put out; empty for all.
+        raw: whether attributes are shown by their names in the schema.
+        full: whether what is allowed and empty, and what the directory keeps itself, is shown as well.
+        effective: whether every group that counts is shown, and inherited policies.
+        password_rules: whether the password rules in force are shown.
+
+    """
+
+    names: Sequence[str]
+    only: str = ""
+    bare: str = ""
+    raw: bool = False
+    full: bool = False
+    effective: bool = False
+    password_rules: bool = False
+
+
+def show(context: Context, request: ShowRequest) -> Report:
+    """Show objects.
+
+    Raises:
+        VandrelError: ``not-found``, ``ambiguous``, ``unknown-field``.
+
+    """
+    views = [ObjectView(context, resolve(context, name)) for name in request.names]
+    if request.bare:
+        lines = [value for view in views for value in bare_values(view, request.bare)]
+        rows = [[value] for value in lines]
+        return Report("show", columns=[request.bare], rows=rows, has_header=False, text=_as_lines(lines))
+    if request.only:
+        return Report("show", objects=[_only(view, request.only) for view in views])
+    if request.raw:
+        return Report("show", objects=[_raw(view) for view in views])
+    details = []
+    for view in views:
+        detail = describe(view)
+        detail.tables += _rest(view) if request.full else []
+        detail.tables += _effective(view) if request.effective else []
+        detail.tables += _rules(view) if request.password_rules else []
+        details.append(detail)
+    return Report("show", objects=details)
+
+
+def _as_lines(lines: Sequence[str]) -> str:
+    return "".join(f"{line}\n" for line in lines)
+
+
+def object_data(view: ObjectView) -> dict[str, object]:
+    """The object for programs: our fields, and the attributes behind them."""
+    fields = {field.name: view.shown(field.name) for field in view.fields()}
+    return {
+        "dn": str(view.entry.dn),
+        "place": view.place,
+        "type": view.object_type,
+        "state": view.states,
+        "fields": {name: values for name, values in fields.items() if values},
+        "attributes": {name: view.attribute(name) for name in view.entry.attributes},
+    }
+
+
+def describe(view: ObjectView) -> ObjectDetail:
+    """The object in full: first what the reader wants to know, then the fields by topic."""
+    context, entry = view.context, view.entry
+    is_account = view.object_type == ACCOUNT
+    detail = ObjectDetail(
+        context.one(entry, "full") if is_account else entry.dn.name, partial(object_data, view), str(entry.dn),
+        view.states, topics=list(_topics(view)),
+    )  # fmt: skip
+    if is_account:
+        detail.sentence = logon_state(context, entry, context.charter.today()).sentence
+    if hours := context.one(entry, "hours"):
+        detail.week = [f"Hours of the week ({context.charter.document.time_zone})", *week.drawn(week.parse(hours))]
+    if view.object_type in (UNIT, ""):
+        detail.lines += _below(view)
+        detail.tables += _delegated(view)
+    return detail
+
+
+def _topics(view: ObjectView) -> Iterator[tuple[str, str, str]]:
+    context, entry = view.context, view.entry
+    said = context.one(entry, "full") if view.object_type == ACCOUNT else entry.dn.name
+    for topic in Topic:
+        title = topic.value
+        for field in view.fields():
+            if field.topic is not topic or field.name in _SAID_ABOVE:
+                continue
+            values = view.shown(field.name)
+            rows = [(field.name, _marked(context, values) if field.name == "groups" else values)]
+            rows += [("as primary", _primary_members(view))] if field.name == "members" else []
+            for label, shown in rows:
+                if shown and not (label in ("name", "full") and shown == [said]):
+                    yield title, label, _listed(shown)
+                    title = ""
+    yield "Kept", "place", view.place
+    for name, instant in context.dialect.instants(entry):
+        yield "", name, instant.astimezone(context.charter.zone).strftime(_PLAIN_STYLE)
+
+
+def _primary_members(view: ObjectView) -> list[str]:
+    """Members that have the group as their primary one, and stand in no list of members."""
+    context = view.context
+    where = context.dialect.primary_members(view.entry)
+    if where is None:
+        return []
+    found = context.directory.search(context.charter.base, where=where, only=["cn"])
+    return sorted((entry.dn.name for entry in found), key=prepare)
+
+
+def _marked(context: Context, groups: Sequence[str]) -> list[str]:
+    """Names of groups, those first that carry power by the charter, and marked so."""
+    power = {prepare(name) for name in context.charter.power}
+    strong = [f"{name} (carries power)" for name in groups if prepare(name) in power]
+    return strong + [name for name in groups if prepare(name) not in power]
+
+
+def _listed(values: Sequence[str]) -> str:
+    more = f" and {len(values) - _LISTED} more" if len(values) > _LISTED else ""
+    return ", ".join(values[:_LISTED]) + more
+
+
+def _below(view: ObjectView) -> list[str]:
+    """What stands directly in a unit, counted, and what the charter means it for."""
+    context = view.context
+    counts = Counter(context.object_type(child) for child in context.directory.search(view.entry.dn, Scope.ONE))
+    said = [count(counts[kind], kind) for kind in OBJECT_TYPES if counts[kind]]
+    lines = [f"Directly in it: {', '.join(said) or 'nothing'}."]
+    place = context.place(view.entry.dn)
+    unit = context.charter.designed(places.parse(place)) if place.startswith("/") else None
+    if unit is not None and unit.holds:
+        lines.append(f"Designed for: {', '.join(unit.holds)}.")
+    return lines
+
+
+def _delegated(view: ObjectView) -> list[Table]:
+    rows = delegation_rows(view.context, view.entry)
+    return [Table("delegation", "Delegated here and below", ("team", "task", "state"), rows)]
+
+
+# --- parts on demand
+
+
+def _effective(view: ObjectView) -> list[Table]:
+    """Every group that membership amounts to, with the path that gives it; scopes and policies."""
+    context, entry = view.context, view.entry
+    power = context.charter.power
+    rows = [
+        (found.group.dn.name, " in ".join(found.through) or "directly", power.get(found.group.dn.name, ""))
+        for found in effective(context, entry)
+    ]
+    tables = [Table("groups", "Groups that count", ("group", "through", "power"), rows, empty="none")]
+    if view.object_type == GROUP and context.one(entry, "scope"):
+        scopes = [(scope, why or "yes") for scope, why in convertible(context, entry)]
+        tables.append(Table("scopes", "What its scope could become", ("scope", "why"), scopes))
+    unit = entry.dn if view.object_type in (UNIT, "") else entry.dn.parent
+    policies = [(p.name, p.unit, "enforced" if p.enforced else "") for p in reaching(context, unit)]
+    title = "Policies that reach it, the last wins"
+    return [*tables, Table("policies", title, ("policy", "from", "how"), policies)]
+
+
+def _rules(view: ObjectView) -> list[Table]:
+    """The rules in force for an account, each with its source, and what they mean for the password it has."""
+    if view.object_type != ACCOUNT:
+        return []
+    context = view.context
+    rules = context.rules_for(view.entry)
+    in_force = [(str(rule), rule.source) for rule in rules.shown()]
+    known = ages(context, view.entry, rules)
+    said = [
+        ("set", known.set, ""),
+        ("its owner may change it from", known.changeable, rules.rules["minimum-age"].source),
+    ]
+    said.append(("too old from", known.expires, known.source))
+    zone = context.charter.zone
+    rows = [(label, when.astimezone(zone).strftime(_PLAIN_STYLE) if when else "never", source)
+            for label, when, source in said]  # fmt: skip
+    return [
+        Table("password_rules", "Password rules in force", ("rule", "from"), in_force),
+        Table("password_age", "The password that it has", ("what", "when", "from"), rows if known.set else (),
+              empty="when it was set is not known"),
+    ]  # fmt: skip
+
+
+def _rest(view: ObjectView) -> list[Table]:
+    """What the directory keeps of its own accord, and what is allowed and empty."""
+    schema, entry = view.context.directory.schema, view.entry
+    operational = [
+        (name, value)
+        for name in entry.attributes
+        if (known := schema.attribute(name)) is not None and known.operational
+        for value in view.attribute(name)
+    ]
+    _, may = schema.shape(tuple(entry.texts("objectClass")))
+    empty = [(", ".join(sorted(name for name in may if not entry.values_of(name))),)]
+    return [
+        Table("operational", "Kept by the directory", ("attribute", "value"), operational),
+        Table("empty", "Allowed and empty", ("attributes",), empty),
+    ]
+
+
+def _raw(view: ObjectView) -> ObjectDetail:
+    rows = [("dn", str(view.entry.dn))]
+    rows += [(name, value) for name in view.entry.attributes for value in view.attribute(name)]
+    return ObjectDetail(
+        view.label, partial(object_data, view), is_brief=True, tables=[Table("raw", "", ("attribute", "value"), rows)]
+    )
+
+
+def _only(view: ObjectView, fragment: str) -> ObjectDetail:
+    """Fields and attributes with `fragment` in their name, empty ones too.
+
+    Raises:
+        VandrelError: ``unknown-field`` where there is none.
+
+    """
+    context, low = view.context, fragment.casefold()
+    attributes = {field.name: context.dialect.attribute(field.name, view.object_type) for field in view.fields()}
+    rows = [
+        (field.name, ", ".join(view.shown(field.name)) or "(empty)", f"{field.about}{_limit(view, field)}")
+        for field in view.fields()
+        if low in field.name or low in attributes[field.name].casefold()
+    ]
+    _, may = context.directory.schema.shape(tuple(view.entry.texts("objectClass")))
+    for name in sorted({*may, *view.entry.attributes}):
+        if low in name.casefold() and name not in attributes.values():
+            rows.append((f"@{name}", ", ".join(view.attribute(name)) or "(empty)", ""))
+    if not rows:
+        what = f"no field or attribute has {fragment!r} in its name"
+        raise VandrelError(Code.UNKNOWN_FIELD, what, where=Location(dn=str(view.entry.dn)))
+    table = Table("fields", "", ("field", "value", "about"), rows)
+    return ObjectDetail(view.label, partial(object_data, view), is_brief=True, tables=[table])
+
+
+def _limit(view: ObjectView, field: Field) -> str:
+    """What a field takes at most, as the live schema has it."""
+    context = view.context
+    if field.shape is Shape.OCTETS:
+        return f"; {context.charter.document.photo_limit:,} {field.unit} at most"
+    attribute = context.directory.schema.attribute(context.dialect.attribute(field.name, view.object_type))
+    unit = f", in {field.unit}" if field.unit else ""
+    most = attribute.limit if attribute and field.shape is Shape.TEXT else 0
+    return f"{unit}; {most} characters at most" if most else unit
+
+
+def bare_values(view: ObjectView, name: str) -> Iterator[str]:
+    """The values of a field of ours, of ``dn``, ``place`` or of a raw ``@attribute``.
+
+    Other objects are named in full: the values are to be pasted elsewhere.
+
+    Raises:
+        VandrelError: ``unknown-field``.
+
+    """
+    context = view.context
+    if name == "dn":
+        yield str(view.entry.dn)
+    elif name == "place":
+        yield context.place(view.entry.dn)
+    elif name.startswith("@"):
+        yield from view.attribute(attribute_called(context, name))
+    else:
+        field = context.fields.named(name, view.object_type or None)
+        yield from view.raw(name) if field.shape is Shape.REFERENCE else view.shown(name)
+
+
+def attribute_called(context: Context, name: str) -> str:
+    """The schema's name of an attribute that is written ``@name``.
+
+    Raises:
+        VandrelError: ``unknown-field``, with near spellings.
+
+    """
+    schema = context.directory.schema
+    attribute = schema.attribute_name(name[1:])
+    if not attribute:
+        hint = did_you_mean(name[1:], schema.attribute_names())
+        what = f"the schema has no attribute {name[1:]!r}"
+        raise VandrelError(Code.UNKNOWN_FIELD, what, where=Location(field=name), remedy=hint)
+    return attribute
+
+
+# --- after a change
+
+
+def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
+    """What the directory has now of objects that were made or changed; of a new account whether it can log on."""
+    for change in changes:
+        entry = context.directory.get(change.new_dn or change.dn)
+        if entry is None:
+            continue
+        view = ObjectView(context, entry)
+        if change.action is Action.CREATE and view.object_type == ACCOUNT:
+            yield ObjectDetail("", sentence=logon_state(context, entry, context.charter.today()).sentence)
+        elif change.action is Action.CREATE:
+            yield describe(view)
+        elif rows := list(_now(view, change)):
+            yield _changed(view, rows)
+
+
+def _changed(view: ObjectView, rows: Sequence[tuple[str, str]]) -> ObjectDetail:
+    context = view.context
+    detail = ObjectDetail(f"{view.label} now", is_brief=True, tables=[Table("now", "", ("field", "value"), rows)])
+    if view.object_type == ACCOUNT:
+        detail.sentence = logon_state(context, view.entry, context.charter.today()).sentence
+    return detail
+
+
+def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
+    for field in change.fields:
+        if field.field == "password":
+            continue
+        if field.field == "place":
+            values: Sequence[str] = [view.place]
+        elif field.field in view.context.fields:
+            values = view.shown(field.field)
+        elif field.field.startswith("@"):
+            values = view.attribute(field.field[1:])
+        else:
+            continue
+        yield f"  {field.field}", ", ".join(values) or "(empty)"
+
+
+def hours_of(context: Context, name: str) -> tuple[str, str]:
+    """The hours of one account for a picture, and its title.
+
+    Raises:
+        VandrelError: ``not-found`` where there are no hours.
+
+    """
+    view = ObjectView(context, resolve(context, name))
+    hours = context.one(view.entry, "hours")
+    if not hours:
+        what, remedy = f"{view.label} has no hours: it may log on at any time", 'give it some: hours="Mon-Fri 06-18"'
+        raise VandrelError(Code.NOT_FOUND, what, where=Location(field="hours"), remedy=remedy)
+    return f"{view.label}: hours of the week ({context.charter.document.time_zone})", hours
