@@ -29,6 +29,7 @@ lint: $(VENV)/.dev
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	$(BIN)/lint-imports
 
 bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/startup.py

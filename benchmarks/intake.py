@@ -62,7 +62,7 @@ def check(context: Context, path: Path, described: Description) -> float:
     """Seconds for the whole check; what the columns mean is known by then, as it is to `vandrel import`."""
     begun = time.perf_counter()
     table = open_table(path)
-    converter = Converter(described, table.header(), context.charter)
+    converter = Converter(described, table.header(), context.charter.words)
     roster = Planner(context, described, context.charter.today()).plan(converter.items(table.rows()))
     seconds = time.perf_counter() - begun
     assert roster.counts()[State.NEW] == len(roster.lines), next(roster.findings())

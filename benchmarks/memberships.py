@@ -16,9 +16,9 @@ from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import AddEntry
 from vandrel.directory.port import Directory
-from vandrel.jobs.groups.membership import effective
 from vandrel.jobs.hierarchy.build import top_entry
 from vandrel.objects.context import Context
+from vandrel.objects.membership import effective
 
 CHAINS, DEPTH = 500, 20
 RUNS = 5

@@ -1,4 +1,4 @@
-"""What the tests share: the installed program, the demo's folder, and a house of the core without the interface."""
+"""What the tests share: the installed program, the demo's folder, and a context of the core without the interface."""
 
 from __future__ import annotations
 
@@ -55,6 +55,12 @@ class Result:
     @property
     def json(self) -> Any:
         return json.loads(self.out)
+
+    @property
+    def findings(self) -> list[dict[str, Any]]:
+        """The findings of a JSON result, each with its row and column beside it."""
+        found = self.json["findings"]
+        return [f | {"row": f["where"].get("row", 0), "column": f["where"].get("header", "")} for f in found]
 
 
 #: Background jobs of a shell begin with Ctrl-C ignored, and so does what they start: the program is to heed it.
@@ -173,7 +179,7 @@ def nothing_is_left() -> Iterator[None]:
 
 @dataclass
 class Workbench:
-    """The core, without the interface: a house, its runner and its journal."""
+    """The core, without the interface: a context, its runner and its journal."""
 
     context: Context
     runner: Runner

@@ -27,6 +27,7 @@ from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common import create_object
 from vandrel.jobs.common.assignments import parse as assignment
 from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.new_object import new_object_steps
 from vandrel.jobs.inspect.probe import rights
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
@@ -194,7 +195,7 @@ def context(domain) -> Iterator[Context]:
     assert directory.capabilities.schema == "ad"
     found = Context(CHARTER, directory, ActiveDialect(directory, CHARTER))
     unit = CHARTER.base.child("ou", "Trial")
-    assert not any(directory.execute([s.operation() for s in found.adding(UNIT, unit, {})], atomic=True))
+    assert not any(directory.execute([s.operation() for s in new_object_steps(found, UNIT, unit, {})], atomic=True))
     yield found
     directory.close()
 
@@ -205,7 +206,7 @@ UNDER = CHARTER.base.child("ou", "Trial")
 def created(context, object_type, dn, **fields):
     wanted = {name.replace("_", "-"): value for name, value in fields.items()}
     outcomes = context.directory.execute(
-        [step.operation() for step in context.adding(object_type, dn, wanted)], atomic=True
+        [step.operation() for step in new_object_steps(context, object_type, dn, wanted)], atomic=True
     )
     assert not any(outcomes), outcomes
     return context.directory.get(dn)
@@ -345,11 +346,11 @@ def hired(context, tmp_path, given, surname, login):
     draft = Creator(context, CHARTER.today()).draft(
         "guest", {"given": [given], "surname": [surname], "sponsor": ["Administrator"], "place": ["/Trial"], "login": [login]}
     )  # fmt: skip
-    assert not [f for f in draft.findings if f.fatal], draft.findings
+    assert not [f for f in draft.findings if f.is_fatal], draft.findings
     report = runner_of(context, tmp_path).run(
         Plan("hire", account_steps(context, [(draft, Secret("Kv9-fjord-lamp"))]), draft.findings), "t"
     )
-    assert not report.in_part, report.refused
+    assert not report.is_in_part, report.refused
     return context.directory.get(draft.dn)
 
 
@@ -360,7 +361,7 @@ def test_an_account_is_enabled_once_it_has_its_password_and_logs_on(context, tmp
     assert "must be changed at the next logon" in state.sentence
     assert context.directory.verify_password(entry.dn, Secret("Kv9-fjord-lamp"))
     off = Editor(context).edit(entry, [assignment("enabled=no")])
-    assert not runner_of(context, tmp_path).run(Plan("off", off.steps), "t").in_part
+    assert not runner_of(context, tmp_path).run(Plan("off", off.steps), "t").is_in_part
     assert not context.directory.verify_password(entry.dn, Secret("Kv9-fjord-lamp"))
     assert "the account is disabled" in logon_state(context, context.directory.get(entry.dn), CHARTER.today()).sentence
     context.directory.execute([DeleteEntry(entry.dn)], atomic=True)
@@ -489,7 +490,7 @@ def test_names_must_be_free_in_their_own_scopes(context):
         "guest", {"surname": ["Second"], "login": ["FIRST"], "principal": ["First@marrowick.example"],
                   "mail": ["one@marrowick.example"], "sponsor": ["Administrator"], "place": ["/Trial"]}
     )  # fmt: skip
-    assert {f.where for f in taken.findings if f.code == "taken"} == {"login", "principal", "mail"}
+    assert {f.where.field for f in taken.findings if f.code == "taken"} == {"login", "principal", "mail"}
     twin = AddEntry(
         UNDER.child("cn", "Twin"),
         {"objectClass": ["user"], "sAMAccountName": ["twin"], "userPrincipalName": ["first@marrowick.example"]},

@@ -98,7 +98,7 @@ def test_faults_of_the_file_stand_with_line_and_column(tmp_path, text, line, wha
     with pytest.raises(ConnectionFaults) as caught:
         load([tmp_path / "connections.yaml"])
     assert caught.value.code == "connections"
-    assert any(f.where.endswith(f"connections.yaml:{line}") and what in f.what for f in caught.value.findings), [
+    assert any(str(f.where).endswith(f"connections.yaml:{line}") and what in f.what for f in caught.value.findings), [
         (f.where, f.what) for f in caught.value.findings
     ]
 

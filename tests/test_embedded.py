@@ -18,7 +18,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import AddEntry, DeleteEntry, SetPassword
 from vandrel.errors import DirectoryError
-from vandrel.record.journal import Journal
+from vandrel.record.journal import Journal, NewJob
 from vandrel.secret import Secret
 
 BASE = names.parse("dc=example")
@@ -43,7 +43,7 @@ def opened(path) -> str:
     """The code with which opening is refused."""
     with pytest.raises(DirectoryError) as caught:
         EmbeddedDirectory(path)
-    assert str(path) in caught.value.findings[0].where
+    assert str(path) in caught.value.findings[0].where.file
     return caught.value.code
 
 

@@ -69,7 +69,7 @@ def test_malformed_filters_say_where(text):
     with pytest.raises(VandrelError) as caught:
         filters.parse(text)
     assert caught.value.code == "bad-filter"
-    assert caught.value.findings[0].where.startswith("column ")
+    assert caught.value.findings[0].where.column
 
 
 VALUES = st.text(alphabet="aAbBøß *?[]()\\-", max_size=5)

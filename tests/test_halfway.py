@@ -109,7 +109,7 @@ class Harbour:
         return job
 
     def standing(self, job: int) -> set[bool | None]:
-        return {step["stands"] for step in self.folder.run("journal", str(job), "--verify", "--json").json["steps"]}
+        return {step["stands"] for step in self.folder.run("journal", str(job), "--verify", "--json").json["rows"]}
 
     def state(self) -> list[str]:
         """What the directory holds, without what differs each time."""

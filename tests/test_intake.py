@@ -23,6 +23,7 @@ from vandrel.charter.load import from_text
 from vandrel.demo import summer
 from vandrel.demo.world import charter_text
 from vandrel.errors import VandrelError
+from vandrel.fields import BUILT_IN
 from vandrel.intake import hand_out, layout
 from vandrel.intake.convert import Converter
 from vandrel.intake.description import Column, Description, date_format, load
@@ -185,16 +186,16 @@ def item(header, cells, **columns):
 )  # fmt: skip
 def test_what_happens_to_values_on_their_way_is_named(column, cell, trap):
     found = item([column, "given"], [cell, "Anna"])
-    assert [finding.trap for finding in found.findings] == [trap]
-    assert found.findings[0].row == 2
-    assert column in (found.findings[0].column, "password")
+    assert [finding.code for finding in found.findings] == [trap]
+    assert found.findings[0].where.row == 2
+    assert column in (found.findings[0].where.header, "password")
 
 
 @pytest.mark.parametrize("name", ["Ødegård", "Løken", "Þórðarson", "Đặng", "L'Écuyer", "Ní Riain", "Żółkiewska-Nowak", "Παπαδάκης", "Çiğdem",
                                   "Ångström", "Згурський", "van 't Hof", "d'Aubigné", "Null", "Nan", "True"])  # fmt: skip
 def test_real_names_are_none_of_those(name):
     found = item(["surname", "given"], [name, "Anna"])
-    assert [f.trap for f in found.findings] == (["placeholder"] if name == "Null" else [])
+    assert [f.code for f in found.findings] == (["placeholder"] if name == "Null" else [])
 
 
 def test_days_words_lists_and_numbers_are_read_as_described():
@@ -224,7 +225,7 @@ def test_days_words_lists_and_numbers_are_read_as_described():
 )  # fmt: skip
 def test_rows_that_went_astray_are_recognized_as_such(cells, trap):
     found = item(["number", "surname", "street", "site", "department", "mail"], cells)
-    assert [finding.trap for finding in found.findings] == ([trap] if trap else [])
+    assert [finding.code for finding in found.findings] == ([trap] if trap else [])
 
 
 @given(st.text(alphabet="ab,\r\n", max_size=24), st.integers(1, 5))
@@ -245,8 +246,8 @@ def test_faults_of_a_description_are_told_with_their_place(tmp_path):
         "vandrel-intake: 1\ncolumns:\n  A: surnam\n  B: {field: starts, dates: [tomorrow]}\n  C: login\n  D: login\nkey: [mail]\nkind2: x\n"
     )
     with pytest.raises(VandrelError) as caught:
-        load(path)
-    told = {(f.where.rpartition("f.intake.yaml")[2], f.remedy.partition("?")[0]) for f in caught.value.findings}
+        load(path, BUILT_IN)
+    told = {(str(f.where).rpartition("f.intake.yaml")[2], f.remedy.partition("?")[0]) for f in caught.value.findings}
     assert told >= {(":3:6", "did you mean surname"), (":8:1", "did you mean kind")}
     assert len(caught.value.findings) == 5
     assert caught.value.exit_code == 18
@@ -260,7 +261,7 @@ def test_a_description_is_proposed_from_header_and_rows_and_read_again(demo):
     assert demo.run("import", "a.csv", "-n").code == 30  # no description yet, and it says how to get one
     proposed = demo.run("import", "a.csv", "--propose", "--kind", "seasonal")
     assert proposed.code == 0, proposed.err
-    described = load(demo.path / "a.intake.yaml")
+    described = load(demo.path / "a.intake.yaml", BUILT_IN)
     assert (described.file.encoding, described.file.separator, described.kind) == ("windows-1252", ";", "seasonal")
     fields = {name: described.column(name).field for name in described.columns}
     assert fields == {"Pers.-Nr.": "", "Vorname": "given", "Nachname": "surname", "Standort": "site", "Eintritt": "starts",
@@ -287,8 +288,8 @@ def test_the_sheet_with_people_is_taken_and_the_description_of_another_file_is_t
     assert (proposed.code, "It has the sheets Sheet, Crew; this is for Crew." in proposed.out) == (0, True), (
         proposed.err
     )
-    found = demo.run("import", "s.xlsx", "-n", "--json").json["findings"]
-    assert [(f["row"], f["column"], f["trap"]) for f in found] == [(3, "Name", "required"), (3, "Port", "required")]
+    found = demo.run("import", "s.xlsx", "-n", "--json").findings
+    assert [(f["row"], f["column"], f["code"]) for f in found] == [(3, "Name", "required"), (3, "Port", "required")]
     described = (demo.path / "s.intake.yaml").read_text()
     (demo.path / "s.intake.yaml").write_text(described.replace("Staff no", "Badge no"))
     other = demo.run("import", "s.xlsx", "-n")
@@ -333,8 +334,11 @@ def test_whom_rows_mean_who_come_later_or_are_refused_is_told(place):
     table(folder, "m", ("number", "given", "surname", "site", "department", "category", "manager"),
           ("6801", "Ada", "Oak", *row, "6803"), ("6802", "Bo", "Oak", *row, "6804"), ("6803", "Cy", "Oak", *row, ""), ("6804", "Di", "Oak", "Atlantis", *row[1:], ""),
           kind="crew", key="[number]")  # fmt: skip
-    told = folder.run("import", "m.csv", "-n", "--json").json["findings"]
-    assert [(f["row"], f["column"], f["fatal"]) for f in told] == [(3, "manager", False), (5, "site", True)]
+    told = folder.run("import", "m.csv", "-n", "--json").findings
+    assert [(f["row"], f["column"], f["severity"] == "stop") for f in told] == [
+        (3, "manager", False),
+        (5, "site", True),
+    ]
     first = folder.run("import", "m.csv", "--sound-only", "--first", "1", "--no-passwords", "-y")
     assert (first.code, "1 manager or the like left out" in first.err) == (0, True), first.out + first.err
     rest = folder.run("import", "m.csv", "--sound-only", "--mode", "both", "--no-passwords", "-y")
@@ -350,7 +354,7 @@ def test_whom_rows_mean_who_come_later_or_are_refused_is_told(place):
         ("name", "members"),
         ("Oak inner", "6801"),
         ("Oak outer", "gg-oak-inner"),
-        object_type="group",
+        type="group",
         key="[name]",
     )
     assert folder.run("import", "gg.csv", "-y").code == 0
@@ -403,9 +407,9 @@ def test_the_check_names_all_thirty_faults_and_nothing_else(demo):
     assert len(summer.FAULTS) == 30
     checked = demo.run("import", "summer.xlsx", "-n", "--rows", "400", "--json")
     assert checked.code == 18
-    found = sorted((f["row"], f["trap"]) for f in checked.json["findings"])
+    found = sorted((f["row"], f["code"]) for f in checked.findings)
     assert found == sorted((number + 1, trap) for number, _, trap in summer.FAULTS)
-    assert all(f["what"] and f["column"] for f in checked.json["findings"])
+    assert all(f["what"] and f["column"] for f in checked.findings)
     annotated = demo.run("import", "summer.xlsx", "-n", "--findings", "back.xlsx")
     assert annotated.code == 18
     rows = list(open_table(demo.path / "back.xlsx").rows())
@@ -451,10 +455,10 @@ def test_two_rows_of_one_name_are_no_manager_and_rows_that_repeat_are_named(demo
           ("7001", "Ada", "Twin", *row, ""), ("7002", "Ada", "Twin", "Kelness", *row[1:], ""), ("7003", "Bo", "Under", *row, "Ada Twin"),
           ("7004", "Cy", "Under", *row, "7002"), ("7005", "Cy", "Under", *row, "7002"), kind="crew", key="[number]")  # fmt: skip
     checked = demo.run("import", "m.csv", "-n", "--json")
-    assert [(f["row"], f["column"], f["trap"], f["fatal"]) for f in checked.json["findings"]] == [
+    assert [(f["row"], f["column"], f["code"], f["severity"] == "stop") for f in checked.findings] == [
         (4, "manager", "ambiguous", True), (6, "number", "twice", False),
     ]  # fmt: skip
-    assert "rows are called so: 2 and 3" in checked.json["findings"][0]["what"]
+    assert "rows are called so: 2 and 3" in checked.findings[0]["what"]
 
 
 # --- updates, and other sorts
@@ -484,7 +488,7 @@ def test_updates_are_matched_by_key_shown_and_the_missing_are_left_alone(demo):
         True,
         True,
     )
-    missing = demo.run("import", "u.csv", "--missing", "--json").json["missing"]
+    missing = demo.run("import", "u.csv", "--missing", "--json").json["rows"]
     numbers = {row["key"] for row in missing}
     assert "2002" in numbers
     assert not {"2001", "2003", "1001"} & numbers  # those in the file, and who is of another kind
@@ -515,7 +519,7 @@ def test_groups_units_and_computers_by_the_same_mechanism(place):
         ("name", "kind", "notes"),
         ("Lamp watch", "team", "Lamps"),
         ("Bell watch", "team", ""),
-        object_type="group",
+        type="group",
         key="[name]",
     )
     table(
@@ -524,18 +528,10 @@ def test_groups_units_and_computers_by_the_same_mechanism(place):
         ("name", "groups", "notes"),
         ("NQ-LAMP-01", "gg-desks", "x"),
         ("NQ-LAMP-02", "", "y"),
-        object_type="computer",
+        type="computer",
         key="[name]",
     )
-    table(
-        folder,
-        "n",
-        ("place", "notes"),
-        ("/Shore/Lamps", "a"),
-        ("/Shore/Lamps/Oil", "b"),
-        object_type="unit",
-        key="[place]",
-    )
+    table(folder, "n", ("place", "notes"), ("/Shore/Lamps", "a"), ("/Shore/Lamps/Oil", "b"), type="unit", key="[place]")
     for name in ("g", "c", "n"):
         done = folder.run("import", f"{name}.csv", "-y")
         assert (done.code, "2 created" in done.out) == (0, True), done.out + done.err
@@ -886,8 +882,8 @@ def test_a_name_that_is_none_is_told_once_and_nothing_is_built_from_it(demo):
     rows = [("63001", "Ada", "Moe", "a moe"), ("63002", "Bo", "Moe", "amoe"), ("63003", "Cy", "Moe", "amoe")]
     table(demo, "n", ("number", "given", "surname", "login", "site", "department", "category"),
           *((*row, "Northquay", "Deck", "Hands") for row in rows), kind="crew", key="[number]")  # fmt: skip
-    told = demo.run("import", "n.csv", "-n", "--json").json["findings"]
-    assert [(finding["row"], finding["column"], finding["trap"]) for finding in told if finding["fatal"]] == [
+    told = demo.run("import", "n.csv", "-n", "--json").findings
+    assert [(finding["row"], finding["column"], finding["code"]) for finding in told if finding["severity"] == "stop"] == [
         (2, "login", "bad-value"), (4, "login", "taken"),
     ]  # fmt: skip
     assert "taken by Bo Moe in /Ferries/Northquay/Deck/Hands" in told[1]["what"]

@@ -177,7 +177,7 @@ def test_two_of_one_request_get_different_names(bench):
 def test_a_name_that_was_typed_and_is_taken_gets_an_offer(bench):
     hire(bench)
     fields = {"given": ("Arne",), "surname": ("Lund",), "number": ("2",), "login": ("alund",), **DECK}
-    (finding,) = [f for f in Creator(bench.context, TODAY).draft("crew", fields).findings if f.where == "login"]
+    (finding,) = [f for f in Creator(bench.context, TODAY).draft("crew", fields).findings if f.where.field == "login"]
     assert finding.code == "taken"
     assert "in the domain" in finding.what
     assert "arnlund" in finding.remedy
@@ -208,7 +208,7 @@ def test_a_name_that_was_typed_and_is_taken_gets_an_offer(bench):
 )
 def test_what_is_wrong_with_a_request(bench, kind, fields, expected):
     draft = Creator(bench.context, TODAY).draft(kind, {name: (value,) for name, value in fields.items()})
-    assert {f.code for f in draft.findings if f.fatal} == expected
+    assert {f.code for f in draft.findings if f.is_fatal} == expected
 
 
 def test_unknown_fields_and_kinds(bench):
@@ -303,7 +303,7 @@ def test_groups_and_units(bench):
     (empty,) = create_object.steps(bench.context, circular, "group")
     assert empty.attributes["member"] == [""]  # RFC 4519 demands one; the empty name is nobody
     unit = create_object.unit(bench.context, "/Ferries/Northquay/Stores", {})
-    assert (unit.value("protected"), [f.fatal for f in unit.findings]) == ("yes", [False])
+    assert (unit.value("protected"), [f.is_fatal for f in unit.findings]) == ("yes", [False])
     assert {f.code for f in create_object.unit(bench.context, "/Ferries/northquay", {}).findings} == {"taken"}
     assert "no-parent" in {f.code for f in create_object.unit(bench.context, "/No/Such", {}).findings}
 
@@ -317,7 +317,7 @@ def edit(bench, typed: str, *words: str):
 
 def change(bench, typed: str, *words: str):
     made = edit(bench, typed, *words)
-    assert not [f for f in made.findings if f.fatal], made.findings
+    assert not [f for f in made.findings if f.is_fatal], made.findings
     bench.runner.run(Plan("edit", made.steps), "t")
     return made
 
@@ -378,7 +378,7 @@ def test_what_is_wrong_with_an_edit(bench, word, code):
     hire(bench)
     hire(bench, "Brekke", "Tor", "2")
     try:
-        found = [f.code for f in edit(bench, "alund", word).findings if f.fatal]
+        found = [f.code for f in edit(bench, "alund", word).findings if f.is_fatal]
     except VandrelError as error:
         found = [error.code]
     assert found[:1] == ([code] if code else [])

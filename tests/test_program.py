@@ -89,7 +89,7 @@ def test_show_in_other_ways(demo):
     assert "entryUUID" in everything
     assert "carLicense" in everything
     shown = demo.run("show", "alund", "--json").json["objects"][0]
-    assert (shown["dn"], shown["sort"], shown["fields"]["login"]) == (dn, "account", ["alund"])
+    assert (shown["dn"], shown["type"], shown["fields"]["login"]) == (dn, "account", ["alund"])
     assert demo.run("show", "/Ferries/Northquay").out.splitlines()[0] == "Northquay  protected"
     assert "Designed for: crew." in demo.run("show", "/Ferries/Kelness/Deck/Hands").out
 
@@ -148,7 +148,7 @@ def test_lists_are_kept_and_exported(demo):
 
 def test_tree_and_hierarchy(demo):
     tree = demo.run("tree", "/Shore", "--objects").out
-    assert tree.splitlines()[0] == "Shore  protected  gg-help-desk: reset-passwords, unlock (by the charter)"
+    assert tree.splitlines()[0] == "Shore  gg-help-desk: reset-passwords, unlock (by the charter)"
     assert "jmueller (Jörg Müller)" in tree
     assert "Officers" not in demo.run("tree", "--depth", "2").out
     assert "62 units: 62 built." in demo.run("hierarchy").out
@@ -264,15 +264,15 @@ def test_words_for_programs_and_for_the_eye(demo):
     differences = demo.run("hierarchy", "--differences").out
     assert "Northquay" not in differences
     demo.run("edit", "/Shore/IT", "protected=no", "--yes")
-    assert "IT  not protected" in demo.run("hierarchy", "--differences").out
+    assert "IT  5 accounts  not protected" in demo.run("hierarchy", "--differences").out
     assert "IT  5 accounts  not protected" in demo.run("tree").out
-    states = {unit["place"]: unit["state"] for unit in demo.run("hierarchy", "--json").json["units"]}
+    states = {unit["place"]: unit["state"] for unit in demo.run("hierarchy", "--json").json["rows"]}
     assert states["/Shore/IT"] == "not protected"
-    assert "To be done" in demo.run("hierarchy", "build", "--yes").out
-    assert demo.run("hierarchy", "--json").json["units"][0]["state"] == "built"
-    tree = {unit["place"]: unit for unit in demo.run("tree", "--json").json["units"]}
+    assert "protected  no  ->  yes" in demo.run("hierarchy", "build", "--yes").out
+    assert demo.run("hierarchy", "--json").json["rows"][0]["state"] == "built"
+    tree = {unit["place"]: unit for unit in demo.run("tree", "--json").json["rows"]}
     assert (tree["/Shore/IT"]["accounts"], tree["/Groups/Teams"]["groups"]) == (5, 20)
-    assert demo.run("charter", "infer", "login", "--json").json["names"][0]["accounts"] == 64
+    assert demo.run("charter", "infer", "login", "--json").json["rows"][0]["accounts"] == 64
     quiet = demo.run("edit", "alund", "office=Bridge", "--yes", "--quiet")
     assert (quiet.out, quiet.err) == ("", "")
     assert demo.run(
@@ -324,8 +324,8 @@ def test_from_nothing_to_a_first_account(tmp_path):
 
 
 def test_charter_names_schema_and_inference(demo):
-    names = demo.run("charter", "names", "crew", "Jörg Müller", "language=de", "--json").json["names"]
-    assert names["login"][0] == "jmueller"
+    names = demo.run("charter", "names", "crew", "Jörg Müller", "language=de", "--json").json["rows"]
+    assert next(row["name"] for row in names if row["field"] == "login") == "jmueller"
     assert re.search(r"guest +surname, sponsor +/Guests", demo.run("charter", "kinds").out)
     assert "properties" in str(demo.run("charter", "schema").json["$defs"])
     assert "{given 1}{surname bare}" in demo.run("charter", "infer", "login").out

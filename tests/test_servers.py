@@ -236,28 +236,28 @@ def test_names_that_point_at_an_object_follow_it_where_the_server_does_not_see_t
         runner = runner_of(mine, tmp_path)
         ordered = in_order(mine, [rename])
         assert [type(step).__name__ for step in ordered] == ["Rename", "Set", "Set"]
-        assert not runner.run(Plan("rename", ordered), "t").in_part
+        assert not runner.run(Plan("rename", ordered), "t").is_in_part
         chief = DECK.child("cn", "Chief")
         assert directory.get(ANNA).texts("manager") == directory.get(ANNA).texts("secretary") == [str(chief)]
         assert {names.parse(m) for m in directory.get(team).texts("member")} == {chief, ANNA}
         # Joined and renamed in one go: the new membership follows too.
         both = Editor(mine).edit(directory.get(ANNA), [assignment("name=Anna Vik"), assignment("groups=")])
-        assert not runner.run(Plan("leave", in_order(mine, [both])), "t").in_part
+        assert not runner.run(Plan("leave", in_order(mine, [both])), "t").is_in_part
         anna = DECK.child("cn", "Anna Vik")
         both = Editor(mine).edit(directory.get(anna), [assignment("name=Anna Lund"), assignment("groups+=Team")])
-        assert not runner.run(Plan("join", in_order(mine, [both])), "t").in_part
+        assert not runner.run(Plan("join", in_order(mine, [both])), "t").is_in_part
         assert {names.parse(m) for m in directory.get(team).texts("member")} == {chief, ANNA}
         # A whole unit moves: names inside of it and outside point at each other.
         moved = BRIDGE.child("ou", "Deck")
         steps = with_references(directory, mine.dialect, [Rename(DECK, moved)])
-        assert not runner.run(Plan("move", steps), "t").in_part
+        assert not runner.run(Plan("move", steps), "t").is_in_part
         anna = moved.child("cn", "Anna Lund")
         assert directory.get(anna).texts("manager") == [str(moved.child("cn", "Chief"))]
         assert {names.parse(m).parent for m in directory.get(team).texts("member")} == {moved}
         # And what is removed is pointed at no longer; the group of nobody is still a group.
         gone = [Remove(anna, directory.get(anna).attributes)]
         gone.append(Remove(moved.child("cn", "Chief"), {}))
-        assert not runner.run(Plan("go", with_references(directory, mine.dialect, gone)), "t").in_part
+        assert not runner.run(Plan("go", with_references(directory, mine.dialect, gone)), "t").is_in_part
         assert directory.get(team).texts("member") == [""]
 
 
@@ -269,7 +269,7 @@ def test_a_server_that_sees_to_it_as_well_does_no_harm(context, tmp_path):
         for name in ("Chief", "Head", "Lead", "Boss"):
             entry = mine.directory.search(BASE, where=filters.parse("(uid=boss)"))
             rename = Editor(mine).edit(next(iter(entry)), [assignment(f"name={name}")])
-            assert not runner_of(mine, tmp_path).run(Plan("rename", in_order(mine, [rename])), "t").in_part
+            assert not runner_of(mine, tmp_path).run(Plan("rename", in_order(mine, [rename])), "t").is_in_part
             wanted = [str(DECK.child("cn", name))]
             eventually(lambda wanted=wanted: mine.directory.get(BASE.child("cn", "Team")).texts("member") == wanted)
 
@@ -289,15 +289,15 @@ def test_without_our_schema_what_cannot_be_kept_is_told(context, tmp_path):
         }
         make(mine.directory, AddEntry(BASE, {"objectClass": ["organizationalUnit"]}))
         draft = Creator(mine, mine.charter.today()).draft("seasonal", fields)
-        told = {f.where: f.fatal for f in draft.findings if f.code == "not-kept"}
+        told = {f.where.field: f.is_fatal for f in draft.findings if f.code == "not-kept"}
         # One was typed, the others come from the charter.
         assert told == {"ends": True, "principal": False, "change": False}
         bridge = create_object.unit(mine, "/Harbour/Bridge", {})
-        assert {f.where: f.fatal for f in bridge.findings if f.code == "not-kept"} == {"protected": False}
+        assert {f.where.field: f.is_fatal for f in bridge.findings if f.code == "not-kept"} == {"protected": False}
         made = runner_of(mine, tmp_path).run(
             Plan("unit", create_object.steps(mine, bridge, "unit"), bridge.findings), "t"
         )
-        assert not made.in_part
+        assert not made.is_in_part
         assert mine.directory.get(BASE.child("ou", "Bridge")).texts("objectClass") == ["top", "organizationalUnit"]
 
 
@@ -308,7 +308,9 @@ def test_passwords_are_set_where_there_are_no_policies(context, tmp_path):
         assert make(mine.directory, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), True)) == [None]
         assert bound(server, ANNA, "Kv9-fjord-lamp")
         draft = Creator(mine, mine.charter.today()).draft("seasonal", {"surname": ["Ek"], "site": ["Kelness"]})
-        assert [f.fatal for f in draft.findings if f.where == "change"] == [False]  # told: nobody will demand a change
+        assert [f.is_fatal for f in draft.findings if f.where.field == "change"] == [
+            False
+        ]  # told: nobody will demand a change
         assert make(mine.directory, SetPassword(ANNA, None, False)) == [None]
         assert not bound(server, ANNA, "Kv9-fjord-lamp")
 
@@ -466,7 +468,7 @@ def test_what_somebody_else_changed_after_the_preview_is_not_overwritten(slapd, 
     assert [(dn, error.code) for dn, error in report.refused] == [(str(ANNA), "changed")]
     assert mine.directory.get(ANNA).texts("title") == ["Cook"]
     # Values that no rule compares are replaced as a whole, and only as they were seen.
-    assert not runner.run(Plan("fax", fax.steps), "t", checked=True).in_part
+    assert not runner.run(Plan("fax", fax.steps), "t", checked=True).is_in_part
     assert mine.directory.get(ANNA).texts("facsimileTelephoneNumber") == ["2"]
     report = runner.run(Plan("fax", fax.steps), "t", checked=True)  # the 1 that was to go is long gone: nothing to do
     assert mine.directory.get(ANNA).texts("facsimileTelephoneNumber") == ["2"]

@@ -10,7 +10,7 @@ import pytest
 from vandrel.directory import dn as names
 from vandrel.directory.operations import Change
 from vandrel.errors import DirectoryError, Refused, VandrelError
-from vandrel.record.journal import BROKEN, DONE, PART, Journal
+from vandrel.record.journal import BROKEN, DONE, PART, Journal, NewJob
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, from_record, is_step_applied
@@ -148,7 +148,7 @@ def test_a_refusal_of_the_directory_is_reported_and_the_rest_goes_on(bench, monk
     monkeypatch.setattr("vandrel.steps.checks.Checks.check", lambda self, steps: [])
     run(bench, add())
     report = run(bench, add(BOSS, "anna"), add(GUESTS.child("cn", "C"), "c"), is_atomic=False)
-    assert (report.made, report.in_part) == (1, True)
+    assert (report.made, report.is_in_part) == (1, True)
     assert report.refused[0][0] == str(BOSS)
     assert report.refused[0][1].code == "taken"
     assert bench.journal.job(report.job).state == PART
@@ -231,7 +231,7 @@ def test_a_long_run_goes_in_batches_and_tells_of_its_progress(bench, monkeypatch
     steps = [add(GUESTS.child("cn", f"P{n}"), f"p{n}") for n in range(25)]
     report = bench.runner.run(Plan("t", steps), "c", lambda made, planned: seen.append((made, planned)))
     assert seen == [(10, 25), (20, 25), (25, 25)]
-    assert (report.made, report.in_part) == (25, False)
+    assert (report.made, report.is_in_part) == (25, False)
     assert len(list(bench.journal.steps(report.job))) == 25
 
 
@@ -247,7 +247,7 @@ def test_what_somebody_else_has_made_is_neither_finished_nor_taken_back(bench):
     steps: list = [add(dn, dn.name) for dn in people]
     steps += [Password(dn, Secret(f"Kv9-fjord-{number}"), False) for number, dn in enumerate(people)]
     barriers = [len(people)]
-    assert not bench.runner.run(Plan("first", steps, is_atomic=False, barriers=barriers), "first").in_part
+    assert not bench.runner.run(Plan("first", steps, is_atomic=False, barriers=barriers), "first").is_in_part
     theirs = [
         Password(step.dn, Secret("Qx7-reef-anchor"), False) if isinstance(step, Password) else step for step in steps
     ]

@@ -178,7 +178,7 @@ def test_what_a_group_may_become_hangs_on_what_it_is_in_and_holds(bench):
 
     def change(name: str, word: str) -> list[str]:
         edit = Editor(bench.context).edit(resolve(bench.context, name), [assignment(word)])
-        return [f.what for f in edit.findings if f.fatal]
+        return [f.what for f in edit.findings if f.is_fatal]
 
     editor = Editor(bench.context)
     run(bench, editor.edit(resolve(bench.context, "gg-it"), [assignment("members+=gg-office")]).steps)
@@ -327,7 +327,7 @@ def test_the_help_desk_may_do_what_it_may_do_with(place):
     kind, folder = place
     tree = folder.run("tree", "--depth", "1").out
     state = " (not in force yet)" if kind == "domain" else " (by the charter)"
-    assert f"Ferries  protected  gg-help-desk: reset-passwords, unlock, edit-contacts{state}" in tree
+    assert f"Ferries  gg-help-desk: reset-passwords, unlock, edit-contacts{state}" in tree
     delegate = folder.run("hierarchy", "delegate", "-y")
     assert delegate.code == 0, delegate.err
     if kind != "domain":

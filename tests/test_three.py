@@ -168,12 +168,15 @@ def test_identities_are_switched_by_one_word(place):
 def test_what_the_directory_is_and_does(place):
     kind, folder = place
     found = folder.run("probe", "--json").json
-    assert found["contexts"][0].lower() == "dc=marrowick,dc=example"
-    does = {ability["what"]: ability for ability in found["abilities"]}
+    assert (
+        found["facts"].get("holds", found["facts"].get("holds, the default first"))[0].lower()
+        == "dc=marrowick,dc=example"
+    )
+    does = {ability["what"]: ability for ability in found["tables"]["abilities"]}
     mends = does["names that point at a renamed, moved or deleted object"]["by"]
     assert mends == ("Vandrel, as further steps of the same change" if kind == "slapd" else "the directory")
     assert does["keeping disabled accounts out"]["fine"] == (kind != "slapd")
-    rules = {rule["rule"]: (rule["value"], rule["source"]) for rule in found["password_rules"]}
+    rules = {rule["rule"]: (rule["value"], rule["source"]) for rule in found["tables"]["password_rules"]}
     assert rules["length"] == (12, "charter")
     assert rules["maximum-age"] == ((42, "domain marrowick") if kind == "domain" else (0, "charter"))
     assert "Kv9" not in json.dumps(found)
@@ -187,7 +190,7 @@ def test_a_job_is_finished_on_its_own_directory_alone(place, tmp_path):
     stranger = Folder(tmp_path / "elsewhere", {k: v for k, v in folder.env.items() if k != "VANDREL_DIRECTORY"})
     assert stranger.run("hierarchy", "build", "--directory", "other.db", "-y").code == 0
     assert stranger.run("journal", "1", "--verify", "--directory", str(Path("other.db"))).code == 44
-    stands = folder.run("journal", "1", "--verify", "--json").json["steps"]
+    stands = folder.run("journal", "1", "--verify", "--json").json["rows"]
     assert len(stands) > 60
     # Groups that the plan made have got members since; the units are as they were made.
     assert {step["stands"] for step in stands if step["dn"].lower().startswith("ou=")} == {True}

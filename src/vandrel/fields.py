@@ -200,3 +200,7 @@ class FieldCatalog(dict[str, Field]):
                 remedy=f"{hint}; a raw attribute is written @{name}",
             )  # fmt: skip
         return field
+
+
+#: The fields that every organization has.
+BUILT_IN = FieldCatalog(FIELDS)

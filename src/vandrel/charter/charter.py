@@ -68,10 +68,12 @@ class Charter:
 
     @cached_property
     def base(self) -> DN:
+        """The distinguished name of the top."""
         return names.parse(self.document.base)
 
     @cached_property
     def zone(self) -> ZoneInfo:
+        """The time zone of dates."""
         return ZoneInfo(self.document.time_zone)
 
     @property
@@ -81,6 +83,7 @@ class Charter:
 
     @cached_property
     def particles(self) -> frozenset[str]:
+        """The particles of surnames, in lower case."""
         given = self.document.particles
         return PARTICLES if given is None else frozenset(word.casefold() for word in given)
 
@@ -100,6 +103,12 @@ class Charter:
         """The only values that a field may have, by a list or by its own declaration; None where any will do."""
         own = self.document.fields.get(field)
         return self.document.lists.get(field) or (own.values if own is not None and own.values else None)
+
+    @cached_property
+    def words(self) -> dict[str, list[str]]:
+        """The only values that some fields may have, by field."""
+        known = {name: self.words_of(name) for name in (*self.document.lists, *self.document.fields)}
+        return {name: words for name, words in known.items() if words}
 
     # --- kinds
 
@@ -139,6 +148,7 @@ class Charter:
         return self._rule(DEFAULT_NAMES[target], NAME_LIMITS[target], f"built-in {target}")
 
     def group_naming(self, kind: str) -> NamingRule:
+        """The rule by which a group of a kind is named."""
         return self._rule(self.group_kind(kind).name, NAME_LIMITS["group"], f"groups.{kind}.name")
 
     def _rule(self, spec: NamingLike, target: NameLimits, source: str) -> NamingRule:
@@ -178,6 +188,7 @@ class Charter:
         return tuple(self.fill(step.replace("\\/", "/"), values) for step in _split_place(pattern))
 
     def password_rules(self, kind: str = "") -> passwords.PasswordRules:
+        """The password rules of the charter for a kind of account."""
         layers = [("charter", self.document.passwords)]
         if kind in self.document.kinds:
             layers.append((f"kind {kind}", self.document.kinds[kind].password))
@@ -201,6 +212,7 @@ class Charter:
         return tuple(expand(self.document))
 
     def designed(self, place: Place) -> DesignedUnit | None:
+        """The unit of the design at a place; None where the design has none."""
         key = tuple(map(prepare, place))
         return self._by_place.get(key)
 

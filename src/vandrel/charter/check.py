@@ -43,6 +43,7 @@ class Checker:
         self.group_kinds = {*document.groups, *_keys(given.get("groups"))}
 
     def run(self) -> None:
+        """Note every fault."""
         self._top()
         self._lists()
         self._names(self.document.names, ("names",))

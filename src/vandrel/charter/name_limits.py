@@ -60,6 +60,7 @@ class NameLimits(Struct, frozen=True):
         return ""
 
     def allows(self, char: str) -> bool:
+        """Whether a character may stand in such a name."""
         if self.only:
             return char in self.only
         return char not in self.forbidden and char.isprintable()

@@ -81,6 +81,7 @@ class NamingRule(Struct, frozen=True, dict=True):
         return name.casefold() in self.reserved
 
     def fields(self) -> frozenset[str]:
+        """The fields that the rule reads."""
         return self._fields
 
     @cached_property

@@ -82,9 +82,11 @@ class PasswordRules(Struct, frozen=True):
     rules: dict[str, Rule]
 
     def number(self, name: str) -> int:
+        """The value of a rule that is a number; 0 for none."""
         return int(self.rules[name].value)
 
     def word(self, name: str) -> str:
+        """The value of a rule that is a word."""
         return str(self.rules[name].value)
 
     def own(self, source: str) -> dict[str, Rule]:
@@ -134,6 +136,7 @@ def _is_stricter(rule: Rule, than: Rule) -> bool:
 
 
 def classes_of(password: str) -> list[str]:
+    """How many of the four classes of characters a text has."""
     found = [name for name, test in CLASSES.items() if any(test(char) for char in password)]
     if any(not (char.islower() or char.isupper() or char.isdigit()) for char in password):
         found.append(_OTHERS)

@@ -41,6 +41,8 @@ class PatternError(VandrelError):
 
 
 class Literal(Struct, frozen=True):
+    """Text that stands in the name as it is."""
+
     text: str
 
 
@@ -57,18 +59,24 @@ class Placeholder(Struct, frozen=True, cache_hash=True):
 
     @property
     def whole(self) -> bool:
+        """Whether all letters of the field are taken."""
         return self.start is None and self.stop is None
 
 
 class Section(Struct, frozen=True):
+    """What stands in brackets: nothing where a field in it is empty."""
+
     items: tuple[Literal | Placeholder, ...]
 
 
 class Pattern(Struct, frozen=True, dict=True):
+    """A pattern that was read."""
+
     text: str
     items: tuple[Literal | Placeholder | Section, ...]
 
     def placeholders(self) -> Iterator[Placeholder]:
+        """Every placeholder, sections included."""
         for item in self.items:
             if isinstance(item, Placeholder):
                 yield item
@@ -76,6 +84,7 @@ class Pattern(Struct, frozen=True, dict=True):
                 yield from (inner for inner in item.items if isinstance(inner, Placeholder))
 
     def fields(self) -> frozenset[str]:
+        """The fields that the pattern reads."""
         return self._fields
 
     @cached_property
@@ -89,6 +98,7 @@ class Pattern(Struct, frozen=True, dict=True):
 
     @cached_property
     def counter(self) -> Placeholder | None:
+        """The placeholder that counts; None for none."""
         return next((item for item in self.placeholders() if item.field == "count"), None)
 
 

@@ -88,6 +88,7 @@ def _words(value: str, part: str, styles: tuple[str, ...], context: PatternStyle
 
 
 def cased(word: str, styles: tuple[str, ...]) -> str:
+    """A word in the case that the styles ask for."""
     for style in styles:
         if style == "lower":
             word = word.lower()

@@ -70,6 +70,7 @@ def objects(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]
 
 
 def places(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    """Places that begin with the prefix."""
     return _quietly(_places(_session(parsed_args), prefix))
 
 
@@ -130,6 +131,8 @@ def _names_too(prefix: str, args: argparse.Namespace) -> list[str]:
 
 
 def kept_lists(prefix: str, parsed_args: argparse.Namespace, **_: Any) -> list[str]:
+    """Names of kept lists."""
+
     def words() -> Iterator[str]:
         from vandrel.cli.lists import load
 

@@ -86,6 +86,7 @@ class Session:
 
     @property
     def folder(self) -> Path:
+        """The folder of the charter."""
         return self.charter_path.parent
 
     @property
@@ -150,12 +151,14 @@ class Session:
 
     @cached_property
     def charter(self) -> Charter:
+        """The charter, read and checked."""
         from vandrel.charter.load import load
 
         return load(self.charter_path)
 
     @cached_property
     def directory(self) -> Directory:
+        """The directory, which must be one for the charter."""
         charter = self.charter
         found = self.server if self.target else self._file()
         if not any(charter.base.is_within(context) for context in found.contexts):
@@ -220,6 +223,7 @@ class Session:
 
     @cached_property
     def context(self) -> Context:
+        """The charter and the directory."""
         from vandrel.dialects import dialect_for
         from vandrel.objects.context import Context
 
@@ -257,6 +261,7 @@ class Session:
 
     @cached_property
     def runner(self) -> Runner:
+        """The runner for the directory and its journal."""
         from vandrel.steps.runner import Runner
 
         context = self.context
@@ -268,6 +273,7 @@ class Session:
         return self.runner.job if "runner" in self.__dict__ else 0
 
     def warn_of_broken_jobs(self) -> None:
+        """Say which jobs were broken off and not finished."""
         if self.terminal.as_json or not self.journal_path.exists():
             return
         from vandrel.errors import Code, Location

@@ -30,10 +30,12 @@ class Target(Struct, frozen=True):
 
     @property
     def others(self) -> tuple[str, ...]:
+        """The words for the other identities of the connection."""
         return tuple(word for word in self.connection.identities if word != self.word)
 
 
 def is_url(text: str) -> bool:
+    """Whether a text is an LDAP URL."""
     return "://" in text
 
 

@@ -45,6 +45,7 @@ def rows() -> Iterator[Row]:
 
 
 def charter_text() -> str:
+    """The text of the demo's charter."""
     return resources.files(__package__).joinpath("charter.yaml").read_text("utf-8")
 
 

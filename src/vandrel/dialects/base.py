@@ -41,6 +41,10 @@ class BaseDialect:
         self._replaced = charter.document.attributes.get(self.name, {})
         self._attributes: dict[tuple[str, str], str] = {}
         self._codecs = {**self.CODECS, **self._own_codecs()}
+        for key in self._replaced:  # a field that the schema has no attribute for, and the charter does
+            name = key.rpartition(".")[2]
+            if name not in self._codecs and name in charter.fields:
+                self._codecs[name] = codec_for(charter.fields[name], "")
 
     def _own_codecs(self) -> dict[str, FieldCodec]:
         """Codecs of the fields that the charter declares."""

@@ -100,12 +100,14 @@ class DN:
 
     @property
     def key(self) -> str:
+        """The name from the root down as it is compared; equal for equal names."""
         if self._key is None:
             self._key = _read_key(str(self._text))
         return self._key
 
     @property
     def rdns(self) -> tuple[Rdn, ...]:
+        """The parts of the name, the object's own first."""
         if self._rdns is None:
             self._rdns = parse(str(self._text)).rdns
         return self._rdns
@@ -145,14 +147,17 @@ class DN:
 
     @property
     def rdn(self) -> Rdn:
+        """The object's own part."""
         return self.rdns[0]
 
     @property
     def rdn_text(self) -> str:
+        """The object's own part as text."""
         return _format_rdn(self.rdns[0])
 
     @property
     def naming_attribute(self) -> str:
+        """The attribute of the object's own part, the first of several."""
         return self.rdns[0][0][0]
 
     @property
@@ -162,6 +167,7 @@ class DN:
         return f"#{value.hex()}" if isinstance(value, bytes) else value
 
     def child(self, attribute: str, value: str) -> DN:
+        """The name of an object directly below."""
         rdn: Rdn = ((attribute, value),)
         child = DN((rdn, *self.rdns), key=f"{self.key}{LEVEL if self.key else ''}{_rdn_key(rdn)}")
         child._above = self
@@ -172,6 +178,7 @@ class DN:
         return not other or self.key.startswith(other.key + LEVEL)
 
     def is_within(self, other: DN) -> bool:
+        """Whether the name is another one, or below it."""
         return self == other or self.is_below(other)
 
     def moved(self, old: DN, new: DN) -> DN:

@@ -20,6 +20,7 @@ class Entry(Struct):
     attributes: dict[str, list[Value]]
 
     def values_of(self, attribute: str) -> list[Value]:
+        """The values of an attribute; an empty list for none."""
         return self.attributes.get(attribute, [])
 
     def texts(self, attribute: str) -> list[str]:
@@ -31,8 +32,10 @@ class Entry(Struct):
         return next(iter(self.texts(attribute)), "")
 
     def dn_values(self) -> list[tuple[str, str]]:
+        """Attribute and value of each part of the name."""
         return [(kind, value) for rdn in self.dn.rdns for kind, value in rdn if isinstance(value, str)]
 
     def has_class(self, name: str) -> bool:
+        """Whether the entry has an object class, in whichever case."""
         classes = self.attributes.get("objectClass", ())
         return name in classes or name.lower() in (str(value).lower() for value in classes)

@@ -15,14 +15,20 @@ _ESCAPE = re.compile(r"[\x00()*\\]")
 
 
 class And(Struct, frozen=True):
+    """All parts hold."""
+
     parts: tuple[Filter, ...]
 
 
 class Or(Struct, frozen=True):
+    """Any part holds."""
+
     parts: tuple[Filter, ...]
 
 
 class Not(Struct, frozen=True):
+    """The part does not hold."""
+
     part: Filter
 
 
@@ -35,6 +41,8 @@ class Compare(Struct, frozen=True):
 
 
 class Present(Struct, frozen=True):
+    """The attribute has a value."""
+
     attribute: str
 
 
@@ -96,6 +104,7 @@ class _Reader:
         self.at = 0
 
     def fail(self, why: str) -> NoReturn:
+        """The error for the text at the current position."""
         raise VandrelError(
             Code.BAD_FILTER,
             f"{self.text!r} is not a filter: {why}",
@@ -105,16 +114,19 @@ class _Reader:
         )
 
     def spaces(self) -> None:
+        """Skip spaces."""
         while self.text[self.at : self.at + 1].isspace():
             self.at += 1
 
     def expect(self, char: str) -> None:
+        """Take a character, or fail."""
         if self.text[self.at : self.at + 1] != char:
             found = self.text[self.at : self.at + 1]
             self.fail(f"{char!r} is expected, {repr(found) if found else 'the end'} found")
         self.at += 1
 
     def filter(self, depth: int = 0) -> Filter:
+        """Read a filter in parentheses."""
         if depth > 100:
             self.fail("more than 100 levels of brackets")
         self.spaces()
@@ -141,6 +153,7 @@ class _Reader:
         return item
 
     def item(self) -> Filter:
+        """Read what compares one attribute."""
         match = _DESCRIPTION.match(self.text, self.at)
         attribute = match.group() if match else ""
         self.at += len(attribute)
@@ -164,6 +177,7 @@ class _Reader:
         return Substring(attribute, chunks[0], tuple(chunks[1:-1]), chunks[-1])
 
     def extensible(self, attribute: str) -> Filter:
+        """Read an extensible match."""
         dn, rule = False, ""
         if re.compile(r":dn(?=:)", re.IGNORECASE).match(self.text, self.at):
             dn = True
@@ -239,19 +253,24 @@ def attributes_of(item: Filter) -> set[str]:
 class Matcher(Protocol):
     """What a schema knows about comparing values (`vandrel.directory.schema`)."""
 
-    def compare(self, attribute: str, operator: str, stored: str | bytes, asserted: str) -> bool: ...
+    def compare(self, attribute: str, operator: str, stored: str | bytes, asserted: str) -> bool:
+        """Whether two values of an attribute compare so."""
 
-    def substring(self, item: Substring, stored: str | bytes) -> bool: ...
+    def substring(self, item: Substring, stored: str | bytes) -> bool:
+        """Whether a value has these pieces."""
 
-    def attribute_name(self, name: str) -> str: ...
+    def attribute_name(self, name: str) -> str:
+        """The schema's name of an attribute."""
 
 
 class Values(Protocol):
     """What a filter needs of an entry: the values of an attribute under its canonical name."""
 
-    def values_of(self, attribute: str) -> list[str | bytes]: ...
+    def values_of(self, attribute: str) -> list[str | bytes]:
+        """The values of an attribute."""
 
-    def dn_values(self) -> list[tuple[str, str]]: ...
+    def dn_values(self) -> list[tuple[str, str]]:
+        """Attribute and value of each part of the name."""
 
 
 def matches(item: Filter, entry: Values, rules: Matcher) -> bool:

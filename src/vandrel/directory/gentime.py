@@ -29,4 +29,5 @@ def to_text(instant: datetime) -> str:
 
 
 def now() -> str:
+    """The current time as GeneralizedTime."""
     return to_text(datetime.now(UTC))

@@ -119,6 +119,7 @@ class _Reader:
         return name, text.encode() if self._is_binary(name.split(";")[0]) else text
 
     def value(self, name: str, octets: bytes, line: int) -> Value:
+        """Read a value: text, base64, or a URL."""
         if self._is_binary(name.split(";", maxsplit=1)[0]):
             return octets
         try:
@@ -127,12 +128,14 @@ class _Reader:
             _fail(line, f"{name} holds octets that are not UTF-8, and takes text")
 
     def name(self, line: _Line, what: str, value: Value) -> DN:
+        """Read a distinguished name."""
         try:
             return names.parse(str(value))
         except VandrelError as error:
             _fail(line.number, f"{what}: {error}")
 
     def record(self, lines: list[_Line]) -> Record:
+        """Read one record."""
         first, value = lines[0], self.pair(lines[0])
         if value[0].lower() != "dn":
             _fail(first.number, f"a record begins with dn:, and this one with {value[0]}:")
@@ -158,6 +161,7 @@ class _Reader:
         return make[kind](Record(first.number, dn, controls=tuple(controls)), body)
 
     def control(self, line: _Line) -> Control:
+        """Read a control."""
         match = re.fullmatch(
             r"control:\s*(\d+(?:\.\d+)+)(?:\s+(true|false))?(?:(::?)\s*(.*))?", line.text, re.IGNORECASE
         )
@@ -168,6 +172,7 @@ class _Reader:
         return Control(oid, (critical or "").lower() == "true", value)
 
     def attributes(self, lines: list[_Line]) -> dict[str, list[Value]]:
+        """Read attributes and their values."""
         found: dict[str, list[Value]] = {}
         for line in lines:
             name, value = self.pair(line)
@@ -175,14 +180,17 @@ class _Reader:
         return found
 
     def add(self, record: Record, lines: list[_Line]) -> Record:
+        """Read an addition."""
         return Record(record.line, record.dn, "add", self.attributes(lines), controls=record.controls)
 
     def delete(self, record: Record, lines: list[_Line]) -> Record:
+        """Read a deletion."""
         if lines:
             _fail(lines[0].number, "nothing follows a changetype: delete")
         return Record(record.line, record.dn, "delete", controls=record.controls)
 
     def modify(self, record: Record, lines: list[_Line]) -> Record:
+        """Read a modification."""
         parts: list[Modification] = []
         while lines:
             head = lines.pop(0)
@@ -202,6 +210,7 @@ class _Reader:
         return Record(record.line, record.dn, "modify", modifications=tuple(parts), controls=record.controls)
 
     def rename(self, record: Record, lines: list[_Line]) -> Record:
+        """Read a rename."""
         found = {name.lower(): (line, value) for line in lines for name, value in [self.pair(line)]}
         if "newrdn" not in found or "deleteoldrdn" not in found:
             _fail(record.line, "a rename needs newrdn: and deleteoldrdn:")

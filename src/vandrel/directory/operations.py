@@ -18,11 +18,15 @@ class Change(Struct, frozen=True, omit_defaults=True):
 
 
 class AddEntry(Struct, frozen=True):
+    """A new entry (RFC 4511, 4.7)."""
+
     dn: DN
     attributes: dict[str, list[Value]]
 
 
 class ModifyEntry(Struct, frozen=True):
+    """Changes to the attributes of an entry (RFC 4511, 4.6)."""
+
     dn: DN
     changes: tuple[Change, ...]
 
@@ -35,6 +39,8 @@ class RenameEntry(Struct, frozen=True):
 
 
 class DeleteEntry(Struct, frozen=True):
+    """An entry that goes (RFC 4511, 4.8)."""
+
     dn: DN
 
 

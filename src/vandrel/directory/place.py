@@ -43,6 +43,7 @@ def to_text(place: Place) -> str:
 
 
 def to_dn(place: Place, base: DN) -> DN:
+    """The distinguished name of a place below a base."""
     dn = base
     for step in place:
         dn = dn.child("ou", step)

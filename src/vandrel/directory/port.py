@@ -73,10 +73,12 @@ class Directory(Protocol):
         """Where it is, as a user would name it: a path, the name of a connection, a URL."""
 
     @property
-    def capabilities(self) -> Capabilities: ...
+    def capabilities(self) -> Capabilities:
+        """What the directory does by itself."""
 
     @property
-    def schema(self) -> Schema: ...
+    def schema(self) -> Schema:
+        """The definitions of attributes and object classes."""
 
     @property
     def contexts(self) -> tuple[DN, ...]:
@@ -130,4 +132,5 @@ class Directory(Protocol):
     def allowed(self, dn: DN) -> Allowed | None:
         """What the identity may do on an object; None where the directory does not tell before it is tried."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Close what is open."""

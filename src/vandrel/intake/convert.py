@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import date, datetime, time, timedelta
 from functools import partial
 from itertools import islice
 
-from vandrel.charter.charter import Charter
 from vandrel.errors import Code, Finding, Location
-from vandrel.fields import Shape
+from vandrel.fields import BUILT_IN, FieldCatalog, Shape
 from vandrel.intake.columns import Columns
 from vandrel.intake.description import PASSWORD, Column, Description
 from vandrel.intake.item import Item
@@ -49,17 +48,25 @@ class Converter:
     """Turns the rows of one file into items."""
 
     def __init__(
-        self, described: Description, header: Sequence[str], charter: Charter, quote: str = '"'
+        self, described: Description, header: Sequence[str], words: Mapping[str, Sequence[str]],
+        fields: FieldCatalog = BUILT_IN, quote: str = '"',
     ) -> None:  # fmt: skip
-        """Prepare for the columns of a header, by a charter's fields and lists."""
+        """Prepare for the columns of a header.
+
+        Args:
+            described: what the columns mean.
+            header: the columns.
+            words: the only values that some fields may have, by field.
+            fields: all fields there are.
+            quote: the character around cells; empty for none.
+
+        """
         self._header = list(header) or ["#1"]
         self._quote = quote
         self._columns = [(name, described.column(name)) for name in header]
         self._constants = {name: (value,) for name, value in described.constants.items()}
-        self._fields = charter.fields
-        lists = {name: words for name in [*charter.document.lists, *charter.document.fields]
-                 if (words := charter.words_of(name))}  # fmt: skip
-        self._words = {name: {word.casefold() for word in words} for name, words in lists.items()}
+        self._fields = fields
+        self._words = {name: {word.casefold() for word in some} for name, some in words.items()}
         self._plan = [
             (index, name, column, self._reader(column))
             for index, (name, column) in enumerate(self._columns) if column.field or column.word

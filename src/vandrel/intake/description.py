@@ -75,6 +75,7 @@ class Description(_Part, frozen=True):
     ] = "create"
 
     def column(self, name: str) -> Column:
+        """What one column means."""
         said = self.columns.get(name, "")
         return Column(field=said) if isinstance(said, str) else said
 

@@ -60,22 +60,26 @@ class Item(Struct):
 
     @property
     def words(self) -> dict[str, str]:
+        """The texts of columns that are no fields, by word."""
         if self.said is not None or self.block is None:
             return self.said or {}
         return {word: text for word, texts in self.block.words.items() if (text := texts[self.place])}
 
     def values(self, field: str) -> Values:
+        """The values of a field."""
         if self.own is not None or self.block is None:
             return self.fields.get(field, ())
         column = self.block.columns.get(field)
         return _values(column[self.place]) if column is not None else ()
 
     def one(self, field: str) -> str:
+        """The first value of a field, or an empty string."""
         values = self.values(field)
         return values[0] if values else ""
 
     @property
     def stops(self) -> bool:
+        """Whether a finding stops the row."""
         return bool(self.findings) and are_fatal(self.findings)
 
     def fault(
@@ -87,6 +91,7 @@ class Item(Struct):
         self.note(Finding(code, what, where, remedy, severity, shown))
 
     def note(self, finding: Finding) -> None:
+        """Add a finding."""
         self.findings = (*self.findings, finding)
 
 
@@ -104,7 +109,7 @@ def _values(cell: Cell) -> Values:
 def cells_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Cell]]:
     """What many rows have in some fields: a column for each field."""
     found: list[list[Cell]] = [[] for _ in fields]
-    for block, run in groupby(items, attrgetter("sheaf")):
+    for block, run in groupby(items, attrgetter("block")):
         rows = list(run)
         places = [item.place for item in rows] if block is not None else []
         apart = [(number, item) for number, item in enumerate(rows) if item.own is not None] if places else []
@@ -132,7 +137,7 @@ def firsts_of(items: Iterable[Item], field: str) -> list[str]:
 def named_in(items: Iterable[Item]) -> set[str]:
     """All fields of which any row has a value."""
     found: set[str] = set()
-    for block, run in groupby(items, attrgetter("sheaf")):
+    for block, run in groupby(items, attrgetter("block")):
         rows = [item for item in run if item.own is not None or block is None]
         found.update(*(item.fields for item in rows), block.columns if block is not None else ())
     return found

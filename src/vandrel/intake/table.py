@@ -40,6 +40,7 @@ class Row(Struct):
 
     @property
     def empty(self) -> bool:
+        """Whether no cell has anything in it."""
         return self.cells.count("") == len(self.cells)
 
 
@@ -73,6 +74,7 @@ class Table(Struct, frozen=True):
                 yield row
 
     def sample(self) -> list[Row]:
+        """The first rows."""
         found = []
         for row in self._all():
             found.append(row)

@@ -65,6 +65,7 @@ class Job(Struct, frozen=True):
     planned: int
     made: int
     refused: int
+    undoes: int
     state: str
 
 
@@ -119,6 +120,7 @@ class Journal:
         self._db, self._writable = sqlite_file.connect(path, _APPLICATION, "journal")
 
     def close(self) -> None:
+        """Close the file."""
         self._db.close()
 
     # --- writing
@@ -181,6 +183,7 @@ class Journal:
                 raise
 
     def end(self, job: int, state: str) -> None:
+        """Take note that a job is over."""
         with sqlite_file.plain_errors(self.path):
             self._db.execute("UPDATE job SET ended = ?, state = ? WHERE number = ?", (_now(), state, job))
 
@@ -188,7 +191,7 @@ class Journal:
 
     _JOB = (
         "SELECT number, begun, coalesce(ended, ''), who, host, command, title, directory, planned, made, refused, "
-        "state, pid "
+        "undoes, state, pid "
         "FROM job"
     )
 
@@ -224,6 +227,7 @@ class Journal:
         return next((other for (other,) in rows if not self.undone_by(other)), 0)
 
     def steps(self, job: int) -> Iterator[JournalStep]:
+        """The steps of a job, in order."""
         with sqlite_file.plain_errors(self.path):
             for number, state, record, why in self._db.execute(
                 "SELECT s.number, coalesce(s.state, CASE WHEN s.number <= j.reached THEN ? WHEN s.number <= j.going "

@@ -68,6 +68,7 @@ class _Mending:
         self._gone: set[str] = set()
 
     def steps(self, steps: Sequence[Step]) -> Iterator[Step]:
+        """The steps, and those that are added."""
         self._gone = {step.dn.key for step in steps if isinstance(step, Remove)}
         below = {number: self._below(step.dn) for number, step in enumerate(steps) if isinstance(step, Rename)}
         affected = {step.dn.key: step.dn for step in steps if isinstance(step, Remove)}

@@ -55,8 +55,8 @@ class Plan(Struct, frozen=True):
     come on top. ``read`` are the keys of the names of objects that the job has read: nobody asks again whether they are
     there; a server that has lost one since refuses the step. ``barriers`` are numbers of steps after which what follows
     may build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in,
-    which is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and can be
-    resumed.
+    which is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and
+    can be resumed. ``undoes`` is the number of the job that it takes back.
     """
 
     title: str
@@ -92,6 +92,7 @@ class RunResult(Struct):
 
     @property
     def is_in_part(self) -> bool:
+        """Whether not everything was made."""
         return bool(self.refused) or self.made < self.planned
 
 

@@ -25,10 +25,12 @@ class _Left:
         self.gone: dict[str, set[Key]] = {}
 
     def come(self, name: str, keys: set[Key]) -> None:
+        """Take note that values are there."""
         self.there.setdefault(name, set()).update(keys)
         self.gone.setdefault(name, set()).difference_update(keys)
 
     def go(self, name: str, keys: set[Key]) -> None:
+        """Take note that values are gone."""
         self.there.setdefault(name, set()).difference_update(keys)
         self.gone.setdefault(name, set()).update(keys)
 

@@ -33,12 +33,15 @@ class Add(Struct, frozen=True):
     attributes: dict[str, list[Value]]
 
     def operation(self) -> Operation:
+        """The addition of the entry."""
         return AddEntry(self.dn, self.attributes)
 
     def reverse(self) -> Step | None:
+        """Its removal."""
         return Remove(self.dn, self.attributes)
 
     def record(self) -> Record:
+        """What the journal keeps of it."""
         record = {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
         return record | _redacted(self.attributes)
 
@@ -50,12 +53,15 @@ class Set(Struct, frozen=True):
     changes: tuple[Change, ...]
 
     def operation(self) -> Operation:
+        """The modification of the entry."""
         return ModifyEntry(self.dn, self.changes)
 
     def reverse(self) -> Step | None:
+        """The same changes the other way round."""
         return Set(self.dn, tuple(Change(c.attribute, c.added, c.removed) for c in reversed(self.changes)))
 
     def record(self) -> Record:
+        """What the journal keeps of it."""
         changes = [
             [c.attribute, [], []] if c.attribute in _SECRETS else [c.attribute, list(c.removed), list(c.added)]
             for c in self.changes
@@ -71,12 +77,15 @@ class Rename(Struct, frozen=True):
     new: DN
 
     def operation(self) -> Operation:
+        """The renaming of the entry."""
         return RenameEntry(self.dn, self.new)
 
     def reverse(self) -> Step | None:
+        """The rename the other way round."""
         return Rename(self.new, self.dn)
 
     def record(self) -> Record:
+        """What the journal keeps of it."""
         return {"step": "rename", "dn": str(self.dn), "new": str(self.new)}
 
 
@@ -87,13 +96,16 @@ class Remove(Struct, frozen=True):
     attributes: dict[str, list[Value]]
 
     def operation(self) -> Operation:
+        """The deletion of the entry."""
         return DeleteEntry(self.dn)
 
     def reverse(self) -> Step | None:
+        """Its addition, without what only the directory sets."""
         kept = {name: values for name, values in self.attributes.items() if name not in _SERVER_SET}
         return Add(self.dn, kept)
 
     def record(self) -> Record:
+        """What the journal keeps of it."""
         return {"step": "remove", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
 
 
@@ -109,12 +121,15 @@ class Password(Struct, frozen=True):
     kept: str = ""
 
     def operation(self) -> Operation:
+        """The setting of the password."""
         return SetPassword(self.dn, self.secret, self.must_change)
 
     def reverse(self) -> Step | None:
+        """Nothing takes it back."""
         return None
 
     def record(self) -> Record:
+        """That it was set, and never which."""
         return {
             "step": "password", "dn": str(self.dn), "set": self.secret is not None,
             "generated": self.secret is not None and self.secret.generated, "must-change": self.must_change,

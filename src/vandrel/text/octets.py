@@ -11,6 +11,7 @@ def to_text(value: str | bytes) -> str:
 
 
 def from_text(text: str) -> bytes:
+    """Octets from text."""
     return b64decode(text)
 
 

@@ -123,4 +123,5 @@ _HOLE = "\ufffd"
 
 
 def is_hole(text: str) -> bool:
+    """Whether a value stands for one that was faulty."""
     return text == _HOLE

@@ -60,6 +60,7 @@ class Source(Struct):
         self.add(line, column, what, remedy)
 
     def add(self, line: int, column: int, what: str, remedy: str = "") -> None:
+        """Note a fault at a line and a column."""
         self.faults.append(Finding(self.code, what, Location(file=self.name, line=line, column=column), remedy))
 
 

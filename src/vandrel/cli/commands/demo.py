@@ -31,6 +31,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> int:
+    """Make the folder, and take the tour."""
     from vandrel.demo.tour import TOUR
     from vandrel.errors import Code, Location, VandrelError
 

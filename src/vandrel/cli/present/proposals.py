@@ -47,6 +47,7 @@ class _Run:
         self._findings: list[Finding] = list(proposal.findings)
 
     def carry_out(self) -> int:
+        """Take the proposal through everything."""
         proposal, session = self._proposal, self._session
         of_rows = [finding for finding in proposal.findings if finding.where.row or finding.code.is_of_rows]
         show_row_findings(self._out, of_rows)
@@ -112,10 +113,12 @@ class _Run:
         of_rows = [finding for finding in findings if finding.is_fatal and finding.where.row]
         of_file = [finding for finding in findings if finding.is_fatal and finding.code.is_of_rows]
         told = [finding for finding in findings if finding.is_fatal]
-        if self._proposal.is_many and (of_rows or of_file):
+        if self._proposal.is_file and (of_rows or of_file):
             rows = {finding.where.row for finding in told}
             what = f"{count(len(told), 'finding')} in {count(len(rows), 'row')}: nothing was written"
             told = [Finding(Code.INTAKE, what, remedy="mend the file; or make the sound rows alone: --sound-only")]
+        elif self._proposal.is_many:
+            told = told[:1]
         error = Refused(told)
         if not self._out.as_json:
             raise error
@@ -175,8 +178,7 @@ class _Run:
             write_results(results, self._outcomes, result.job)
             self._out.note(f"Results: {results.name}")
         figures = Counter(outcome.result for outcome in self._outcomes)
-        words = [word for word in ("created", "changed") if word in figures] or ["created"]
-        words += [word for word in ("in part", "refused", "left for later") if figures[word]]
+        words = ["created", "changed", *(word for word in ("in part", "refused", "left for later") if figures[word])]
         told = ", ".join(f"{figures[word]} {word}" for word in words)
         rate = f", {result.tried / result.seconds:,.0f} steps a second" if result.seconds > 0.5 else ""
         self._out.note(f"{told}; {result.seconds:.1f} s{rate}.")

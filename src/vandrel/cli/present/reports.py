@@ -119,10 +119,10 @@ def _label(branch: Branch) -> Text:
     from rich.text import Text
 
     label = Text(clean(branch.name), style="bold" if branch.is_unit else "")
-    for mark in branch.marks:
-        label.append(f"  {clean(mark)}", style=style_of(mark))
     for word in branch.words:
         label.append(f"  {clean(word)}")
+    for mark in branch.marks:
+        label.append(f"  {clean(mark)}", style=style_of(mark))
     for word in branch.faint:
         label.append(f"  {clean(word)}", style="dim")
     return label

@@ -17,6 +17,7 @@ SECURITY = 0x80000000
 
 
 def with_flag(value: int, flag: int, wanted: bool) -> int:
+    """The flags with one bit set or cleared."""
     return value | flag if wanted else value & ~flag
 
 
@@ -27,6 +28,7 @@ def group_type(purpose: str, scope: str) -> str:
 
 
 def purpose_of(group_type: str) -> str:
+    """``security`` or ``distribution``."""
     return "security" if int(group_type) & SECURITY else "distribution"
 
 

@@ -39,6 +39,7 @@ class Entry(Struct, frozen=True):
 
     @property
     def inherited(self) -> bool:
+        """Whether the entry was handed down from above."""
         return bool(self.flags & INHERITED)
 
 

@@ -23,10 +23,12 @@ _INDEXED_LENGTH = 512
 
 
 def encode(data: Data) -> bytes:
+    """Pack the attributes of an entry."""
     return _encode(data)
 
 
 def decode(blob: bytes) -> Data:
+    """Unpack the attributes of an entry."""
     data: Data = _decode(blob)
     return data
 
@@ -64,6 +66,7 @@ class Index:
         }
 
     def table_of(self, attribute: str) -> tuple[str, str]:
+        """The table that indexes an attribute: ``value`` or ``reference``."""
         return ("reference", "key") if attribute in self.references else ("value", "value")
 
     def values(self, entry: int, data: Data) -> Iterator[tuple[int, Key, int]]:

@@ -52,6 +52,7 @@ class Compiler:
         self._table_of = table_of
 
     def compile(self, item: Filter) -> Condition:
+        """The condition for a filter."""
         match item:
             case And(parts):
                 return self._both([self.compile(part) for part in parts])

@@ -81,18 +81,22 @@ class EmbeddedDirectory:
 
     @property
     def location(self) -> str:
+        """The full path of the file."""
         return str(self.path.absolute())
 
     @property
     def capabilities(self) -> Capabilities:
+        """What an embedded directory does by itself."""
         return Capabilities(_kind_of(self._schema), mends_references=True, disables=True, embedded=True)
 
     @property
     def schema(self) -> Schema:
+        """The schema that is kept in the file."""
         return self._schema
 
     @property
     def contexts(self) -> tuple[DN, ...]:
+        """The naming contexts, the default first."""
         return self._contexts
 
     def deleted(self) -> Iterator[Entry]:
@@ -103,11 +107,13 @@ class EmbeddedDirectory:
         """Whoever may write the file may write every object in it."""
 
     def close(self) -> None:
+        """Close the file."""
         self._db.close()
 
     # --- reading
 
     def get(self, dn: DN) -> Entry | None:
+        """The entry of this name; None where there is none."""
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(f"{_ENTRY} WHERE key = ?", (dn.key,)).fetchall()
             return next(read(self._db, self._index, rows), None)
@@ -115,6 +121,7 @@ class EmbeddedDirectory:
     def search(
         self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
     ) -> Iterator[Entry]:
+        """The entries that a filter finds."""
         condition = self._compiler.compile(where)
         # A selective condition finds the entries by the index of values; '+' keeps SQLite from walking the tree.
         key = "+key" if condition.selective else "key"
@@ -133,6 +140,7 @@ class EmbeddedDirectory:
                     yield entry
 
     def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+        """Which entries have these values of an attribute."""
         name = self._schema.attribute_name(attribute)
         number = self._index.numbers.get(name)
         if number is None:
@@ -156,6 +164,7 @@ class EmbeddedDirectory:
         return found
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
+        """Which of these names exist."""
         keys, found = [dn.key for dn in dns], set()
         with sqlite_file.plain_errors(self.path):
             for start in range(0, len(keys), 500):
@@ -167,6 +176,7 @@ class EmbeddedDirectory:
     # --- passwords
 
     def verify_password(self, dn: DN, secret: Secret) -> bool:
+        """Whether a password is the right one."""
         entry = self.get(dn)
         return entry is not None and any(hashing.fits(secret, _octets(v)) for v in entry.values_of("userPassword"))
 
@@ -175,6 +185,7 @@ class EmbeddedDirectory:
         return "" if self.verify_password(dn, secret) else "wrong"
 
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
+        """Whether a password is one of the last so many."""
         entry = self.get(dn)
         if entry is None or last < 1:
             return False
@@ -187,6 +198,7 @@ class EmbeddedDirectory:
     def execute(
         self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None
     ) -> list[DirectoryError | None]:  # fmt: skip
+        """Make operations; see the port."""
         if not self.writable:
             raise DirectoryError(
                 Code.NOT_PERMITTED, "the directory can be read, and not written", where=Location(file=str(self.path)),

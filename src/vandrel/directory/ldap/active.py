@@ -55,16 +55,19 @@ class ActiveServer:
     virtual: frozenset[str] = frozenset(_KEPT_INSIDE)
 
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
+        """The schema in the notation of RFC 4512."""
         yield from schema.definitions(subschema)
         yield from schema.VIRTUAL
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
+        """The attributes to ask for."""
         given = list(attributes)
         if not given:
             return ["*", _DESCRIPTOR, *schema.COMPUTED]
         return [*given, _DESCRIPTOR] if set(given) & set(_KEPT_INSIDE) else given
 
     def reading(self) -> list[Any]:
+        """The controls of a search."""
         return [_LIST_ALONE]
 
     def shown(self, attributes: Octets) -> Octets:

@@ -67,5 +67,6 @@ class Link:
         return bool(self.settings.sasl) and int(self.connection.get_option(ldap.OPT_X_SASL_SSF) or 0) >= _STRONG
 
     def close(self) -> None:
+        """Close the connection."""
         with suppress(ldap.LDAPError):
             self.connection.unbind_s()

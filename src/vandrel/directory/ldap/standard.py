@@ -30,6 +30,7 @@ class StandardServer:
         self._has_policies = False
 
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
+        """The schema as the server gives it."""
         attributes = subschema.get("attributeTypes", ())
         # Attributes of password policies are known only to servers that have them.
         self._has_policies = any("'pwdReset'" in text for text in attributes)
@@ -37,18 +38,23 @@ class StandardServer:
         yield from (("objectclass", text) for text in subschema.get("objectClasses", ()))
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
+        """The attributes to ask for."""
         return list(attributes) or ["*", "+"]
 
     def reading(self) -> list[Any]:
+        """No controls are needed."""
         return []
 
     def shown(self, attributes: Octets) -> Octets:
+        """The values as they are."""
         return attributes
 
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
+        """Nothing is kept inside of other attributes."""
         return [], []
 
     def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
+        """Set a password by RFC 3062, with the marks of the password policy."""
         dn = str(operation.dn)
         if operation.secret is None:
             gone = ("userPassword", "pwdReset") if self._has_policies else ("userPassword",)

@@ -84,6 +84,7 @@ class LdapDirectory:
 
     @property
     def location(self) -> str:
+        """The URL of the server and the default base."""
         return self.settings.name or self.settings.urls[0]
 
     @property
@@ -98,6 +99,7 @@ class LdapDirectory:
 
     @property
     def capabilities(self) -> Capabilities:
+        """What such a server does by itself."""
         active = isinstance(self.server, ActiveServer)
         return Capabilities(
             "ad" if active else "standard",
@@ -109,13 +111,16 @@ class LdapDirectory:
 
     @property
     def schema(self) -> Schema:
+        """The schema, read once."""
         return self._schema
 
     @property
     def contexts(self) -> tuple[DN, ...]:
+        """The naming contexts, the default first."""
         return self._contexts
 
     def close(self) -> None:
+        """Close the connection."""
         for link in self._links:
             link.close()
 
@@ -158,11 +163,13 @@ class LdapDirectory:
         return found
 
     def get(self, dn: DN) -> Entry | None:
+        """The entry of this name; None where there is none."""
         return next(self._search(dn, Scope.BASE, EVERYTHING, ()), None)
 
     def search(
         self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
     ) -> Iterator[Entry]:
+        """The entries that a filter finds, page by page."""
         virtual = [name for name in filters.attributes_of(where) if name in self.server.virtual]
         if not virtual:
             yield from self._search(base, scope, where, only)
@@ -233,6 +240,7 @@ class LdapDirectory:
             raise in_words(error, Location(dn=str(base))) from None
 
     def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+        """Which entries have these values of an attribute."""
         return self._link.persist(lambda: self._find_owners(attribute, values))
 
     def _find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
@@ -253,6 +261,7 @@ class LdapDirectory:
         return {value: by_key[key] for value, key in keys.items() if key in by_key}
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
+        """Which of these names exist."""
         below: dict[str, list[DN]] = {}
         for dn in dns:
             if dn and any(dn.is_within(context) for context in self._contexts):
@@ -329,9 +338,11 @@ class LdapDirectory:
     # --- passwords
 
     def verify_password(self, dn: DN, secret: Secret) -> bool:
+        """Whether a bind with the password succeeds."""
         return self.try_logon(dn, secret) in ("", "change")
 
     def try_logon(self, dn: DN, secret: Secret) -> str:
+        """Why a bind fails, in a word; empty where it succeeds."""
         if not secret.reveal():
             return "wrong"  # a bind without a password is anonymous, and succeeds (RFC 4513, section 5.1.2)
         try:

@@ -50,6 +50,7 @@ class _Outcomes(Struct):
     refused: int = 0
 
     def add(self, index: int, outcome: Outcome) -> None:
+        """Take note of what became of an operation."""
         self.found[index] = outcome
         self.refused += outcome is not None
 

@@ -96,9 +96,11 @@ class Schema:
     # --- asking
 
     def attribute(self, name: str) -> AttributeType | None:
+        """The definition of an attribute; None where there is none."""
         return self._attributes.get(name.lower())
 
     def object_class(self, name: str) -> ObjectClass | None:
+        """The definition of an object class; None where there is none."""
         return self._classes.get(name.lower())
 
     def attribute_name(self, name: str) -> str:
@@ -106,9 +108,11 @@ class Schema:
         return self._canonical.get(name) or self._canonical.get(name.lower(), "")
 
     def attribute_names(self) -> list[str]:
+        """The names of all attributes."""
         return list(dict.fromkeys(attribute.name for attribute in self._attributes.values()))
 
     def is_binary(self, name: str) -> bool:
+        """Whether the values of an attribute are octets."""
         attribute = self.attribute(name)
         return attribute is not None and attribute.syntax in syntaxes.BINARY
 
@@ -164,6 +168,7 @@ class Schema:
         return [str(self.key(attribute, value)) for value in values]
 
     def compare(self, attribute: str, operator: str, stored: str | bytes, asserted: str) -> bool:
+        """Whether two values of an attribute compare so."""
         left = self.key(attribute, stored)
         right = self.key(attribute, asserted.encode() if isinstance(stored, bytes) else asserted)
         if operator in ("=", "~="):
@@ -192,6 +197,7 @@ class Schema:
         )
 
     def substring(self, item: Substring, stored: str | bytes) -> bool:
+        """Whether a value has these pieces."""
         value = self.key(self.attribute_name(item.attribute), stored)
         if not isinstance(value, str):
             return False

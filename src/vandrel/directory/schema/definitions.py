@@ -37,6 +37,7 @@ class AttributeType(Struct, frozen=True):
 
     @property
     def name(self) -> str:
+        """The first name."""
         return self.names[0] if self.names else self.oid
 
 
@@ -53,6 +54,7 @@ class ObjectClass(Struct, frozen=True):
 
     @property
     def name(self) -> str:
+        """The first name."""
         return self.names[0] if self.names else self.oid
 
 

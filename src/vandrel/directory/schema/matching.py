@@ -16,6 +16,7 @@ _SPACES = re.compile(r"\s+")
 
 
 def exact(value: str) -> str:
+    """The text itself."""
     return _SPACES.sub(" ", value.strip())
 
 

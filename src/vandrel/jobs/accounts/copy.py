@@ -8,14 +8,14 @@ from msgspec import Struct, structs
 
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED, Shape
-from vandrel.jobs.accounts.create import PLACE, Creator, name_parts
+from vandrel.jobs.accounts.create import Creator, name_parts
 from vandrel.jobs.accounts.propose import propose_accounts
-from vandrel.jobs.common.draft import Draft
+from vandrel.jobs.common.draft import PLACE, Draft
 from vandrel.jobs.common.proposal import Proposal
 from vandrel.jobs.common.report import Table
 from vandrel.jobs.common.resolve import resolve
-from vandrel.jobs.groups.membership import privileged_within
 from vandrel.objects.context import Context
+from vandrel.objects.membership import privileged_within
 from vandrel.objects.view import ObjectView, shown_values
 
 #: The fields that are copied where the charter says nothing: what people of one place and post share.

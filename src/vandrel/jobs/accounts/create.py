@@ -23,7 +23,7 @@ from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP, NAMED, Shape
 from vandrel.jobs.common import field_values
 from vandrel.jobs.common.directory_index import DirectoryIndex
-from vandrel.jobs.common.draft import BatchDraft, Derived, Draft
+from vandrel.jobs.common.draft import PLACE, BatchDraft, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.new_object import new_object_steps
 from vandrel.jobs.common.resolve import resolve
@@ -32,10 +32,6 @@ from vandrel.objects.pattern_values import new_values
 from vandrel.secret import Secret
 from vandrel.steps.step import Add, Password, Set, Step
 from vandrel.text import people
-
-#: Fields that a request may give though no account has them: where it stands.
-PLACE = "place"
-
 
 #: Fields whose values are hardly ever those of anybody else: not worth remembering.
 _OF_ONE = frozenset(("number", "surname", "phone", "mobile", "alias", "notes", "photo", "street", "home-phone"))
@@ -50,6 +46,7 @@ class _Coming(Struct, eq=False):
 
     @property
     def dn(self) -> DN:
+        """Its name, as far as it is known."""
         return self.draft.dn or self.unit.child("cn", self.called)
 
 
@@ -212,6 +209,7 @@ class Creator:
             self._set(draft, "enabled", "no", "its first day lies ahead: vandrel due enables it")
 
     def longest(self, name: str) -> int:
+        """The greatest length of a field, by the live schema."""
         attribute = self._context.directory.schema.attribute(self._context.dialect.attribute(name, ACCOUNT))
         return attribute.limit if attribute and attribute.limit else 16
 

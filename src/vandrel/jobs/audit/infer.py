@@ -63,6 +63,7 @@ class Inferred(Struct, frozen=True):
 
     @property
     def conforming(self) -> int:
+        """How many names a pattern explains."""
         return sum(rung.accounts for rung in self.rungs)
 
 

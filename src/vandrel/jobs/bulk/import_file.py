@@ -107,7 +107,7 @@ def work_out(context: Context, request: ImportRequest) -> tuple[Roster, list[Fin
     table, description = request.table, request.description
     header = table.header()
     findings = _columns(table, description, header)
-    converter = Converter(description, header, context.charter, table.layout.quote)
+    converter = Converter(description, header, context.charter.words, context.fields, table.layout.quote)
     rows, taken = _without_header(table, header)
     findings += taken
     planner = Planner(context, description, context.charter.today())

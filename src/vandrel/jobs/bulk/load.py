@@ -12,7 +12,7 @@ from vandrel.directory.entry import Value
 from vandrel.directory.ldif import Modification, Record
 from vandrel.directory.operations import Change
 from vandrel.directory.schema import Schema
-from vandrel.errors import NOTE, Code, Finding, Location
+from vandrel.errors import Code, Finding, Location
 from vandrel.jobs.common.proposal import Proposal, fixed
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.step_changes import changes_of_steps
@@ -142,16 +142,15 @@ def load(context: Context, request: LoadRequest) -> Proposal:
     """
     loader = Loader(context)
     steps = loader.steps(request.records)
-    left_out = [
-        Finding(Code.SCHEMA, f"{number} values of {name} are left out: only the directory sets it", severity=NOTE)
-        for name, number in loader.left_out.items()
-    ]
-    words = Counter(type(step).__name__.lower() for step in steps)
-    figures = ", ".join(count(number, word) for word, number in words.items()) or "nothing to change"
-    same = f"; {count(loader.unchanged, 'record')} as the directory has it already" if loader.unchanged else ""
+    words = {Add: "new", Set: "changed", Rename: "renamed or moved", Remove: "removed"}
+    counts = Counter(words.get(type(step), "") for step in steps)
+    figures = [f"{number} {word}" for word, number in counts.items()]
+    figures += [f"{loader.unchanged} as they are already"] if loader.unchanged else []
+    summary = [f"{request.name}: {', '.join(figures) or 'nothing'}."]
+    if loader.left_out:
+        summary.append(f"Set by the directory alone, and left out: {', '.join(sorted(loader.left_out))}.")
     changes = changes_of_steps(context, steps)
     return Proposal(
         "load", f"load {request.name}", f"Make {count(len(steps), 'change')}?", fixed(steps), changes=changes,
-        findings=[*loader.findings, *left_out], is_atomic=False, summary=[f"{request.name}: {figures}{same}."],
-        nothing=f"Nothing to change{same}.",
+        findings=loader.findings, is_atomic=False, summary=summary,
     )  # fmt: skip

@@ -71,7 +71,7 @@ class _Changes(Sequence[ObjectChange]):
 
 def propose_roster(
     context: Context, roster: Roster, object_type: str, options: BulkOptions, command: str, name: str,
-    findings: Iterable[Finding] = (),
+    findings: Iterable[Finding] = (), *, is_file: bool = True,
 ) -> Proposal:  # fmt: skip
     """The proposal that makes what a roster holds.
 
@@ -83,9 +83,10 @@ def propose_roster(
         command: the verb, for titles.
         name: the name of the file or the stem, for titles.
         findings: what is wrong with the file as a whole.
+        is_file: whether the rows are those of a file, which somebody can mend.
 
     """
-    told = sorted([*findings, *roster.findings()], key=lambda f: (not f.is_fatal, f.where.row))
+    told = sorted([*findings, *roster.findings()], key=lambda f: f.where.row)
     if options.sound_only and not any(f.is_fatal and f.where.row == 0 for f in told):
         told = [finding for finding in told if not finding.is_fatal]
     lines = [line for line in roster.lines if line.state in (State.NEW, State.CHANGED)][: options.first or None]
@@ -112,7 +113,7 @@ def propose_roster(
         command, f"{command} {name}", f"Make {count(len(lines), 'object')}?", work,
         changes=_Changes(context, lines, object_type), findings=told,
         credentials=[] if options.no_passwords else [*_credentials(context, lines)],
-        is_atomic=False, is_many=True,
+        is_atomic=False, is_many=True, is_file=is_file,
         read=frozenset(line.dn.key for line in lines if line.dn is not None and line.state is State.CHANGED),
         most_refused=options.most_refused, summary=summary, dry_batches=dry_batches, outcomes=tell,
         rows=[_row(context, line, line.state.value) for line in roster.lines],

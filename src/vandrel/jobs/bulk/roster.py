@@ -82,10 +82,12 @@ class Roster(Struct):
     missing: list[Missing] = msgspec.field(default_factory=list)
 
     def findings(self) -> Iterator[Finding]:
+        """The findings of all rows."""
         for line in self.lines:
             yield from line.item.findings
 
     def counts(self) -> Counter[State]:
+        """How many rows have each state."""
         return Counter(line.state for line in self.lines)
 
 

@@ -70,7 +70,7 @@ def propose_series(context: Context, request: SeriesRequest) -> Proposal:
     )
     roster = planner.plan(_items(context, request))
     name = f"{request.kind} {request.stem}"
-    return propose_roster(context, roster, request.object_type, request.options, "series", name)
+    return propose_roster(context, roster, request.object_type, request.options, "series", name, is_file=False)
 
 
 def _items(context: Context, request: SeriesRequest) -> Iterator[Item]:

@@ -30,6 +30,7 @@ class Assignment(Struct, frozen=True):
 
     @property
     def raw(self) -> bool:
+        """Whether it is about a raw attribute."""
         return self.field.startswith("@")
 
 

@@ -11,9 +11,8 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import COMPUTER, GROUP, UNIT
-from vandrel.jobs.accounts.create import PLACE
 from vandrel.jobs.common import field_values
-from vandrel.jobs.common.draft import Derived, Draft
+from vandrel.jobs.common.draft import PLACE, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.new_object import creation, new_object_steps
 from vandrel.jobs.common.proposal import Proposal, fixed, listed_names, unique

@@ -13,6 +13,9 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.place import Place
 from vandrel.errors import Finding
 
+#: Where an object is to be: given like a field, though no object has it.
+PLACE = "place"
+
 
 class Derived(Struct, frozen=True):
     """One value of the new account, in words the rule that gave it, and the names that were passed over."""
@@ -67,6 +70,7 @@ class BatchDraft(Struct):
 
     @property
     def dn(self) -> DN:
+        """The name of the account."""
         if self.named is None:
             assert self.shared.model.dn is not None
             self.named = self.shared.model.dn.parent.child("cn", self.value("name"))
@@ -84,12 +88,15 @@ class BatchDraft(Struct):
 
     @property
     def groups(self) -> list[Entry]:
+        """The groups that it joins."""
         return self.shared.model.groups
 
     @property
     def rules(self) -> PasswordRules | None:
+        """The password rules in force for it."""
         return self.shared.model.rules
 
     @property
     def findings(self) -> list[Finding]:
+        """What was found wrong with the first of its like."""
         return self.shared.model.findings

@@ -14,14 +14,14 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP, NAMED, Field, Shape
-from vandrel.jobs.accounts import roles
 from vandrel.jobs.common import field_values
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.proposal import FieldChange
 from vandrel.jobs.common.resolve import resolve
-from vandrel.jobs.groups.membership import conversion, joining
+from vandrel.jobs.common.role_groups import role_groups
 from vandrel.objects.context import Context
+from vandrel.objects.membership import conversion, joining
 from vandrel.objects.pattern_values import entry_values
 from vandrel.objects.view import roles_held, shown_values
 from vandrel.steps.references import with_references
@@ -163,7 +163,7 @@ class Editor:
             case Field(shape=Shape.MEMBERSHIPS):
                 draft.memberships.append(assignment)
             case Field(shape=Shape.ROLES):
-                draft.memberships += roles.as_groups(self._context, edit.entry, assignment)
+                draft.memberships += role_groups(self._context, edit.entry, assignment)
             case Field(name="members"):
                 self._members(edit, assignment)
             case Field(name="name"):

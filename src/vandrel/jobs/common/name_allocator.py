@@ -16,7 +16,8 @@ from vandrel.text.string_prep import prepare
 
 class _HasName(Protocol):
     @property
-    def dn(self) -> DN | None: ...
+    def dn(self) -> DN | None:
+        """The name, if it is known."""
 
 
 #: To whom a name is given: a name in full, or what has one.
@@ -109,6 +110,7 @@ class NameAllocator:
         )
 
     def say(self, dn: DN) -> str:
+        """An object in words."""
         return f"{dn.name} in {self._context.place(dn.parent)}"
 
     def reserve(self, target: str, value: str, dn: Holder) -> None:
@@ -141,6 +143,7 @@ class NameAllocator:
         return any(prepare(name) in values for values in self._held.values())
 
     def reserve_name(self, dn: DN) -> None:
+        """Take note that an entry's name is given."""
         before, value = _apart(dn.key)
         self.siblings(before).add(value)
 

@@ -148,6 +148,7 @@ class Proposal(Struct, frozen=True):
         credentials: accounts that get a password.
         is_atomic: whether it is made whole or not at all, where the directory can.
         is_many: whether objects are shown as samples and figures, however few they are.
+        is_file: whether its rows are those of a file, whose faults are summed up in one error.
         read: keys of names that the job has just read, and which so exist.
         most_refused: refusals after which the job stops; None for no limit.
         tables: more that is shown before the question.
@@ -175,6 +176,7 @@ class Proposal(Struct, frozen=True):
     credentials: Sequence[Credential] = ()
     is_atomic: bool = True
     is_many: bool = False
+    is_file: bool = False
     read: Set[str] = frozenset()
     most_refused: int | None = None
     tables: Sequence[Table] = ()

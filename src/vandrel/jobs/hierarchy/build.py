@@ -96,6 +96,7 @@ def compare(context: Context) -> Comparison:
 
 
 def dn_places(context: Context, entry: Entry) -> Place:
+    """The place of an entry; empty outside of the base."""
     return places.parse(context.place(entry.dn)) if entry.dn.is_within(context.charter.base) else ()
 
 
@@ -242,7 +243,7 @@ def _drawing(context: Context, comparison: Comparison, *, differences: bool) -> 
             continue
         branch = Branch(unit.place[-1], is_unit=False)
         branch.marks += [unit.state.value] if unit.state is not State.BUILT else []  # as designed needs no word
-        branch.words += [f"belongs at {unit.elsewhere}"] if unit.elsewhere else []
+        branch.marks += [f"belongs at {unit.elsewhere}"] if unit.elsewhere else []
         branch.words += [count(unit.accounts, "account")] if unit.accounts else []
         branch.faint += [unit.about] if unit.about else []
         branches.get(unit.place[:-1], root).below.append(branch)

@@ -169,9 +169,9 @@ def _facts(directory: Directory, request: ProbeRequest) -> list[tuple[str, Cell]
     ]
     own = directory.schema.object_class("vandrelAccount") is not None
     contexts = [str(context) for context in directory.contexts]
-    default = [f"{contexts[0]}  (default)", *contexts[1:]] if len(contexts) > 1 else contexts
+    holds = "holds, the default first" if len(contexts) > 1 else "holds"
     return [
-        ("directory", directory.location), *request.reached, ("holds", default),
+        ("directory", directory.location), *request.reached, (holds, contexts),
         ("schema", schema + (", with Vandrel's own" if own else "")),
     ]  # fmt: skip
 

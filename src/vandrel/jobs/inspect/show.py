@@ -17,10 +17,10 @@ from vandrel.jobs.accounts.password_age import ages
 from vandrel.jobs.common.proposal import Action, ObjectChange
 from vandrel.jobs.common.report import ObjectDetail, Report, Table, count
 from vandrel.jobs.common.resolve import resolve
-from vandrel.jobs.groups.membership import convertible, effective
 from vandrel.jobs.hierarchy.delegation import delegation_rows
 from vandrel.jobs.hierarchy.policies import reaching
 from vandrel.objects.context import Context
+from vandrel.objects.membership import convertible, effective
 from vandrel.objects.view import ObjectView
 from vandrel.text import week
 from vandrel.text.nearest import did_you_mean
@@ -333,7 +333,7 @@ def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[Obj
             yield ObjectDetail("", sentence=logon_state(context, entry, context.charter.today()).sentence)
         elif change.action is Action.CREATE:
             yield describe(view)
-        elif rows := list(_now(view, change)):
+        elif (rows := list(_now(view, change))) or any(field.field == "password" for field in change.fields):
             yield _changed(view, rows)
 
 

@@ -1,1 +1,0 @@
-"""Jobs on groups and memberships."""
