@@ -447,7 +447,12 @@ def test_what_an_identity_may_do_is_known_before_it_is_tried(context, domain, tm
     assert "phone" in own.fields
     assert {"title", "enabled", "protected"} <= set(own.not_fields)
     assert own.creates == ()
-    assert rights(context.directory, context.dialect, UNDER, UNIT).creates == (ACCOUNT, GROUP, UNIT, COMPUTER)
+    assert rights(context.directory, context.dialect, context.fields, UNDER, UNIT).creates == (
+        ACCOUNT,
+        GROUP,
+        UNIT,
+        COMPUTER,
+    )
     change = Plan("try", Editor(mine).edit(directory.get(entry.dn), [assignment("title=Captain")]).steps)
     with pytest.raises(Refused, match="may not change title") as caught:
         runner_of(mine, tmp_path).run(change, "t")

@@ -209,7 +209,7 @@ def modify(dn, *changes):
         (ModifyEntry(ANNA, (Change("title", removed=("Mate",), added=("Captain",)),)), "changed"),
         (ModifyEntry(ARNE, (Change("manager", removed=("cn=x,dc=y",), added=(str(TEAM),)),)), "changed"),
         (modify(ARNE, (".login", ("arlund",), ("alund",))), "taken"),
-        (modify(ANNA, (".born", (), ("20260101000000Z",))), "schema/born"),
+        (modify(ANNA, (".created", (), ("20260101000000Z",))), "schema/created"),
         (ModifyEntry(ANNA, (Change("displayName", added=("a", "b")),)), "schema/two values"),
         (RenameEntry(ANNA, ARNE), "taken"),
         (RenameEntry(DECK, DECK.child("ou", "Deck")), "refused"),

@@ -277,7 +277,7 @@ def test_a_server_that_sees_to_it_as_well_does_no_harm(context, tmp_path):
 def test_without_our_schema_what_cannot_be_kept_is_told(context, tmp_path):
     with servers.running(servers.BARE) as server:
         mine = context(open_directory(server.settings()))
-        missing = set(not_kept(mine.dialect, "account"))
+        missing = set(not_kept(mine.dialect, mine.fields, "account"))
         assert {"principal", "starts", "ends", "sponsor", "protected", "alias", "enabled"} <= missing
         assert not {"login", "full", "mail", "title", "manager", "notes"} & missing
         fields = {

@@ -26,6 +26,7 @@ _WORD = re.compile(r"[a-z][a-z0-9-]*")
 _DAY = re.compile(r"(\d\d)-(\d\d)")
 
 #: Fields that a kind may not set or require: they are not texts that are known beforehand.
+_FIELD_NAME = re.compile(r"[a-z][a-z0-9-]*")
 _NOT_TEXT = {name for name, field in FIELDS.items() if field.shape in (Shape.SECRET, Shape.MEMBERSHIPS, Shape.ROLES)}
 
 
@@ -36,7 +37,8 @@ class Checker:
         self.document = document
         self.source = source
         self.incomplete = False  # a branch is missing, so the hierarchy has fewer units than was meant
-        self.usable = set(FIELDS) | set(COMPUTED) | set(document.lists)
+        self.fields = set(FIELDS) | set(document.fields)
+        self.usable = self.fields | set(COMPUTED) | set(document.lists)
         # What a fault of structure took away is not reported again as unknown.
         given = source.data if isinstance(source.data, dict) else {}
         self.kinds = {*document.kinds, *_keys(given.get("kinds"))}
@@ -46,11 +48,29 @@ class Checker:
         """Note every fault."""
         self._top()
         self._lists()
+        self._own_fields()
         self._names(self.document.names, ("names",))
         self._passwords(self.document.passwords, ("passwords",))
         design = self._hierarchy()
         self._kinds(design)
         self._group_kinds(design)
+
+    def _own_fields(self) -> None:
+        """Fields that the organization declares: new names, forms that can be read, values in one way only."""
+        for name, spec in self.document.fields.items():
+            path = ("fields", name)
+            if name in FIELDS or name in COMPUTED or name == "place":
+                what, remedy = f"{name} is a built-in field", "give yours another name"
+                self.source.fault(path, what, remedy, key=True)
+            elif not _FIELD_NAME.fullmatch(name):
+                what = f"{name!r} is no name of a field: lower-case letters, digits and hyphens"
+                self.source.fault(path, what, "write one as locker or safety-course", key=True)
+            if spec.values and spec.form:
+                self.source.fault((*path, "form"), "values and form are both given", "keep one of the two", key=True)
+            try:
+                re.compile(spec.form)
+            except re.error as error:
+                self.source.fault((*path, "form"), f"this is no regular expression: {error.msg}")
 
     # --- the top
 
@@ -290,11 +310,11 @@ class Checker:
                         did_you_mean(required, self.usable),
                     )
             for key, text in kind.sets.items():
-                if key not in FIELDS or key in _NOT_TEXT:
+                if key not in self.fields or key in _NOT_TEXT:
                     fault(
                         (*path, "sets", key),
                         f"{key!r} is no field that can be set",
-                        did_you_mean(key, FIELDS),
+                        did_you_mean(key, self.fields),
                         key=True,
                     )
                 self._pattern(text, (*path, "sets", key))

@@ -11,7 +11,7 @@ import ldap
 from vandrel.errors import Code, DirectoryError, Location
 
 # Result -> (code, what it means, what to do). The server's own diagnostic message is added where there is one.
-_MEANINGS: dict[type[Exception], tuple[str, str, str]] = {
+_MEANINGS: dict[type[Exception], tuple[Code, str, str]] = {
     ldap.ALREADY_EXISTS: (Code.TAKEN, "there is an object of this name already", "take another name"),
     ldap.NO_SUCH_OBJECT: (Code.NOT_FOUND, "there is no such object any more", ""),
     ldap.NOT_ALLOWED_ON_NONLEAF: (Code.REFUSED, "objects stand below it", "remove or move those first"),
@@ -54,7 +54,7 @@ _MEANINGS: dict[type[Exception], tuple[str, str, str]] = {
 }
 
 #: [MS-ERREF] 2.2: a Windows error code in hexadecimal begins the message -> (code, what it means, what to do).
-_WINDOWS: dict[int, tuple[str, str, str]] = {
+_WINDOWS: dict[int, tuple[Code, str, str]] = {
     0x052D: (Code.PASSWORD, "the password breaks a rule of the server", "choose another"),
     0x21C8: (Code.TAKEN, "a value that must be unique is taken", "take another"),
     0x2071: (Code.TAKEN, "a value that must be unique is taken", "take another"),

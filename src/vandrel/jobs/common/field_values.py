@@ -12,7 +12,7 @@ from typing import get_args
 from vandrel.charter.document import Task
 from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import GROUP, Field, Shape
+from vandrel.fields import GROUP, Field, Shape, Topic
 from vandrel.jobs.common.assignments import flag
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
@@ -47,7 +47,7 @@ def read(context: Context, field: Field, values: Sequence[str], object_type: str
         return [week.to_text(week.parse(value)) for value in values]
     if field.name in ("purpose", "scope"):
         values = [_one_of(field.name, value, _WORDS[field.name]) for value in values]
-    words = context.charter.document.lists.get(field.name)
+    words = context.charter.words_of(field.name)
     if words is not None:
         values = [_one_of(field.name, value, words) for value in values]
     stripped = [value.strip() for value in values]
@@ -151,8 +151,11 @@ def contradictions(flags: Mapping[str, Sequence[str]]) -> list[Finding]:
     ]  # fmt: skip
 
 
-def _misshapen(field: Field, value: str) -> str:
+def _misshapen(context: Context, field: Field, value: str) -> str:
     """What is wrong with the shape of a value, for fields that have one."""
+    own = context.charter.document.fields.get(field.name)
+    if own is not None and own.form and not re.fullmatch(own.form, value):
+        return f"does not have the form {own.form} of the charter"
     if field.name in ("drive", "remote-drive") and not re.fullmatch(r"[A-Za-z]:", value):
         return "is a letter and a colon, as H:, and this is none"
     if field.name == "dial-in-address" and not _is_ipv4(value):
@@ -206,7 +209,7 @@ def check(context: Context, field: Field, values: Sequence[str], object_type: st
         return _octets(context, field, values, object_type)
     for value in values:
         typed = field.name == "alias" and addresses.split(value)[0]
-        why = target.fault(value) if target is not None and not typed else _misshapen(field, value)
+        why = target.fault(value) if target is not None and not typed else _misshapen(context, field, value)
         if why:
             findings.append(Finding(Code.BAD_VALUE, f"{field.name} {why}: {value!r}", Location(field=field.name)))
         elif _controls(field.name, value):
@@ -273,7 +276,12 @@ def plain(context: Context, field: Field, object_type: str) -> str:
 
     What `vandrel.directory.schema.Schema.passes` there, `read` leaves as it is, and `check` has nothing against.
     """
-    closer = field.name in _CLOSER or field.name in NAME_LIMITS or field.name in context.charter.document.lists
+    closer = (
+        field.name in _CLOSER
+        or field.name in NAME_LIMITS
+        or context.charter.words_of(field.name) is not None
+        or field.topic is Topic.OWN
+    )
     attribute = context.dialect.attribute(field.name, object_type)
     if field.shape is not Shape.TEXT or closer or not attribute:
         return ""

@@ -75,7 +75,7 @@ def due(context: Context, request: DueRequest) -> Proposal | Report:
     waiting = [intention for intention in found if intention.to_do]
     if request.enable:
         proposal = edit_all(context, [intention.entry for intention in waiting], ENABLING, "enable")
-        return structs.replace(proposal, nothing="Nobody is to be enabled today.")
+        return structs.replace(proposal, command="due", nothing="Nobody is to be enabled today.")
     rows = [
         (
             each.day.isoformat(), WORDS[each.field], context.one(each.entry, "login"),
