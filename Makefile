@@ -41,7 +41,7 @@ bench: $(VENV)/.dev
 screens: $(VENV)/.dev
 	$(BIN)/python tools/screens.py
 
-docs: $(VENV)/.installed
+docs: $(VENV)/.dev
 	COLUMNS=100 $(BIN)/python tools/document.py
 
 clean:

@@ -14,7 +14,7 @@ from vandrel.jobs.audit.infer import infer
 from vandrel.jobs.common import create_object
 from vandrel.jobs.common.assignments import Assignment, parse, split
 from vandrel.jobs.common.edit import Editor
-from vandrel.jobs.common.resolve import NotOne, resolve
+from vandrel.jobs.common.resolve import NoSingleMatch, resolve
 from vandrel.jobs.hierarchy.build import State, compare
 from vandrel.secret import Secret
 from vandrel.steps.runner import Plan
@@ -47,7 +47,7 @@ def test_a_person_is_found_by_anything_that_names_them(bench, typed):
     hire(bench, "Müller", "Jörg", "7", language="de")
     hire(bench, "Lund", "Anna", "8")
     if typed == "muller":  # neither the name nor its German spelling: only near
-        with pytest.raises(NotOne) as caught:
+        with pytest.raises(NoSingleMatch) as caught:
             resolve(bench.context, typed)
         assert [c.name for c in caught.value.candidates] == ["jmueller"]
     else:
@@ -57,10 +57,10 @@ def test_a_person_is_found_by_anything_that_names_them(bench, typed):
 def test_several_fit_or_none(bench):
     for number in ("1", "2"):
         hire(bench, number=number)
-    with pytest.raises(NotOne) as caught:
+    with pytest.raises(NoSingleMatch) as caught:
         resolve(bench.context, "lund")
     assert (caught.value.exit_code, len(caught.value.candidates)) == (31, 2)
-    with pytest.raises(NotOne) as caught:
+    with pytest.raises(NoSingleMatch) as caught:
         resolve(bench.context, "Annna Lnud")
     assert caught.value.exit_code == 30
     assert "alund" in [c.name for c in caught.value.candidates]
@@ -81,7 +81,7 @@ def test_places_and_groups(bench):
 @pytest.mark.parametrize("typed", ["*", "*)(uid=*", "a*", "\\2a", "()"])
 def test_what_is_typed_is_never_part_of_a_filter(bench, typed):
     hire(bench)
-    with pytest.raises(NotOne):
+    with pytest.raises(NoSingleMatch):
         resolve(bench.context, typed)
 
 

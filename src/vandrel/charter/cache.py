@@ -15,7 +15,7 @@ from vandrel import __version__
 from vandrel.charter.document import Document
 
 
-class _Kept(msgspec.Struct, frozen=True, array_like=True):
+class _CacheRecord(msgspec.Struct, frozen=True, array_like=True):
     version: str
     text: str
     document: Document
@@ -30,7 +30,7 @@ def _file(path: Path) -> Path:
 def find(path: Path, text: str) -> Document | None:
     """The document of the charter at `path`, if exactly this text was found right before."""
     try:
-        kept = msgspec.msgpack.decode(_file(path).read_bytes(), type=_Kept)
+        kept = msgspec.msgpack.decode(_file(path).read_bytes(), type=_CacheRecord)
     except (OSError, msgspec.MsgspecError):
         return None
     return kept.document if kept.version == __version__ and kept.text == text else None
@@ -42,7 +42,7 @@ def keep(path: Path, text: str, document: Document) -> None:
     draft = file.with_suffix(f".{os.getpid()}")
     try:
         file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        draft.write_bytes(msgspec.msgpack.encode(_Kept(__version__, text, document)))
+        draft.write_bytes(msgspec.msgpack.encode(_CacheRecord(__version__, text, document)))
         draft.replace(file)
     except OSError:
         draft.unlink(missing_ok=True)

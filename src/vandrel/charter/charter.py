@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import TypeVar
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
 
 from vandrel.charter import passwords
 from vandrel.charter.document import Document, GroupKind, Kind, Naming, NamingLike
@@ -59,8 +60,7 @@ def naming_of(spec: NamingLike) -> Naming:
     return Naming([spec] if isinstance(spec, str) else list(spec))
 
 
-@dataclass(frozen=True)
-class Charter:
+class Charter(Struct, frozen=True, dict=True):
     """The house rules of an organization. Immutable; `source` is the file, for messages."""
 
     document: Document

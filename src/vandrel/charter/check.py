@@ -223,57 +223,62 @@ class Checker:
     # --- hierarchy
 
     def _hierarchy(self) -> tuple[DesignedUnit, ...]:
+        faults = len(self.source.faults)
+        units = list(_units(self.document))
+        for path, name, unit in units:
+            self._unit_patterns(path, name, unit)
+        sound = faults == len(self.source.faults)
+        for path, _, unit in units:
+            if unit is not None:
+                self._unit_references(path, unit)
+        return self._designed() if sound else ()
+
+    def _unit_patterns(self, path: Path, name: str, unit: Unit | None) -> None:
+        """The patterns of one unit: its name, the names of its groups, the teams that administer it."""
+        if path[0] == "hierarchy" or len(path) > 2:
+            self._pattern_of_unit(name, path)
+        if unit is None:
+            return
+        for kind, stems in unit.groups.items():
+            for index, stem in enumerate(stems):
+                self._pattern(stem, (*path, "groups", kind, index), self.document.lists)
+        for team in unit.delegation:
+            self._pattern(team, (*path, "delegation", team), self.document.lists)
+
+    def _unit_references(self, path: Path, unit: Unit) -> None:
+        """The kinds and the branch that one unit names."""
         document, fault = self.document, self.source.fault
-        sound = True
-        for path, name, unit in _units(document):
-            if path[0] == "hierarchy" or len(path) > 2:
-                before = len(self.source.faults)
-                pattern = self._pattern_of_unit(name, path)
-                sound = sound and before == len(self.source.faults) and pattern is not None
-            if unit is None:
-                continue
-            for index, kind in enumerate(unit.holds):
-                if kind not in self.kinds and kind != "computer" and not is_hole(kind):
-                    hint = did_you_mean(kind, self.kinds) or f"the kinds are: {', '.join(sorted(self.kinds))}"
-                    fault((*path, "holds", index), f"there is no kind {kind!r}", hint)
-            for kind, stems in unit.groups.items():
-                if kind not in self.group_kinds:
-                    hint = did_you_mean(kind, self.group_kinds) or "the charter has no kinds of group"
-                    fault((*path, "groups", kind), f"there is no kind of group {kind!r}", hint, key=True)
-                for index, stem in enumerate(stems):
-                    before = len(self.source.faults)
-                    self._pattern(stem, (*path, "groups", kind, index), document.lists)
-                    sound = sound and before == len(self.source.faults)
-            for team in unit.delegation:
-                before = len(self.source.faults)
-                self._pattern(team, (*path, "delegation", team), document.lists)
-                sound = sound and before == len(self.source.faults)
-            if unit.branch and unit.branch not in document.branches:
-                self.incomplete = True
-                hint = did_you_mean(unit.branch, document.branches) or "the charter has no such branch"
-                fault((*path, "branch"), f"there is no branch {unit.branch!r}", hint)
-        if not sound:
-            return ()
+        for index, kind in enumerate(unit.holds):
+            if kind not in self.kinds and kind != "computer" and not is_hole(kind):
+                hint = did_you_mean(kind, self.kinds) or f"the kinds are: {', '.join(sorted(self.kinds))}"
+                fault((*path, "holds", index), f"there is no kind {kind!r}", hint)
+        for kind in unit.groups.keys() - self.group_kinds:
+            hint = did_you_mean(kind, self.group_kinds) or "the charter has no kinds of group"
+            fault((*path, "groups", kind), f"there is no kind of group {kind!r}", hint, key=True)
+        if unit.branch and unit.branch not in document.branches:
+            self.incomplete = True
+            hint = did_you_mean(unit.branch, document.branches) or "the charter has no such branch"
+            fault((*path, "branch"), f"there is no branch {unit.branch!r}", hint)
+
+    def _designed(self) -> tuple[DesignedUnit, ...]:
+        """All units of the hierarchy, written out; none where a fault stands in the way."""
         try:
-            design = tuple(expand(document))
+            design = tuple(expand(self.document))
         except RecursionError:
-            fault(("branches",), "a branch hangs below itself", "take one of the 'branch:' lines out")
+            self.source.fault(("branches",), "a branch hangs below itself", "take one of the 'branch:' lines out")
             return ()
         except PatternError as error:
-            fault(("hierarchy",), f"the hierarchy cannot be drawn: {error}")
+            self.source.fault(("hierarchy",), f"the hierarchy cannot be drawn: {error}")
             return ()
-        seen: dict[tuple[str, ...], DesignedUnit] = {}
-        for unit_ in design:
-            key = tuple(map(prepare, unit_.place))
+        seen = set()
+        for unit in design:
+            key = tuple(map(prepare, unit.place))
             if key in seen:
-                fault(
-                    unit_.path, f"{places.to_text(unit_.place)} stands here for the second time",
-                    "siblings cannot share a name", key=True,
-                )  # fmt: skip
-            seen[key] = unit_
-            why = NAME_LIMITS["unit"].fault(unit_.place[-1])
-            if why:
-                fault(unit_.path, f"the unit name {unit_.place[-1]!r} {why}", key=True)
+                what = f"{places.to_text(unit.place)} stands here for the second time"
+                self.source.fault(unit.path, what, "siblings cannot share a name", key=True)
+            seen.add(key)
+            if why := NAME_LIMITS["unit"].fault(unit.place[-1]):
+                self.source.fault(unit.path, f"the unit name {unit.place[-1]!r} {why}", key=True)
         return design
 
     def _pattern_of_unit(self, name: str, path: Path) -> Pattern | None:

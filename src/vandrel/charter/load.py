@@ -64,11 +64,6 @@ def from_text(text: str, path: Path) -> Charter:
     return Charter(document, path)
 
 
-def _position(where: str) -> tuple[int, int]:
-    _, line, column = where.rsplit(":", 2)
-    return int(line), int(column)
-
-
 def _without_demands(schema: dict[str, Any]) -> dict[str, Any]:
     """The schema as it is for structure alone: that something is missing is a fault of meaning, told by the check."""
     schema["$defs"]["Document"].pop("required")

@@ -19,7 +19,7 @@ _LOGON_FORBIDDEN = frozenset('"/\\[]:;|=,+*?<>@ ')
 
 
 class NameLimits(Struct, frozen=True):
-    """One sort of name.
+    """The limits of one kind of name.
 
     ``longest`` counts characters; for an address (``at``) it counts those before the ``@``. ``scope`` says, in
     words, among what the name must be unique; empty: anywhere, it need not be.
@@ -34,7 +34,7 @@ class NameLimits(Struct, frozen=True):
     edges: str = ""
 
     def fault(self, value: str) -> str:
-        """What makes `value` no legal name of this sort; empty if nothing does. Reads after the field's name."""
+        """Why `value` is no legal name of this kind; empty if it is one. Reads after the name of the field."""
         local, at, domain = value.rpartition("@") if self.at else (value, "", "")
         if self.at and not (at and local and _is_domain(domain)):
             return "must be a name, an @ and a domain"
@@ -43,7 +43,7 @@ class NameLimits(Struct, frozen=True):
         if len(local) > self.longest:
             part = " before the @" if self.at else ""
             return f"takes {self.longest} characters{part} at most, and this has {len(local)}"
-        # ASCII letters and digits may stand in every sort of name.
+        # ASCII letters and digits are legal in every kind of name.
         plain = (local.isascii() and local.isalnum()) or (
             self.only.issuperset(local) if self.only else local.isprintable() and self.forbidden.isdisjoint(local)
         )

@@ -10,7 +10,7 @@ from msgspec import Struct, structs
 
 from vandrel.charter.name_limits import LONGEST_ADDRESS, NameLimits
 from vandrel.charter.pattern import Pattern
-from vandrel.charter.text_building import EmptyField, PatternStyle, Piece, Straight, build, fit, to_expression
+from vandrel.charter.text_building import EmptyField, FastPattern, PatternStyle, Piece, build, fit, to_expression
 from vandrel.charter.value_columns import WORDS, Many, straights
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.people import PARTICLES
@@ -40,7 +40,7 @@ class Candidate(Struct, frozen=True):
         return self.value
 
 
-class Passed(Struct, frozen=True):
+class SkippedCandidate(Struct, frozen=True):
     """A candidate that could not be had, and why."""
 
     candidate: Candidate
@@ -51,7 +51,7 @@ class Choice(Struct, frozen=True):
     """The name chosen, and those that came before it on the ladder."""
 
     chosen: Candidate
-    passed: tuple[Passed, ...]
+    passed: tuple[SkippedCandidate, ...]
 
 
 class NamingRule(Struct, frozen=True, dict=True):
@@ -126,14 +126,14 @@ class NamingRule(Struct, frozen=True, dict=True):
         cut = fit(before, self.limit)
         return self._tidy(cut, behind) if cut is not None else None
 
-    def _straight(self, pattern: Pattern, values: Mapping[str, str]) -> Straight:
+    def _straight(self, pattern: Pattern, values: Mapping[str, str]) -> FastPattern:
         which = pattern.text, values.get("language", "")
         if which not in self._straights:
-            self._straights[which] = Straight(pattern.items, self._context(values))
+            self._straights[which] = FastPattern(pattern.items, self._context(values))
         return self._straights[which]
 
     @cached_property
-    def _straights(self) -> dict[tuple[str, str], Straight]:
+    def _straights(self) -> dict[tuple[str, str], FastPattern]:
         return {}
 
     def _if_short(self, quick: str) -> str | None:
@@ -153,15 +153,15 @@ class NamingRule(Struct, frozen=True, dict=True):
         pattern = self.rungs[0]
         if pattern.counter:
             return Many([""] * count)
-        found = straights(pattern, columns, shared, self._context(shared), count)
-        if not self.are_sound(found):
+        names = straights(pattern, columns, shared, self._context(shared), count)
+        if not self.are_sound(names):
             sound = self._is_sound
-            found = Many(
-                [text if sound(text) else (self._if_short(text) or "" if text else "") for text in found.values]
+            names = Many(
+                [text if sound(text) else (self._if_short(text) or "" if text else "") for text in names.values]
             )
-        if self.reserved and not self.reserved.isdisjoint("\n".join(found.values).casefold().split("\n")):
-            found = Many(["" if self.reserves(text) else text for text in found.values])
-        return found
+        if self.reserved and not self.reserved.isdisjoint("\n".join(names.values).casefold().split("\n")):
+            names = Many(["" if self.reserves(text) else text for text in names.values])
+        return names
 
     def _is_sound(self, name: str) -> bool:
         """Whether a name needs no second look: a legal one as it is, and not too long."""
@@ -272,15 +272,15 @@ class NamingRule(Struct, frozen=True, dict=True):
             VandrelError: ``empty-name`` where no rung makes a name at all, ``taken`` where none is free.
 
         """
-        passed: list[Passed] = []
+        passed: list[SkippedCandidate] = []
         for candidate in self.candidates(values, known, counted):
             why = "a reserved word" if self.reserves(candidate.value) else taken(candidate.value)
             if not why:
                 return Choice(candidate, tuple(passed))
-            passed.append(Passed(candidate, why))
+            passed.append(SkippedCandidate(candidate, why))
         raise self._none_left(values, passed)
 
-    def _none_left(self, values: Mapping[str, str], passed: Collection[Passed]) -> VandrelError:
+    def _none_left(self, values: Mapping[str, str], passed: Collection[SkippedCandidate]) -> VandrelError:
         name = self.target.name
         if passed:
             tried = ", ".join(f"{item.candidate} ({item.why})" for item in list(passed)[:4])

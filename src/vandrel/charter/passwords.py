@@ -119,11 +119,11 @@ def with_server(rules: PasswordRules, layers: Iterable[tuple[str, Passwords]]) -
     served: dict[str, Rule] = {}
     for source, layer in layers:
         served |= in_force([(source, layer)]).own(source)
-    found = dict(rules.rules)
+    combined = dict(rules.rules)
     for name, rule in served.items():
-        if name in found and _is_stricter(rule, found[name]):
-            found[name] = rule
-    return PasswordRules(found)
+        if name in combined and _is_stricter(rule, combined[name]):
+            combined[name] = rule
+    return PasswordRules(combined)
 
 
 def _is_stricter(rule: Rule, than: Rule) -> bool:
@@ -137,10 +137,10 @@ def _is_stricter(rule: Rule, than: Rule) -> bool:
 
 def classes_of(password: str) -> list[str]:
     """How many of the four classes of characters a text has."""
-    found = [name for name, test in CLASSES.items() if any(test(char) for char in password)]
+    classes = [name for name, test in CLASSES.items() if any(test(char) for char in password)]
     if any(not (char.islower() or char.isupper() or char.isdigit()) for char in password):
-        found.append(_OTHERS)
-    return found
+        classes.append(_OTHERS)
+    return classes
 
 
 def check(
@@ -169,44 +169,41 @@ def check(
     """
     text, findings = secret.reveal(), []
 
-    def broken(rule: str, what: str, remedy: str = "", severity: Severity = STOP) -> None:
-        findings.append(
-            Finding(Code.PASSWORD, f"{what} ({rules.rules[rule].source})", Location(field="password"), remedy, severity)
-        )
+    def broken(rule: str, what: str, remedy: str, severity: Severity = STOP) -> None:
+        said = f"{what} ({rules.rules[rule].source})"
+        findings.append(Finding(Code.PASSWORD, said, Location(field="password"), remedy, severity))
 
-    length = rules.number("length")
-    if len(text) < length:
-        broken(
-            "length", f"it has {len(text)} characters, and {length} is the least", f"add {length - len(text)} or more"
-        )
-    have, want = classes_of(text), rules.number("classes")
-    if len(have) < want:
-        missing = [name for name in (*CLASSES, _OTHERS) if name not in have]
-        broken(
-            "classes",
-            f"it has {len(have)} of the four classes of characters, and {want} are needed",
-            f"add {' or '.join(missing)}",
-        )
-    if rules.word("own-names") == "refuse":
-        for part in _own_parts(login, full):
-            if part.casefold() in text.casefold():
-                broken("own-names", f"it has a part of the person's own names: {part}", "choose one without it")
+    for rule, what, remedy in _characters(text, rules):
+        broken(rule, what, remedy)
+    own = _own_parts(login, full) if rules.word("own-names") == "refuse" else []
+    for part in own:
+        if part.casefold() in text.casefold():
+            broken("own-names", f"it has a part of the person's own names: {part}", "choose one without it")
     if rules.number("history") and used(rules.number("history")):
         broken("history", f"it is one of the last {rules.number('history')}", "choose one that was not used before")
     if rules.number("minimum-age") and changed is not None and now is not None:
         free = changed + timedelta(days=rules.number("minimum-age"))
         if now < free:
-            broken(
-                "minimum-age",
-                f"it may not be changed again before {free:%Y-%m-%d %H:%M}",
-                "wait, or reset it as an administrator",
-            )
+            what = f"it may not be changed again before {free:%Y-%m-%d %H:%M}"
+            broken("minimum-age", what, "wait, or reset it as an administrator")
     common = rules.word("common")
     if common != "allow" and not secret.generated and _varies_a_word(text, [login, *full.split(), *words]):
         # Which word is not said: it would all but give the password away.
         remedy = "take words that have nothing to do with each other"
-        broken("common", "it varies a common word", remedy, severity=STOP if common == "refuse" else NOTE)
+        broken("common", "it varies a common word", remedy, STOP if common == "refuse" else NOTE)
     return findings
+
+
+def _characters(text: str, rules: PasswordRules) -> Iterator[tuple[str, str, str]]:
+    """The rules of length and of classes of characters that a text breaks: rule, what is wrong, what to do."""
+    if len(text) < (length := rules.number("length")):
+        what = f"it has {len(text)} characters, and {length} is the least"
+        yield "length", what, f"add {length - len(text)} or more"
+    have, want = classes_of(text), rules.number("classes")
+    if len(have) < want:
+        missing = [name for name in (*CLASSES, _OTHERS) if name not in have]
+        what = f"it has {len(have)} of the four classes of characters, and {want} are needed"
+        yield "classes", what, f"add {' or '.join(missing)}"
 
 
 def _own_parts(login: str, full: str) -> list[str]:

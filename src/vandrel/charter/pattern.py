@@ -162,52 +162,50 @@ def parse(text: str) -> Pattern:
     items: list[Literal | Placeholder | Section] = []
     inner: list[Literal | Placeholder] | None = None
     opened = 0
-    literal = ""
-    index = 0
-
-    def flush() -> None:
-        nonlocal literal
-        if literal:
-            (items if inner is None else inner).append(Literal(literal))
-            literal = ""
-
-    while index < len(text):
-        char = text[index]
-        if char in "{}[]" and text[index + 1 : index + 2] == char:
-            literal += char
-            index += 2
-            continue
-        if char == "{":
-            close = text.find("}", index)
-            if close < 0:
-                raise PatternError(
-                    text, index, "'{' is not closed", "close it with '}', or write {{ for the bracket itself"
-                )
-            flush()
-            (items if inner is None else inner).append(_placeholder(text, index, text[index + 1 : close]))
-            index = close + 1
-            continue
-        if char == "[":
+    for index, token in _tokens(text):
+        if token == "[":
             if inner is not None:
                 raise PatternError(text, index, "'[' stands inside of '['", "sections in [ ] cannot be nested")
-            flush()
             inner, opened = [], index
-        elif char == "]":
+        elif token == "]":
             if inner is None:
                 raise PatternError(text, index, "']' closes nothing", "write ]] for the bracket itself")
-            flush()
-            section, inner = Section(tuple(inner)), None
-            if not any(isinstance(item, Placeholder) for item in section.items):
-                raise PatternError(
-                    text, opened, "a section in [ ] needs a field", "what is always there stands outside"
-                )
-            items.append(section)
-        elif char == "}":
-            raise PatternError(text, index, "'}' closes nothing", "write }} for the bracket itself")
-        else:
-            literal += char
-        index += 1
+            if not any(isinstance(item, Placeholder) for item in inner):
+                remedy = "what is always there stands outside"
+                raise PatternError(text, opened, "a section in [ ] needs a field", remedy)
+            items.append(Section(tuple(inner)))
+            inner = None
+        elif not isinstance(token, str):
+            (items if inner is None else inner).append(token)
     if inner is not None:
         raise PatternError(text, opened, "'[' is not closed", "close it with ']', or write [[ for the bracket itself")
-    flush()
     return Pattern(text, tuple(items))
+
+
+def _tokens(text: str) -> Iterator[tuple[int, Literal | Placeholder | str]]:
+    """The pieces of a pattern, each with its position: literal text, placeholders, and the brackets of sections."""
+    literal = ""
+    index = 0
+    while index < len(text):
+        char, start = text[index], index
+        index += 1
+        if char not in "{}[]" or text[index : index + 1] == char:
+            literal += char
+            index += char in "{}[]"
+            continue
+        if literal:
+            yield start, Literal(literal)
+            literal = ""
+        if char == "{":
+            close = text.find("}", start)
+            if close < 0:
+                remedy = "close it with '}', or write {{ for the bracket itself"
+                raise PatternError(text, start, "'{' is not closed", remedy)
+            yield start, _placeholder(text, start, text[index:close])
+            index = close + 1
+        elif char == "}":
+            raise PatternError(text, start, "'}' closes nothing", "write }} for the bracket itself")
+        else:
+            yield start, "[" if char == "[" else "]"
+    if literal:
+        yield index, Literal(literal)

@@ -206,18 +206,18 @@ _MOST_KEPT = 16_384
 texts_of = lru_cache(maxsize=1024)(_Texts)
 
 
-class Straight:
+class FastPattern:
     """One pattern in one context: names as `build` makes them where nothing has to be cut, without its pieces."""
 
     def __init__(self, items: Sequence[Literal | Placeholder | Section], context: PatternStyle) -> None:
         #: Each a text; or a field, and what becomes of its values; or what stands in brackets.
-        self._parts: list[tuple[str, str, _Texts | None, Straight | None]] = []
+        self._parts: list[tuple[str, str, _Texts | None, FastPattern | None]] = []
         self._pad = 0
         for item in items:
             if isinstance(item, Literal):
                 self._parts.append((item.text, "", None, None))
             elif isinstance(item, Section):
-                self._parts.append(("", "", None, Straight(item.items, context)))
+                self._parts.append(("", "", None, FastPattern(item.items, context)))
             elif item.field == "count":
                 self._parts.append(("", item.field, None, None))
                 self._pad = item.pad

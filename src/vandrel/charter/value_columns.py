@@ -1,4 +1,4 @@
-"""The names of many, column by column: what `vandrel.charter.text_building.Straight` writes for each."""
+"""The names of many, column by column: what `vandrel.charter.text_building.FastPattern` writes for each."""
 
 from __future__ import annotations
 
@@ -66,13 +66,13 @@ class Many:
 def straights(
     pattern: Pattern, columns: Mapping[str, Many], shared: Mapping[str, str], context: PatternStyle, count: int
 ) -> Many:
-    """What `Straight` writes for each of many; empty where a field that is needed gives nothing.
+    """What `FastPattern` writes for each of many; empty where a field that is needed gives nothing.
 
     Args:
         pattern: one without a counter.
         columns: the values of the fields that differ: one for each.
         shared: the values of the fields that all have in common.
-        context: as for `Straight`.
+        context: as for `FastPattern`.
         count: how many there are.
 
     """

@@ -1,1 +1,1 @@
-"""The command line: arguments in, rendering out."""
+"""The command line: options in, text or JSON out."""

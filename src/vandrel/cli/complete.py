@@ -98,8 +98,8 @@ def assignments(prefix: str, parsed_args: argparse.Namespace, **kwargs: Any) -> 
 
     name, equals, value = prefix.partition("=")
     if not equals:
-        found = [f"{field}=" for field in FIELDS if field.startswith(prefix)]
-        return found if parsed_args is None else [*found, *_names_too(prefix, parsed_args)]
+        suggestions = [f"{field}=" for field in FIELDS if field.startswith(prefix)]
+        return suggestions if parsed_args is None else [*suggestions, *_names_too(prefix, parsed_args)]
     field = FIELDS.get(name.rstrip("+-"))
     session = _session(parsed_args)
 

@@ -8,8 +8,6 @@ import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from vandrel.errors import Code
-
 if TYPE_CHECKING:
     from vandrel.cli.session import Session
     from vandrel.errors import VandrelError
@@ -91,7 +89,7 @@ def _system(error: OSError) -> VandrelError:
     """What the operating system refuses: a full disk under standard output, a file that has gone."""
     import errno
 
-    from vandrel.errors import Location, VandrelError
+    from vandrel.errors import Code, Location, VandrelError
 
     code = Code.DISK_FULL if error.errno in (errno.ENOSPC, errno.EDQUOT) else Code.NOT_PERMITTED
     return VandrelError(
@@ -139,9 +137,9 @@ def entry() -> None:
         code = 0  # the reader has gone, as head does
     except OSError as error:
         _let_go()
-        found = _system(error)
-        print(f"stop  output: {found}", file=sys.stderr)
-        code = found.exit_code
+        known_error = _system(error)
+        print(f"stop  output: {known_error}", file=sys.stderr)
+        code = known_error.exit_code
     except KeyboardInterrupt:
         from vandrel.errors import INTERRUPTED
 

@@ -60,7 +60,6 @@ def common_options() -> argparse.ArgumentParser:
     complete.attach(who, complete.identities)
     group.add_argument("--json", action="store_true", help="one JSON object instead of text (docs/json.md)")
     group.add_argument("-q", "--quiet", action="store_true", help="print only what was asked for")
-    group.add_argument("-v", "--verbose", action="store_true", help="print more")
     group.add_argument("--no-color", action="store_true", help="no colours (also: the variable NO_COLOR)")
     return parser
 

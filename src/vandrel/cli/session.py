@@ -160,16 +160,16 @@ class Session:
     def directory(self) -> Directory:
         """The directory, which must be one for the charter."""
         charter = self.charter
-        found = self.server if self.target else self._file()
-        if not any(charter.base.is_within(context) for context in found.contexts):
-            held = " and ".join(map(str, found.contexts))
+        directory = self.server if self.target else self._file()
+        if not any(charter.base.is_within(context) for context in directory.contexts):
+            held = " and ".join(map(str, directory.contexts))
             raise VandrelError(
                 Code.FOREIGN,
                 f"the directory holds {held}, and the charter is for {charter.base}",
-                where=Location(server=found.location),
+                where=Location(server=directory.location),
                 remedy="name the directory that belongs to this charter with --directory",
             )
-        return found
+        return directory
 
     @cached_property
     def server(self) -> LdapDirectory:

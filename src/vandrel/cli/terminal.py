@@ -11,7 +11,6 @@ from vandrel.errors import Code, Finding, VandrelError
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
-    from rich.text import Text
 
 #: Columns where the output is no terminal: wide enough for a line of a table, narrow enough for a mail.
 _WIDTH_OF_A_FILE = 160
@@ -22,6 +21,23 @@ _CONTROL = {code: None for code in (*range(0x20), *range(0x7F, 0xA0)) if code !=
 def clean(text: str) -> str:
     """Take control characters out of a text from a directory or a command line: they could drive the terminal."""
     return text.translate(_CONTROL) if not text.isprintable() else text
+
+
+def _write_plain(rows: Sequence[Sequence[str]]) -> None:
+    """Write rows into a file or a pipe: cells padded to their column, lines of a cell one below another."""
+    from rich.cells import cell_len
+
+    split = [[cell.split("\n") for cell in row] for row in rows]
+    widths = (
+        [max((cell_len(line) for row in split for line in row[n]), default=0) for n in range(len(rows[0]))]
+        if rows
+        else []
+    )
+    for row in split:
+        for number in range(max(map(len, row), default=0)):
+            cells = [lines[number] if number < len(lines) else "" for lines in row]
+            padded = (cell + " " * (width - cell_len(cell)) for cell, width in zip(cells, widths, strict=True))
+            sys.stdout.write("  ".join(padded).rstrip() + "\n")
 
 
 class Terminal:
@@ -64,10 +80,28 @@ class Terminal:
         """Put text out as it is."""
         sys.stdout.write(text)
 
-    def line(self, text: RenderableType = "") -> None:
+    @property
+    def is_terminal(self) -> bool:
+        """Whether standard output is a terminal: only there colours and folded cells are wanted."""
+        return sys.stdout.isatty()
+
+    def line(self, text: str | RenderableType = "") -> None:
         """Print a line for people."""
-        if not self.as_json:
-            self.console.print(clean(text) if isinstance(text, str) else text)
+        if self.as_json:
+            return
+        if isinstance(text, str) and not self.is_terminal:
+            sys.stdout.write(f"{clean(text)}\n")
+            return
+        self.console.print(clean(text) if isinstance(text, str) else text)
+
+    def styled(self, parts: Sequence[tuple[str, str]]) -> None:
+        """Print a line whose parts have styles of their own; (text, style) pairs."""
+        if not self.is_terminal:
+            self.line("".join(text for text, _ in parts))
+            return
+        from rich.text import Text
+
+        self.line(Text.assemble(*((clean(text), style) for text, style in parts)))
 
     def note(self, text: str) -> None:
         """Print a line that --quiet leaves out."""
@@ -76,13 +110,20 @@ class Terminal:
 
     def heading(self, text: str) -> None:
         """Print a heading."""
-        from rich.text import Text
+        self.styled([(text, "bold")])
 
-        self.line(Text(clean(text), style="bold"))
+    def table(
+        self, columns: Sequence[str], rows: Iterable[Sequence[str]], *, header: bool = True, lead: str = ""
+    ) -> None:
+        """Print rows in columns, two spaces apart; a terminal that is too narrow folds the cells.
 
-    def table(self, columns: Sequence[str], rows: Iterable[Sequence[str | Text]], *, header: bool = True) -> None:
-        """Print rows in columns, two spaces apart; a terminal that is too narrow folds the cells."""
+        `lead` is the style of the first column.
+        """
         if self.as_json:
+            return
+        rows = [[clean(cell) for cell in row] for row in rows]
+        if not self.is_terminal:
+            _write_plain([list(columns), *rows] if header else rows)
             return
         from rich.table import Table
         from rich.text import Text
@@ -91,14 +132,9 @@ class Terminal:
         for column in columns:
             table.add_column(column, overflow="fold")
         for row in rows:
-            table.add_row(*(Text(clean(cell), style=style_of(cell)) if isinstance(cell, str) else cell for cell in row))
-        if self.console.is_terminal:
-            self.line(table)
-            return
-        with self.console.capture() as captured:
-            self.console.print(table)
-        for line in captured.get().splitlines():  # a file needs no padding at the ends of its lines
-            sys.stdout.write(line.rstrip() + "\n")
+            styles = [lead or style_of(row[0]), *map(style_of, row[1:])]
+            table.add_row(*map(Text, row, styles))
+        self.console.print(table)
 
     def findings(self, findings: Iterable[Finding]) -> None:
         """Print findings to standard error: what, where, what to do."""
@@ -106,32 +142,31 @@ class Terminal:
         if not findings or self.as_json:
             return
         sys.stdout.flush()
-        from rich.text import Text
-
-        console = self._make(sys.stderr)
         for finding in findings:
-            text = Text()
-            text.append("stop  " if finding.is_fatal else "note  ", style="bold red" if finding.is_fatal else "bold")
             where = str(finding.where)
-            if where and where not in finding.what:
-                text.append(f"{clean(where)}: ")
-            text.append(clean(finding.what))
-            if finding.remedy:
-                text.append(f"\n      {clean(finding.remedy)}", style="dim")
-            console.print(text)
+            said = f"{clean(where)}: " if where and where not in finding.what else ""
+            mark = "stop  " if finding.is_fatal else "note  "
+            remedy = f"\n      {clean(finding.remedy)}" if finding.remedy else ""
+            if not sys.stderr.isatty():
+                sys.stderr.write(f"{mark}{said}{clean(finding.what)}{remedy}\n")
+                continue
+            from rich.text import Text
+
+            style = "bold red" if finding.is_fatal else "bold"
+            parts = ((mark, style), (said, ""), (clean(finding.what), ""), (remedy, "dim"))
+            self._make(sys.stderr).print(Text.assemble(*parts))
 
     def candidates(self, rows: Sequence[Sequence[str]]) -> None:
         """Print to standard error what a typed name may have meant, the last column unpadded."""
-        from rich.table import Table
+        from rich.cells import cell_len
 
         sys.stdout.flush()
-        table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+        widths = [max(cell_len(row[n]) for row in rows) for n in range(len(rows[0]) - 1)]
         for row in rows:
-            table.add_row(*(clean(cell) for cell in ("", *row)))
-        console = self._make(sys.stderr)
-        with console.capture() as captured:
-            console.print(table)
-        sys.stderr.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
+            cells = [
+                clean(cell) + " " * (width - cell_len(cell)) for cell, width in zip(row, widths, strict=False) if width
+            ]
+            sys.stderr.write("  " + "  ".join([*cells, clean(row[-1])]).rstrip() + "\n")
 
     def confirm(self, question: str, *, yes: bool) -> None:
         """Go on only if the answer is yes.

@@ -57,7 +57,7 @@ def load(paths: Iterable[Path]) -> dict[str, Connection]:
         ConnectionFaults: code ``connections``, every fault with file, line and column.
 
     """
-    found: dict[str, Connection] = {}
+    connections: dict[str, Connection] = {}
     for path in paths:
         try:
             text = path.read_text("utf-8")
@@ -69,8 +69,8 @@ def load(paths: Iterable[Path]) -> dict[str, Connection]:
                 Code.NOT_PERMITTED, f"the file of connections cannot be read: {why}", where=Location(file=str(path))
             ) from None
         for name, connection in _read(path, text).connections.items():
-            found.setdefault(name, _from_folder(path.parent, connection))
-    return found
+            connections.setdefault(name, _from_folder(path.parent, connection))
+    return connections
 
 
 def _from_folder(folder: Path, connection: Connection) -> Connection:

@@ -99,15 +99,15 @@ def _from_command(command: str) -> Secret:
 def _from_keyring(target: Target) -> Secret:
     keyring = _keyring()
     try:
-        found = keyring.get_password(SERVICE, key_of(target))  # type: ignore[attr-defined]
+        password = keyring.get_password(SERVICE, key_of(target))  # type: ignore[attr-defined]
     except Exception as error:
         raise _no_keyring(error) from None
-    if found is None:
+    if password is None:
         raise VandrelError(
             Code.NOT_FOUND, f"the keyring has no password for {key_of(target)}", where=Location(server=target.name),
             remedy=f"vandrel probe --directory {target.name} --who {target.word} --keep-password asks for it once",
         )  # fmt: skip
-    return Secret(found)
+    return Secret(password)
 
 
 def _keyring() -> object:

@@ -55,17 +55,17 @@ mode: create
 def rows() -> list[Cells]:
     """The rows as they should be; the same each time."""
     chance = random.Random(7)
-    found: list[Cells] = []
+    cells: list[Cells] = []
     for number, (_, given, surname) in enumerate(people(COUNT, 7), 1):
         port = _PORTS[number % 4]
         begins = f"0{chance.randint(1, 9)}.06.2090"
-        found.append([
+        cells.append([
             f"{number:04d}", given, surname, port, chance.choice(_JOBS), _CAPTAINS[port], f"+47 5555 {7000 + number}",
             "", "",
             f"Quay {chance.randint(1, 90)}", f"{5000 + chance.randint(1, 90)}", "NO", begins, "30.09.2090", "",
             "generate", "",
         ])  # fmt: skip
-    return found
+    return cells
 
 
 def _cell(column: str, value: str | int | datetime) -> Callable[[Cells], None]:

@@ -195,8 +195,8 @@ class ActiveDialect(BaseDialect):
         """The name of the group that has a SID; the SID itself where there is none."""
         if identifier not in self._teams:
             where = Compare("objectSid", "=", identifier)
-            found = self.directory.search(self.directory.contexts[0], where=where, only=["cn"])
-            self._teams[identifier] = next((entry.dn.name for entry in found), identifier)
+            groups = self.directory.search(self.directory.contexts[0], where=where, only=["cn"])
+            self._teams[identifier] = next((entry.dn.name for entry in groups), identifier)
         return self._teams[identifier]
 
     @cached_property

@@ -263,8 +263,8 @@ class PrimaryGroupCodec(FieldCodec):
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
         """The number of each group."""
-        found = (dialect.directory.get(names.parse(value)) for value in values)
-        return [str(sid.relative(group.text("objectSid"))) for group in found if group is not None]
+        entries = (dialect.directory.get(names.parse(value)) for value in values)
+        return [str(sid.relative(group.text("objectSid"))) for group in entries if group is not None]
 
     def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
         """Set another group; nobody is without one."""

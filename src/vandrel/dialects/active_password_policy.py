@@ -22,19 +22,19 @@ def layers(directory: Directory, domain: Entry | None, entry: Entry | None) -> l
 
     [MS-SAMR] 3.1.1.7.2 for the domain; [MS-ADTS] 3.1.1.4.5.36 for a finer policy that reaches the account.
     """
-    found = []
+    policies = []
     if domain is not None and domain.text("minPwdLength"):
-        found.append((f"domain {domain.dn.name}", _rules(domain, _DOMAIN)))
+        policies.append((f"domain {domain.dn.name}", _rules(domain, _DOMAIN)))
     policy = _finer(directory, entry) if entry is not None else None
     if policy is not None:
-        found.append((f"policy {policy.dn.name}", _rules(policy, _FINER)))
-    return found
+        policies.append((f"policy {policy.dn.name}", _rules(policy, _FINER)))
+    return policies
 
 
 def _finer(directory: Directory, entry: Entry) -> Entry | None:
     """The finer password policy that reaches an account; worked out by the server for those who ask by name."""
     asked = directory.search(entry.dn, Scope.BASE, only=["msDS-ResultantPSO"])
-    name = next((found.text("msDS-ResultantPSO") for found in asked), "")
+    name = next((result.text("msDS-ResultantPSO") for result in asked), "")
     return directory.get(names.parse(name)) if name else None
 
 

@@ -48,15 +48,15 @@ class BaseDialect:
 
     def _own_codecs(self) -> dict[str, FieldCodec]:
         """Codecs of the fields that the charter declares."""
-        found: dict[str, FieldCodec] = {}
+        codecs: dict[str, FieldCodec] = {}
         for name, spec in self.charter.document.fields.items():
             kept = next((a for schema, a in spec.attribute.items() if schema == self.name), "")
             if kept:
                 attribute, _, object_class = kept.partition(" of ")
                 plain = codec_for(self.charter.fields[name], attribute)
-                found[name] = OwnFieldCodec(plain, object_class)
-                found[name].field = name
-        return found
+                codecs[name] = OwnFieldCodec(plain, object_class)
+                codecs[name].field = name
+        return codecs
 
     # --- where a field is kept
 
@@ -67,13 +67,13 @@ class BaseDialect:
     def attribute(self, field: str, object_type: str) -> str:
         """The attribute that keeps a field of an object of this type; empty where none does by itself."""
         key = (field, object_type)
-        found = self._attributes.get(key)
-        if found is None:
+        attribute = self._attributes.get(key)
+        if attribute is None:
             codec = self._codecs.get(field)
-            wanted = self._replaced_by(field, object_type)
-            wanted = wanted or (codec.on.get(object_type) or codec.attribute if codec is not None else "")
-            found = self._attributes[key] = wanted if wanted and self._is_allowed(wanted, object_type, codec) else ""
-        return found
+            name = self._replaced_by(field, object_type)
+            name = name or (codec.on.get(object_type) or codec.attribute if codec is not None else "")
+            attribute = self._attributes[key] = name if name and self._is_allowed(name, object_type, codec) else ""
+        return attribute
 
     def _replaced_by(self, field: str, object_type: str) -> str:
         return self._replaced.get(f"{object_type}.{field}") or self._replaced.get(field, "")

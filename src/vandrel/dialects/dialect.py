@@ -36,7 +36,7 @@ class Dialect(Protocol):
         """Whether servers of this schema make objects for themselves."""
 
     def attribute(self, field: str, object_type: str) -> str:
-        """The attribute that keeps a field of an object of this sort; empty where none does by itself."""
+        """The attribute that keeps a field of an object of this type; empty where several do, or none."""
 
     def why_not_kept(self, field: str, object_type: str) -> str:
         """Why a field of such an object cannot be kept in this directory; empty where it can."""
@@ -51,7 +51,7 @@ class Dialect(Protocol):
         """Whether the server made the object for itself, so that no design of ours covers it."""
 
     def filter_for(self, object_type: str) -> Filter:
-        """What finds all objects of a sort."""
+        """The filter that finds all objects of a type."""
 
     def read(self, entry: Entry, field: str) -> list[str]:
         """The values of one field; memberships, which stand in the groups, are not read here."""

@@ -121,8 +121,8 @@ class _Reader:
     def expect(self, char: str) -> None:
         """Take a character, or fail."""
         if self.text[self.at : self.at + 1] != char:
-            found = self.text[self.at : self.at + 1]
-            self.fail(f"{char!r} is expected, {repr(found) if found else 'the end'} found")
+            actual = self.text[self.at : self.at + 1]
+            self.fail(f"{char!r} is expected, {repr(actual) if actual else 'the end'} found")
         self.at += 1
 
     def filter(self, depth: int = 0) -> Filter:

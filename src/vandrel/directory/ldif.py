@@ -173,11 +173,11 @@ class _Reader:
 
     def attributes(self, lines: list[_Line]) -> dict[str, list[Value]]:
         """Read attributes and their values."""
-        found: dict[str, list[Value]] = {}
+        values_of: dict[str, list[Value]] = {}
         for line in lines:
             name, value = self.pair(line)
-            found.setdefault(name, []).append(value)
-        return found
+            values_of.setdefault(name, []).append(value)
+        return values_of
 
     def add(self, record: Record, lines: list[_Line]) -> Record:
         """Read an addition."""
@@ -211,16 +211,16 @@ class _Reader:
 
     def rename(self, record: Record, lines: list[_Line]) -> Record:
         """Read a rename."""
-        found = {name.lower(): (line, value) for line in lines for name, value in [self.pair(line)]}
-        if "newrdn" not in found or "deleteoldrdn" not in found:
+        items = {name.lower(): (line, value) for line in lines for name, value in [self.pair(line)]}
+        if "newrdn" not in items or "deleteoldrdn" not in items:
             _fail(record.line, "a rename needs newrdn: and deleteoldrdn:")
-        line, value = found["newrdn"]
+        line, value = items["newrdn"]
         rdn = self.name(line, "newrdn", value)
         parent = record.dn.parent
-        if "newsuperior" in found:
-            parent = self.name(found["newsuperior"][0], "newsuperior", found["newsuperior"][1])
+        if "newsuperior" in items:
+            parent = self.name(items["newsuperior"][0], "newsuperior", items["newsuperior"][1])
         new = DN((*rdn.rdns[:1], *parent.rdns))
-        keep = str(found["deleteoldrdn"][1]).strip() == "0"
+        keep = str(items["deleteoldrdn"][1]).strip() == "0"
         return Record(record.line, record.dn, "modrdn", new=new, delete_old=not keep, controls=record.controls)
 
 
@@ -293,11 +293,11 @@ class Origin(Struct, frozen=True):
     definitions: tuple[tuple[str, str], ...]
 
 
-def origin(found: Origin) -> str:
+def origin(where: Origin) -> str:
     """What a directory says of itself as one content record, with an empty line behind it."""
     head = f"dn: {SUBSCHEMA}\nobjectClass: top\nobjectClass: subschema\n"
-    contexts = "".join(line(_CONTEXTS, str(context)) for context in found.contexts)
-    return head + contexts + "".join(line(_KINDS[kind], text) for kind, text in found.definitions) + "\n"
+    contexts = "".join(line(_CONTEXTS, str(context)) for context in where.contexts)
+    return head + contexts + "".join(line(_KINDS[kind], text) for kind, text in where.definitions) + "\n"
 
 
 def origin_of(record: Record) -> Origin | None:
@@ -309,8 +309,8 @@ def origin_of(record: Record) -> Origin | None:
     """
     if str(record.dn) != SUBSCHEMA or record.change not in ("", "add"):
         return None
-    found = {name.lower(): values for name, values in record.attributes.items()}
+    values_of = {name.lower(): values for name, values in record.attributes.items()}
     return Origin(
-        tuple(names.parse(str(text)) for text in found.get(_CONTEXTS.lower(), ())),
-        tuple((kind, str(text)) for kind, name in _KINDS.items() for text in found.get(name.lower(), ())),
+        tuple(names.parse(str(text)) for text in values_of.get(_CONTEXTS.lower(), ())),
+        tuple((kind, str(text)) for kind, name in _KINDS.items() for text in values_of.get(name.lower(), ())),
     )

@@ -46,7 +46,7 @@ class Capabilities(Struct, frozen=True):
     policy: str = ""
 
 
-class Allowed(Struct, frozen=True):
+class EffectiveRights(Struct, frozen=True):
     """What the bound identity may do on one object, as the server tells: attributes to write, classes to create.
 
     ``who`` is the identity as people call it, ``others`` the words for the other identities of the connection.
@@ -129,7 +129,7 @@ class Directory(Protocol):
     def deleted(self) -> Iterator[Entry]:
         """What is left of deleted objects, under the names that they have now; nothing where nothing is kept."""
 
-    def allowed(self, dn: DN) -> Allowed | None:
+    def allowed(self, dn: DN) -> EffectiveRights | None:
         """What the identity may do on an object; None where the directory does not tell before it is tried."""
 
     def close(self) -> None:

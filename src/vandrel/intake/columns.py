@@ -17,7 +17,7 @@ from vandrel.intake.traps import (
     SPOILT,
     STRANGE,
     UNQUOTED,
-    Fits,
+    CellCheck,
     day,
     formats_of,
     suspect,
@@ -35,7 +35,7 @@ class Columns:
     """Reads rows of one file."""
 
     def __init__(
-        self, header: Sequence[str], plan: Sequence[tuple[int, Column]], tests: Mapping[int, Fits],
+        self, header: Sequence[str], plan: Sequence[tuple[int, Column]], tests: Mapping[int, CellCheck],
         constants: Mapping[str, Values], catalog: FieldCatalog, quote: str,
     ) -> None:  # fmt: skip
         """Prepare for the columns of a header."""
@@ -70,7 +70,7 @@ class Columns:
             return RowBlock({}, {}), places
         first = columns[0]
         odd = {n for n, cell in enumerate(first) if cell == self._header[0]} if self._header[0] in first else set()
-        found: dict[str, Sequence[Value]] = {
+        read_columns: dict[str, Sequence[Value]] = {
             name: [cell_of(values)] * len(whole) for name, values in self._constants.items()
         }
         words: dict[str, Sequence[str]] = {}
@@ -80,13 +80,13 @@ class Columns:
             if column.word:
                 words[column.word] = texts
             if column.field and any(values):
-                found[column.field], filled = values, True
+                read_columns[column.field], filled = values, True
         if filled:
             for place, row in enumerate(whole):
                 places[row] = place
             for place in odd:
                 places[whole[place]] = None
-        return RowBlock(found, words), places
+        return RowBlock(read_columns, words), places
 
     def _column(
         self, index: int, column: Column, cells: Sequence[Cell], odd: set[int]
@@ -113,21 +113,21 @@ class Columns:
         """The cells of a column as text; those that may hide something are odd."""
         try:
             lines = "\n".join(cells)  # type: ignore[arg-type]
-            found: Sequence[str] = cells  # type: ignore[assignment]
+            texts: Sequence[str] = cells  # type: ignore[assignment]
         except TypeError:  # a spreadsheet has numbers, days, and more
             object_types = (str, int, float, date) if self._is_day(column) else (str, int, float)
             odd |= {n for n, cell in enumerate(cells) if isinstance(cell, bool) or not isinstance(cell, object_types)}
-            found = list(map(text, cells))
-            lines = "\n".join(found)
+            texts = list(map(text, cells))
+            lines = "\n".join(texts)
         if lines.startswith("'") or "\n'" in lines:
             lines = UNQUOTED.sub("", lines)
             parts = lines.split("\n")
-            found = parts if len(parts) == len(found) else list(map(unquoted, found))
-        if lines.count("\n") >= len(found):
-            odd |= {n for n, value in enumerate(found) if "\n" in value}
-        if self._may_be_odd(column.field, lines, found):
-            odd |= {n for n, value in enumerate(found) if self._suspect.search(value)}
-        return found
+            texts = parts if len(parts) == len(texts) else list(map(unquoted, texts))
+        if lines.count("\n") >= len(texts):
+            odd |= {n for n, value in enumerate(texts) if "\n" in value}
+        if self._may_be_odd(column.field, lines, texts):
+            odd |= {n for n, value in enumerate(texts) if self._suspect.search(value)}
+        return texts
 
     def _may_be_odd(self, field: str, lines: str, cells: Sequence[str]) -> bool:
         """Whether any cell may be a trap: what takes the least time first, for most columns have none."""

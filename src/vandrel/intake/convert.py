@@ -25,7 +25,7 @@ from vandrel.intake.traps import (
     TOTALS,
     TWICE,
     YES,
-    Fits,
+    CellCheck,
     day,
     formats_of,
     unquoted,
@@ -141,8 +141,8 @@ class Converter:
         if isinstance(cell, date):
             return (cell.isoformat(),)
         value = text(cell)
-        if found := day(value, formats):
-            return (found,)
+        if parsed := day(value, formats):
+            return (parsed,)
         ways = " or ".join(column.dates) or "YYYY-MM-DD"
         if _SERIAL.fullmatch(value):
             meant = _DAY_ZERO + timedelta(days=int(float(value)))
@@ -312,23 +312,23 @@ class Converter:
                 return self._header[max(0, index - 1)]
         return self._header[-1]
 
-    def _test(self, column: Column) -> Fits | None:
+    def _test(self, column: Column) -> CellCheck | None:
         """Whether a cell can belong to a column, for columns whose values have a shape of their own."""
         field = column.field
         if field in ("mail", "principal"):
-            return Fits(lambda cell: "@" in str(cell), "^[^@\n]+$")
+            return CellCheck(lambda cell: "@" in str(cell), "^[^@\n]+$")
         if field in self._words:
             words = self._words[field]
-            return Fits(lambda cell: str(cell).strip().casefold() in words)
+            return CellCheck(lambda cell: str(cell).strip().casefold() in words)
         if field == "number":
-            return Fits(
+            return CellCheck(
                 lambda cell: any(char.isdigit() for char in text(cell)) and "@" not in text(cell), r"@|^[^\d\n]+$"
             )
         if field in self._fields and self._fields[field].shape is Shape.DATE:
             formats = formats_of(column)
-            return Fits(lambda cell: not isinstance(cell, str) or bool(day(cell.strip(), formats)))
+            return CellCheck(lambda cell: not isinstance(cell, str) or bool(day(cell.strip(), formats)))
         if field in ("phone", "mobile", "fax", "home-phone"):
-            return Fits(
+            return CellCheck(
                 lambda cell: not any(char.isalpha() for char in text(cell)) and any(c.isdigit() for c in text(cell)),
                 r"[^\W\d_]|^[^\d\n]+$",
             )

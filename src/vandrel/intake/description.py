@@ -135,23 +135,23 @@ def load(path: Path, fields: FieldCatalog) -> Description:
         why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
         raise VandrelError(Code.NOT_PERMITTED, f"it cannot be read: {why}", where=Location(file=str(path))) from None
     source = read(str(path), text, Code.INTAKE)
-    found = convert(source, Description, json_schema())
-    _check(source, found, fields)
+    description = convert(source, Description, json_schema())
+    _check(source, description, fields)
     if source.faults:
         faults = IntakeFaults(Code.INTAKE, source.faults[0].what)
         faults.findings = tuple(source.faults)
         raise faults
-    return found
+    return description
 
 
-def _check(source: Any, found: Description, fields: FieldCatalog) -> None:
+def _check(source: Any, description: Description, fields: FieldCatalog) -> None:
     """Faults of meaning: fields that are none, dates that cannot be read."""
     given: dict[str, str] = {}
-    for name in found.columns:
-        column = found.column(name)
+    for name in description.columns:
+        column = description.column(name)
         path = ("columns", name)
         if column.field:
-            _known(source, path, column.field, found.object_type, fields)
+            _known(source, path, column.field, description.object_type, fields)
             if column.field in given and not fields.get(column.field, fields["phone"]).many:
                 source.fault(path, f"{column.field} is given by two columns: {given[column.field]} and {name}")
             given[column.field] = name
@@ -163,12 +163,12 @@ def _check(source: Any, found: Description, fields: FieldCatalog) -> None:
         if both := {word.casefold() for word in column.yes} & {word.casefold() for word in column.no}:
             source.fault(path, f"{sorted(both)[0]!r} means both yes and no")
     for part in ("constants", "built"):
-        for name in getattr(found, part):
-            _known(source, (part, name), name, found.object_type, fields)
+        for name in getattr(description, part):
+            _known(source, (part, name), name, description.object_type, fields)
             if name == PASSWORD:
                 source.fault((part, name), "one password is not given to several people", key=True)
-    for index, name in enumerate(found.key):
-        if name not in given and name not in found.constants and name not in found.built:
+    for index, name in enumerate(description.key):
+        if name not in given and name not in description.constants and name not in description.built:
             source.fault(("key", index), f"no column gives {name}", did_you_mean(name, given))
 
 
@@ -184,8 +184,8 @@ _TOKENS = {"YYYY": "%Y", "YY": "%y", "MM": "%m", "DD": "%d"}
 
 def date_format(pattern: str) -> str:
     """The format of the C library for a way to write a day, as ``DD.MM.YYYY``; empty where it is none."""
-    found = re.sub("|".join(_TOKENS), lambda match: _TOKENS[match[0]], pattern.replace("%", "%%"))
-    return found if {"%m", "%d"} <= set(re.findall("%.", found)) and re.search("%[yY]", found) else ""
+    directive = re.sub("|".join(_TOKENS), lambda match: _TOKENS[match[0]], pattern.replace("%", "%%"))
+    return directive if {"%m", "%d"} <= set(re.findall("%.", directive)) and re.search("%[yY]", directive) else ""
 
 
 def layout_of(file: File) -> dict[str, str | None]:
@@ -197,14 +197,16 @@ def layout_of(file: File) -> dict[str, str | None]:
     }  # fmt: skip
 
 
-def as_yaml(found: Description, layout: Layout, comments: dict[str, str]) -> str:
+def as_yaml(description: Description, layout: Layout, comments: dict[str, str]) -> str:
     """A description as it is written for people: with what was recognized, and a word on each column."""
     lines = [
         "# What the columns mean. vandrel import FILE reads this file, which stands beside it.",
         "vandrel-intake: 1",
     ]
-    lines.append(f"type: {found.object_type}")
-    lines.append(f"kind: {found.kind}" if found.kind else "# kind: ...           # where no column gives it")
+    lines.append(f"type: {description.object_type}")
+    lines.append(
+        f"kind: {description.kind}" if description.kind else "# kind: ...           # where no column gives it"
+    )
     lines.append(f"file:  # {layout}")
     if layout.form == "sheet":
         lines.append(f"  sheet: {_quoted(layout.sheet)}")
@@ -213,19 +215,19 @@ def as_yaml(found: Description, layout: Layout, comments: dict[str, str]) -> str
                   f"  quote: {_quoted(layout.quote)}"]  # fmt: skip
     lines.append(f"  header: {layout.header}")
     lines.append("columns:")
-    for name in found.columns:
-        column = found.column(name)
+    for name in description.columns:
+        column = description.column(name)
         said = {key: value for key, value in msgspec.to_builtins(column).items() if key != "field"}
         more = "".join(f", {key}: {_flow(value)}" for key, value in said.items())
         value = f"{{field: {column.field}{more}}}" if said else (column.field or '""')
         comment = f"  # {comments[name]}" if comments.get(name) else ""
         lines.append(f"  {_quoted(name)}: {value}{comment}")
-    if found.constants:
-        lines.append(f"constants: {_flow(found.constants)}")
-    if found.object_type == "account":
-        lines.append(f"passwords: {found.passwords}  # or ask (one for all), or none; or a column")
-    lines.append(f"key: [{', '.join(found.key)}]        # by which somebody who exists is found again")
-    lines.append(f"mode: {found.mode}           # or update, or both")
+    if description.constants:
+        lines.append(f"constants: {_flow(description.constants)}")
+    if description.object_type == "account":
+        lines.append(f"passwords: {description.passwords}  # or ask (one for all), or none; or a column")
+    lines.append(f"key: [{', '.join(description.key)}]        # by which somebody who exists is found again")
+    lines.append(f"mode: {description.mode}           # or update, or both")
     return "\n".join(lines) + "\n"
 
 

@@ -101,13 +101,13 @@ def read(path: Path) -> list[Slip]:
 
     if path.suffix.lower() not in (".csv", ".txt", ".xlsx") or not path.exists():
         return []
-    found = []
+    slips = []
     for row in open_table(path).rows():
         cells = [cell if isinstance(cell, str) else text(cell) for cell in row.cells]
         if len(cells) == len(HEADER):
             name, login, principal, mail = (cell.removeprefix("'") for cell in cells[:-1])
-            found.append(Slip(name, login, principal, mail, Secret(cells[-1], generated=True)))
-    return found
+            slips.append(Slip(name, login, principal, mail, Secret(cells[-1], generated=True)))
+    return slips
 
 
 def leave_out(path: Path, logins: Collection[str], organization: str) -> None:
@@ -228,14 +228,14 @@ def _fonts() -> tuple[str, str, str]:
     from reportlab.pdfbase.ttfonts import TTFError, TTFont
 
     wanted = {"DejaVuSans": "Helvetica", "DejaVuSans-Bold": "Helvetica-Bold", "DejaVuSansMono": "Courier"}
-    found = []
+    fonts = []
     for name, instead in wanted.items():
         try:
             pdfmetrics.registerFont(TTFont(name, _font_file(name)))
-            found.append(name)
+            fonts.append(name)
         except (TTFError, OSError):
-            found.append(instead)
-    return found[0], found[1], found[2]
+            fonts.append(instead)
+    return fonts[0], fonts[1], fonts[2]
 
 
 def _font_file(name: str) -> str:

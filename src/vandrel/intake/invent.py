@@ -92,7 +92,7 @@ def _where(charter: Charter, kind: str) -> list[dict[str, str]]:
     """The choices of words for which the place of a kind is a unit of the design that holds it."""
     pattern = charter.kind(kind).place
     fields = sorted(parse(pattern).fields() & charter.document.lists.keys())
-    found = []
+    places = []
     for words in product(*(charter.document.lists[field] for field in fields)):
         choice = dict(zip(fields, words, strict=True))
         try:
@@ -100,8 +100,8 @@ def _where(charter: Charter, kind: str) -> list[dict[str, str]]:
         except VandrelError:
             continue  # it needs more than the lists
         if unit is not None and (not unit.holds or kind in unit.holds):
-            found.append(choice)
-    return found or [{}]
+            places.append(choice)
+    return places or [{}]
 
 
 def _value(chance: random.Random, lists: dict[str, list[str]], name: str) -> str:

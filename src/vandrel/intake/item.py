@@ -108,12 +108,12 @@ def _values(cell: Cell) -> Values:
 
 def cells_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Cell]]:
     """What many rows have in some fields: a column for each field."""
-    found: list[list[Cell]] = [[] for _ in fields]
+    columns: list[list[Cell]] = [[] for _ in fields]
     for block, run in groupby(items, attrgetter("block")):
         rows = list(run)
         places = [item.place for item in rows] if block is not None else []
         apart = [(number, item) for number, item in enumerate(rows) if item.own is not None] if places else []
-        for field, cells in zip(fields, found, strict=True):
+        for field, cells in zip(fields, columns, strict=True):
             before = len(cells)
             if block is None:
                 cells += [cell_of(item.values(field)) for item in rows]
@@ -123,7 +123,7 @@ def cells_of(items: Iterable[Item], fields: Sequence[str]) -> list[list[Cell]]:
                 cells += [""] * len(rows)  # noqa: PLW2901
             for number, item in apart:
                 cells[before + number] = cell_of(item.values(field))
-    return found
+    return columns
 
 
 def firsts_of(items: Iterable[Item], field: str) -> list[str]:
@@ -136,8 +136,8 @@ def firsts_of(items: Iterable[Item], field: str) -> list[str]:
 
 def named_in(items: Iterable[Item]) -> set[str]:
     """All fields of which any row has a value."""
-    found: set[str] = set()
+    names: set[str] = set()
     for block, run in groupby(items, attrgetter("block")):
         rows = [item for item in run if item.own is not None or block is None]
-        found.update(*(item.fields for item in rows), block.columns if block is not None else ())
-    return found
+        names.update(*(item.fields for item in rows), block.columns if block is not None else ())
+    return names

@@ -140,18 +140,18 @@ def lines(path: Path, encoding: str) -> Iterator[str]:
             rest += block
             # A line ends in LF, CR LF or CR; whether an LF follows the last CR is not known yet.
             end = rest.rfind("\n") + 1 or rest.rfind("\r", 0, -1) + 1 if block else len(rest)
-            found = list(StringIO(rest[:end], newline=""))
+            rows = list(StringIO(rest[:end], newline=""))
             rest = rest[end:]
-            if max(map(len, found), default=0) >= LONGEST_LINE or len(rest) >= LONGEST_LINE:
-                number += next((n for n, line in enumerate(found, 1) if len(line) >= LONGEST_LINE), len(found) + 1)
+            if max(map(len, rows), default=0) >= LONGEST_LINE or len(rest) >= LONGEST_LINE:
+                number += next((n for n, line in enumerate(rows, 1) if len(line) >= LONGEST_LINE), len(rows) + 1)
                 what = f"line {number} has more than {LONGEST_LINE:,} characters"
                 raise VandrelError(
                     Code.BAD_VALUE, what, where=Location(file=str(path)), remedy="this is no table of rows"
                 )
-            yield from found
+            yield from rows
             if not block:
                 return
-            number, size = number + len(found), _BLOCK
+            number, size = number + len(rows), _BLOCK
 
 
 def _first_lines(path: Path, encoding: str) -> Iterator[str]:
@@ -174,7 +174,7 @@ def _separator(sample: str) -> str:
         if not widths:
             continue
         width, rows = widths.most_common(1)[0]
-        found = (width - 1) * rows / widths.total() if width > 1 else 0.0
-        if found > score:
-            best, score = separator, found
+        quality = (width - 1) * rows / widths.total() if width > 1 else 0.0
+        if quality > score:
+            best, score = separator, quality
     return best

@@ -73,7 +73,7 @@ _YES, _NO = ("yes", "ja", "oui", "true", "x", "1", "y", "j"), ("no", "nein", "ne
 _LISTS, _STROKE = (";", "|", ","), "/"
 
 
-def guess(header: str, fields: Mapping[str, Field] = FIELDS) -> str:
+def guess(header: str, fields: Mapping[str, Field]) -> str:
     """The field that a header seems to mean; empty where it tells nothing."""
     low = prepare(header)
     if low in fields:
@@ -81,10 +81,10 @@ def guess(header: str, fields: Mapping[str, Field] = FIELDS) -> str:
     return _GUESSES.get(low) or _GUESSES.get(re.sub(r"[^a-z0-9]+", "", to_ascii(header).lower()), "")
 
 
-def looks_like_header(cells: Sequence[object]) -> bool:
+def looks_like_header(cells: Sequence[object], fields: Mapping[str, Field]) -> bool:
     """Whether a row reads like names of columns."""
     words = [str(cell).strip() for cell in cells if str(cell).strip()]
-    known = sum(bool(guess(word)) for word in words)
+    known = sum(bool(guess(word, fields)) for word in words)
     return bool(words) and known * 2 >= len(words) and not any("@" in word or word.isdecimal() for word in words)
 
 
@@ -94,7 +94,7 @@ def propose(
     """A description of a table, the table with the header that was found, and a word on each column."""
     fields = charter.fields
     rows = [row for row in table.sample() if not row.empty]
-    header = next((row.number for row in rows[:10] if looks_like_header(row.cells)), 0)
+    header = next((row.number for row in rows[:10] if looks_like_header(row.cells, fields)), 0)
     table = Table(table.path, structs.replace(table.layout, header=header))
     names = table.header()
     body = [row for row in rows if row.number > header] if header else rows

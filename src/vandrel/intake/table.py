@@ -75,12 +75,12 @@ class Table(Struct, frozen=True):
 
     def sample(self) -> list[Row]:
         """The first rows."""
-        found = []
+        rows = []
         for row in self._all():
-            found.append(row)
-            if len(found) >= _SAMPLE_ROWS:
+            rows.append(row)
+            if len(rows) >= _SAMPLE_ROWS:
                 break
-        return found
+        return rows
 
     def _all(self) -> Iterator[Row]:
         return _sheet_rows(self.path, self.layout.sheet) if self.layout.form == "sheet" else self._text_rows()

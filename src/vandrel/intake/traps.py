@@ -34,7 +34,7 @@ LIKE_NUMBERS = frozenset(
 )
 
 
-class Fits(Struct, frozen=True):
+class CellCheck(Struct, frozen=True):
     """Whether a cell can belong to a column.
 
     ``misfit`` is the same for many cells, one in each line: a pattern that is found where any of them may not fit.

@@ -1,1 +1,1 @@
-"""One module per job of the administrator: a request in, steps out."""
+"""One module a job of the administrator: a request in, a proposal or a report out."""

@@ -67,7 +67,7 @@ def privileged_within(context: Context, group: Entry) -> list[tuple[str, str]]:
     privileged = {prepare(name): (name, reach) for name, reach in context.charter.power.items()}
     if not privileged:
         return []
-    names = [group.dn.name, *(found.group.dn.name for found in effective(context, group))]
+    names = [group.dn.name, *(membership.group.dn.name for membership in effective(context, group))]
     return [privileged[key] for name in names if (key := prepare(name)) in privileged]
 
 
@@ -125,9 +125,9 @@ def _circle(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
     if group.dn == member.dn:
         yield Finding(Code.REFUSED, "a group cannot be a member of itself", Location(dn=str(group.dn)))
         return
-    for found in effective(context, group):
-        if found.group.dn == member.dn:
-            chain = [group.dn.name, *reversed(found.through), member.dn.name]
+    for membership in effective(context, group):
+        if membership.group.dn == member.dn:
+            chain = [group.dn.name, *reversed(membership.through), member.dn.name]
             what = f"this would make a circle: {' is in '.join(chain)}"
             yield Finding(Code.REFUSED, what, Location(dn=str(group.dn)), f"take {chain[0]} out of {chain[1]} first")
 

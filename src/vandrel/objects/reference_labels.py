@@ -21,13 +21,13 @@ class ReferenceLabels:
 
     @cached_property
     def _short(self) -> dict[str, str]:
-        dialect, found = self._context.dialect, dict[str, str]()
+        dialect, labels = self._context.dialect, dict[str, str]()
         taken: dict[str, int] = {}
         for entry in self._context.directory.search(self._context.charter.base):
             object_type = dialect.object_type_of(entry)
             if not object_type:
                 continue
             short = self._context.one(entry, "login") if object_type == ACCOUNT else entry.dn.name
-            found[entry.dn.key] = short
+            labels[entry.dn.key] = short
             taken[short.casefold()] = taken.get(short.casefold(), 0) + 1
-        return {key: short for key, short in found.items() if short and taken[short.casefold()] == 1}
+        return {key: short for key, short in labels.items() if short and taken[short.casefold()] == 1}

@@ -1,1 +1,1 @@
-"""What was done: the journal and the hand-out."""
+"""What was done: the journal."""

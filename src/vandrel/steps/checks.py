@@ -10,7 +10,7 @@ from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
-from vandrel.directory.port import Allowed, Directory, other_identities
+from vandrel.directory.port import Directory, EffectiveRights, other_identities
 from vandrel.errors import Code, Finding, Location, VandrelError
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
@@ -46,7 +46,7 @@ class Checks:
         self._gone: set[str] = set()
         self._moves: list[Rename] = []
         self._made_moves: list[Rename] = []
-        self._asked: dict[str, Allowed | None] = {}
+        self._asked: dict[str, EffectiveRights | None] = {}
         self._given: dict[tuple[str, str], DN] = {}
         self._unique = dialect.unique_attributes()
 
@@ -197,7 +197,7 @@ class Checks:
                     Code.DANGLING, f"{name} points at {target}, which does not exist", Location(dn=str(step.dn))
                 )
 
-    def _allowed(self, dn: DN) -> Allowed | None:
+    def _allowed(self, dn: DN) -> EffectiveRights | None:
         """What the identity may do there, where the directory tells: asked once an object, and of so many."""
         if dn.key not in self._asked and len(self._asked) < _MOST_ASKED:
             self._asked[dn.key] = self._directory.allowed(dn)

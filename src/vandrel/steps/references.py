@@ -26,7 +26,7 @@ def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step
     """
     if directory.capabilities.mends_references or not any(isinstance(step, Rename | Remove) for step in steps):
         return list(steps)
-    return list(_Mending(directory, dialect).steps(steps))
+    return list(_ReferenceRepair(directory, dialect).steps(steps))
 
 
 def own_references(directory: Directory) -> list[str]:
@@ -54,7 +54,7 @@ def pointing_at(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
                     yield entry
 
 
-class _Mending:
+class _ReferenceRepair:
     """Works out the further steps; remembers what they will have made of each entry."""
 
     def __init__(self, directory: Directory, dialect: Dialect) -> None:
@@ -72,8 +72,8 @@ class _Mending:
         self._gone = {step.dn.key for step in steps if isinstance(step, Remove)}
         below = {number: self._below(step.dn) for number, step in enumerate(steps) if isinstance(step, Rename)}
         affected = {step.dn.key: step.dn for step in steps if isinstance(step, Remove)}
-        for found in below.values():
-            affected |= found
+        for holders in below.values():
+            affected |= holders
         for entry in pointing_at(self._directory, list(affected.values())):
             self._keep(entry)
         for number, step in enumerate(steps):
@@ -94,8 +94,8 @@ class _Mending:
 
     def _below(self, dn: DN) -> dict[str, DN]:
         """The names that a rename changes: the object's and those of everything below it."""
-        found = {entry.dn.key: entry.dn for entry in self._directory.search(dn, only=["objectClass"])}
-        return {dn.key: dn} | found
+        below = {entry.dn.key: entry.dn for entry in self._directory.search(dn, only=["objectClass"])}
+        return {dn.key: dn} | below
 
     def _after_rename(self, step: Rename, below: dict[str, DN]) -> Iterator[Step]:
         renamed = {key: dn.moved(step.dn, step.new) for key, dn in below.items()}

@@ -27,7 +27,7 @@ class Item(Struct, frozen=True):
 def track_renames(directory: Directory, records: Sequence[JournalStep]) -> list[Item]:
     """The steps of a job that was broken off, behind the renames of it that were made without anybody's knowing."""
     made: list[Rename] = []
-    found = []
+    moves = []
     for record in reversed(records):
         dn, step = names.parse(record.record["dn"]), from_record(record.record)
         if record.state == BEGUN:
@@ -36,8 +36,8 @@ def track_renames(directory: Directory, records: Sequence[JournalStep]) -> list[
                 step = _following(step, rename, directory.schema) if step is not None else None
             if isinstance(step, Rename) and is_step_applied(step, directory):
                 made.append(step)
-        found.append(Item(record, step, dn))
-    return found[::-1]
+        moves.append(Item(record, step, dn))
+    return moves[::-1]
 
 
 def left_by(directory: Directory, items: Sequence[Item], dns: Collection[DN]) -> dict[DN, Entry]:
@@ -46,7 +46,7 @@ def left_by(directory: Directory, items: Sequence[Item], dns: Collection[DN]) ->
     for item in items:
         if item.step is not None and item.dn in own:
             own[item.dn].append(item.step)
-    found = {}
+    freed = {}
     for dn, steps in own.items():
         created = next((step.attributes for step in steps if isinstance(step, Add)), None)
         entry = Entry(dn, dict(created)) if created is not None else directory.get(dn)
@@ -55,8 +55,8 @@ def left_by(directory: Directory, items: Sequence[Item], dns: Collection[DN]) ->
         for change in (change for step in steps if isinstance(step, Set) for change in step.changes):
             left = [value for value in entry.values_of(change.attribute) if value not in change.removed]
             entry.attributes[change.attribute] = [*left, *(value for value in change.added if value not in left)]
-        found[dn] = entry
-    return found
+        freed[dn] = entry
+    return freed
 
 
 def _moved(dn: DN, rename: Rename) -> DN:

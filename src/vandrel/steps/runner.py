@@ -155,8 +155,8 @@ class Runner:
         """All findings of a plan, those that stop it first."""
         checks = Checks(self._directory, self._dialect, plan.read)
         checks.announce(plan.steps)
-        found = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
-        return sorted(dict.fromkeys(found), key=lambda finding: not finding.is_fatal)
+        findings = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
+        return sorted(dict.fromkeys(findings), key=lambda finding: not finding.is_fatal)
 
     def check_in_turn(
         self, batches: Iterable[Sequence[Step]], coming: Collection[str] = ()

@@ -17,7 +17,7 @@ from vandrel.steps.step import Add, Remove, Rename, Set, Step
 _VOLATILE = frozenset({"pwdLastSet"})
 
 
-class _Left:
+class _ExpectedState:
     """What a job should have left of one object: values that are there, values that are not."""
 
     def __init__(self) -> None:
@@ -41,7 +41,7 @@ class StateCheck:
     def __init__(self, directory: Directory, steps: Sequence[Step | None]) -> None:
         self._directory = directory
         self._schema: Schema = directory.schema
-        self._left: dict[str, _Left] = {}
+        self._left: dict[str, _ExpectedState] = {}
         self._removed: set[str] = set()
         self._entries: dict[str, Entry | None] = {}
         #: Of each step, the name that its object has after the job.
@@ -52,11 +52,11 @@ class StateCheck:
     def _take(self, number: int, step: Step | None) -> None:
         match step:
             case Add(dn, attributes):
-                left = self._left.setdefault(dn.key, _Left())
+                left = self._left.setdefault(dn.key, _ExpectedState())
                 for name, values in attributes.items():
                     left.come(name, self._keys(name, values))
             case Set(dn, changes):
-                left = self._left.setdefault(dn.key, _Left())
+                left = self._left.setdefault(dn.key, _ExpectedState())
                 for change in changes:
                     left.go(change.attribute, self._keys(change.attribute, change.removed))
                     left.come(change.attribute, self._keys(change.attribute, change.added))

@@ -42,11 +42,11 @@ def normal(values: Sequence[str]) -> list[str]:
             what = f"{kind} can have one primary address, and there are two: {primary[kind]} and {address}"
             remedy = f"write the other one as {kind.lower()}:{address}"
             raise VandrelError(Code.BAD_VALUE, what, where=Location(field="alias"), remedy=remedy)
-    found = []
+    addresses = []
     for kind, address in split_:
         if kind.lower() in ("", "smtp"):
-            found.append(address)
+            addresses.append(address)
         else:
             first = primary.setdefault(kind.upper(), address) == address
-            found.append(f"{kind.upper() if first else kind.lower()}:{address}")
-    return list(dict.fromkeys(found))
+            addresses.append(f"{kind.upper() if first else kind.lower()}:{address}")
+    return list(dict.fromkeys(addresses))

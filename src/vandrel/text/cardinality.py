@@ -18,5 +18,5 @@ def repeated(values: Sequence[_T], times: int) -> set[_T]:
     """
     if len(values) > _SAMPLE * 4 and len(set(values[:_SAMPLE])) >= _SAMPLE - _ALIKE:
         return set()
-    found = set(values)
-    return found if len(found) * times <= len(values) else set()
+    distinct = set(values)
+    return distinct if len(distinct) * times <= len(values) else set()

@@ -11,19 +11,19 @@ def nearest(word: str, known: Iterable[str], limit: int = 3) -> list[str]:
     """The at most `limit` words of `known` that `word` could be a slip for, best first; often none."""
     from rapidfuzz import fuzz, process
 
-    found = process.extract(
+    matches = process.extract(
         word, list(dict.fromkeys(known)), scorer=fuzz.ratio, processor=str.casefold, limit=limit, score_cutoff=60
     )
     # Beside a word that is hit almost exactly, one that merely resembles it is noise.
-    return [str(name) for name, score, _ in found if score > found[0][1] - _WORSE]
+    return [str(name) for name, score, _ in matches if score > matches[0][1] - _WORSE]
 
 
 def nearest_part(word: str, known: Iterable[str], limit: int = 3) -> list[str]:
     """Like `nearest`, but a part of a known word that is near counts too, for names typed in part."""
     from rapidfuzz import fuzz, process
 
-    found = process.extract(word, list(dict.fromkeys(known)), scorer=fuzz.WRatio, limit=limit, score_cutoff=70)
-    return [str(match[0]) for match in found]
+    matches = process.extract(word, list(dict.fromkeys(known)), scorer=fuzz.WRatio, limit=limit, score_cutoff=70)
+    return [str(match[0]) for match in matches]
 
 
 def listed(words: Iterable[str], last: str = "or") -> str:

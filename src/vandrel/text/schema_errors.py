@@ -84,17 +84,17 @@ def _note(source: Source, error: Any, data: Any) -> None:
     _drop(data, path)
 
 
-def _wrong(source: Source, path: Path, found: Any, allowed: list[str]) -> None:
+def _wrong(source: Source, path: Path, value: Any, allowed: list[str]) -> None:
     shown = (
         "nothing"
-        if found is None
-        else f"{found!r}"
-        if isinstance(found, (str, int, float, bool))
+        if value is None
+        else f"{value!r}"
+        if isinstance(value, (str, int, float, bool))
         else "a list"
-        if isinstance(found, list)
+        if isinstance(value, list)
         else "a mapping"
     )
-    hint = did_you_mean(found, allowed) if isinstance(found, str) else ""
+    hint = did_you_mean(value, allowed) if isinstance(value, str) else ""
     source.fault(path, f"{shown} stands here, and {listed(allowed)} is allowed", hint)
 
 

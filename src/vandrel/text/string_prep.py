@@ -55,14 +55,14 @@ def prepare_all(texts: Sequence[str]) -> list[str]:
     lower = together.lower()
     if lower == together and lower.isascii():
         return list(texts)  # the same texts, and not as many more of them
-    found = lower.split("|")[1:-1]
+    prepared = lower.split("|")[1:-1]
     if not together.isascii():
         others = [number for number, plain in enumerate(map(str.isascii, texts)) if not plain]
         if len(others) * 2 > len(texts):
             return _prepare_printable(texts)
         for number, text in zip(others, _prepare_printable([texts[number] for number in others]), strict=True):
-            found[number] = text
-    return found
+            prepared[number] = text
+    return prepared
 
 
 def _prepare_printable(texts: Sequence[str]) -> list[str]:

@@ -61,14 +61,14 @@ def _unreadable(part: str) -> VandrelError:
 
 
 def _days(text: str, part: str) -> list[int]:
-    found = []
+    days = []
     for piece in text.split("+"):
         names = [name.strip().capitalize() for name in piece.split("-")]
         if len(names) > 2 or any(name not in DAYS for name in names):
             raise _unreadable(part)
         first, last = DAYS.index(names[0]), DAYS.index(names[-1])
-        found += [(first + step) % 7 for step in range((last - first) % 7 + 1)]
-    return found
+        days += [(first + step) % 7 for step in range((last - first) % 7 + 1)]
+    return days
 
 
 def to_text(hours: Sequence[bool]) -> str:
@@ -90,15 +90,15 @@ def to_text(hours: Sequence[bool]) -> str:
 
 
 def _ranges(day: Sequence[bool]) -> list[tuple[int, int]]:
-    found, begin = [], None
+    ranges, begin = [], None
     for hour in range(25):
         allowed = hour < 24 and day[hour]
         if allowed and begin is None:
             begin = hour
         elif not allowed and begin is not None:
-            found.append((begin, hour))
+            ranges.append((begin, hour))
             begin = None
-    return found
+    return ranges
 
 
 def drawn(hours: Sequence[bool]) -> list[str]:

@@ -93,19 +93,19 @@ def _build(loader: Any, node: yaml.Node, path: Path, source: Source, above: froz
         return None
     inside = above | {id(node)}
     if isinstance(node, yaml.MappingNode):
-        found: dict[Any, Any] = {}
+        mapping: dict[Any, Any] = {}
         for key_node, value_node in node.value:
             key = key_node.value if isinstance(key_node, yaml.ScalarNode) else None
             position = (key_node.start_mark.line + 1, key_node.start_mark.column + 1)
             if key is None:
                 source.add(*position, "a key must be a word")
                 continue
-            if key in found:
+            if key in mapping:
                 source.add(*position, f"{key!r} stands here for the second time", "keep one of the two")
                 continue
             source.keys[(*path, key)] = position
-            found[key] = _build(loader, value_node, (*path, key), source, inside)
-        return found
+            mapping[key] = _build(loader, value_node, (*path, key), source, inside)
+        return mapping
     if isinstance(node, yaml.SequenceNode):
         return [_build(loader, item, (*path, index), source, inside) for index, item in enumerate(node.value)]
     try:

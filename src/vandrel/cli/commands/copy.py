@@ -37,7 +37,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     complete.attach(words, complete.assignments)
     parser.add_argument("--privileged", action="store_true", help="take along memberships that carry power")
-    parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
+    options.add_hand_out(parser)
 
 
 def run(session: Session) -> Proposal:

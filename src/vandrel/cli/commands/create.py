@@ -40,7 +40,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="the full name, the unit's place or the computer's name, and fields",
     )
     complete.attach(words, complete.assignments)
-    parser.add_argument("--hand-out", metavar="FILE", help="write a generated password to this file, for you alone")
+    options.add_hand_out(parser)
 
 
 def run(session: Session) -> Proposal:

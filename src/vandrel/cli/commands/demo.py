@@ -97,12 +97,12 @@ def _make(session: Session, folder: Path) -> int:
 
 def _environment(session: Session, before: Path) -> dict[str, str]:
     """What the commands of the tour inherit, so that they go to the same directory."""
-    found = {}
+    variables = {}
     for name, value in (("VANDREL_DIRECTORY", session.args.directory), ("VANDREL_WHO", session.args.who)):
         if value and session.target:
-            found[name] = value
+            variables[name] = value
     connections = before / os.environ.get("VANDREL_CONNECTIONS", file_names.CONNECTIONS)
-    return found | {"VANDREL_CONNECTIONS": str(connections)} if found and connections.exists() else found
+    return variables | {"VANDREL_CONNECTIONS": str(connections)} if variables and connections.exists() else variables
 
 
 def _stop(session: Session, comment: str, words: list[str], expected: int) -> bool:

@@ -38,7 +38,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="whom or what (- reads names, a line each), and what to change",
     )
     complete.attach(words, complete.assignments)
-    parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
+    options.add_hand_out(parser)
     options.add_selection(parser)
     parser.set_defaults(names_first=True)
 

@@ -35,7 +35,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--password", choices=("generate", "ask", "-"), default="generate",
         help="where it comes from (default: generate; - reads it from standard input)",
     )  # fmt: skip
-    parser.add_argument("--hand-out", metavar="FILE", help="write a generated password to this file, for you alone")
+    options.add_hand_out(parser)
     parser.set_defaults(names_first=True)
 
 

@@ -33,7 +33,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="where it comes from (default: generate; - reads it from standard input)",
     )  # fmt: skip
     parser.add_argument("--keep", action="store_true", help="it need not be changed at the next logon")
-    parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
+    options.add_hand_out(parser)
 
 
 def run(session: Session) -> Proposal:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import msgspec
 from msgspec import Struct
 
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import Finding, Location, VandrelError
 from vandrel.jobs.common.proposal import Action, ObjectChange, RowOutcome
 from vandrel.jobs.common.report import Cell, Report, Table
 
@@ -19,31 +19,13 @@ if TYPE_CHECKING:
 Outcome = Literal["reported", "done", "done in part", "dry run", "unchanged", "refused", "failed"]
 
 
-class WhereData(Struct, omit_defaults=True):
-    """Where something was found; only what applies is there."""
-
-    file: str = ""
-    line: int = 0
-    column: int = 0
-    octet: int | None = None
-    row: int = 0
-    header: str = ""
-    dn: str = ""
-    place: str = ""
-    field: str = ""
-    option: str = ""
-    job: int = 0
-    server: str = ""
-    text: str = ""
-
-
 class FindingData(Struct):
     """One finding: a word of docs/exit-codes.md, what is wrong, where, and what to do about it."""
 
     code: str
     severity: Literal["stop", "note"]
     what: str
-    where: WhereData
+    where: Location
     remedy: str
     value: str
 
@@ -150,7 +132,7 @@ def findings_of(findings: Iterable[Finding]) -> list[FindingData]:
     return [
         FindingData(
             str(finding.code), finding.severity.value, finding.what,
-            WhereData(**{name: getattr(finding.where, name) for name in WhereData.__struct_fields__}),
+            finding.where,
             finding.remedy, finding.value,
         )
         for finding in findings

@@ -205,7 +205,7 @@ class _Run:
         if self._out.as_json or self._out.quiet:
             return
         from vandrel.cli.present.reports import show_object
-        from vandrel.jobs.inspect.show import read_back
+        from vandrel.jobs.inspect.read_back import read_back
 
         created = [c for c in self._proposal.changes if c.action is Action.CREATE]
         changed = [c for c in self._proposal.changes if c.action is Action.CHANGE]

@@ -76,20 +76,14 @@ def _row(row: Sequence[Cell], *, is_indented: bool) -> list[str]:
 
 def show_object(out: Terminal, detail: ObjectDetail) -> None:
     """Put out one object in full: first what the reader wants to know, then the fields by topic."""
-    from rich.text import Text
-
-    title = Text(clean(detail.title), style="bold")
-    for mark in detail.marks:
-        title.append(f"  {mark}", style=style_of(mark))
-    out.line(title)
+    out.styled([(detail.title, "bold"), *((f"  {mark}", style_of(mark)) for mark in detail.marks)])
     if detail.sentence:
         out.line(detail.sentence)
     if not detail.is_brief:
-        out.line(Text(clean(detail.dn), style="dim"))
+        out.styled([(detail.dn, "dim")])
     if detail.topics:
         out.line()
-        rows: list[tuple[Text, str, str]] = [(Text(t, style="bold"), name, text) for t, name, text in detail.topics]
-        out.table(("topic", "field", "value"), rows, header=False)
+        out.table(("topic", "field", "value"), detail.topics, header=False, lead="bold")
     if detail.week:
         out.line()
         out.heading(detail.week[0])

@@ -21,8 +21,8 @@ class Link(Struct, frozen=True):
 
 def parse(text: str) -> list[Link]:
     """The links of a ``gPLink`` that are not switched off, in the order in which they come to hold: the last first."""
-    found = [(name, int(options)) for name, options in _LINK.findall(text)]
-    return [Link(name, bool(options & _ENFORCED)) for name, options in reversed(found) if not options & _OFF]
+    links = [(name, int(options)) for name, options in _LINK.findall(text)]
+    return [Link(name, bool(options & _ENFORCED)) for name, options in reversed(links) if not options & _OFF]
 
 
 def in_force(levels: list[tuple[str, str, str]]) -> Iterator[tuple[str, Link]]:

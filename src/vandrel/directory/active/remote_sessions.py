@@ -53,7 +53,7 @@ def decode(kept: str) -> dict[str, bytes]:
     """
     if len(kept) < _RESERVED + 2 or kept[_RESERVED] != _SIGNATURE:
         return {}
-    octets, found, at = kept[_RESERVED + 2 :].encode("utf-16-le", "surrogatepass"), {}, 0
+    octets, values, at = kept[_RESERVED + 2 :].encode("utf-16-le", "surrogatepass"), {}, 0
     try:
         for _ in range(ord(kept[_RESERVED + 1])):
             name, value, _ = struct.unpack_from("<HHH", octets, at)
@@ -61,8 +61,8 @@ def decode(kept: str) -> dict[str, bytes]:
             if at + name + value > len(octets):
                 raise ValueError("it is cut off")
             digits = octets[at + name : at + name + value]
-            found[octets[at : at + name].decode("utf-16-le")] = bytes.fromhex(digits.decode("ascii"))
+            values[octets[at : at + name].decode("utf-16-le")] = bytes.fromhex(digits.decode("ascii"))
             at += name + value
     except (struct.error, ValueError) as error:
         raise ValueError(f"the settings of remote sessions cannot be read: {error}") from None
-    return found
+    return values

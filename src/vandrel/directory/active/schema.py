@@ -64,8 +64,8 @@ def definitions(subschema: Mapping[str, Sequence[str]]) -> Iterator[tuple[str, s
     """Definitions as `vandrel.directory.schema.Schema` takes them, from the values of the subschema subentry."""
     more = {}
     for text in subschema.get("extendedAttributeInfo", ()):
-        if found := _MORE.match(text):
-            more[found["oid"]] = (found["upper"] or "", "SYSTEM-ONLY" in text)
+        if match := _MORE.match(text):
+            more[match["oid"]] = (match["upper"] or "", "SYSTEM-ONLY" in text)
     given = set(_GIVEN)
     for text in subschema.get("attributeTypes", ()):
         definition, name, system = _attribute(text, more)

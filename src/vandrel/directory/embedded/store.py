@@ -149,7 +149,7 @@ class EmbeddedDirectory:
         wanted: dict[object, list[str]] = {}
         for value in values:
             wanted.setdefault(self._schema.key(name, value), []).append(value)
-        keys, found = list(wanted), {}
+        keys, owners = list(wanted), {}
         with sqlite_file.plain_errors(self.path):
             for start in range(0, len(keys), 500):
                 chunk = keys[start : start + 500]
@@ -160,18 +160,18 @@ class EmbeddedDirectory:
                     (number, *chunk),
                 ):
                     for value in wanted[key]:
-                        found[value] = DN.stored(dn, entry_key)
-        return found
+                        owners[value] = DN.stored(dn, entry_key)
+        return owners
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names exist."""
-        keys, found = [dn.key for dn in dns], set()
+        keys, present = [dn.key for dn in dns], set()
         with sqlite_file.plain_errors(self.path):
             for start in range(0, len(keys), 500):
                 chunk = keys[start : start + 500]
                 marks = ",".join("?" * len(chunk))
-                found |= {key for (key,) in self._db.execute(f"SELECT key FROM entry WHERE key IN ({marks})", chunk)}
-        return {dn for dn in dns if dn.key in found}
+                present |= {key for (key,) in self._db.execute(f"SELECT key FROM entry WHERE key IN ({marks})", chunk)}
+        return {dn for dn in dns if dn.key in present}
 
     # --- passwords
 

@@ -90,12 +90,12 @@ class Writer:
     # --- adding
 
     def _ids(self, keys: Iterable[str]) -> dict[str, tuple[int, str]]:
-        found = {}
+        ids = {}
         for chunk in _chunks(sorted(set(keys))):
             marks = ",".join("?" * len(chunk))
             for key, entry, dn in self._db.execute(f"SELECT key, id, dn FROM entry WHERE key IN ({marks})", chunk):
-                found[key] = (entry, dn)
-        return found
+                ids[key] = (entry, dn)
+        return ids
 
     def _unique_keys(self, data: Data) -> Iterator[tuple[str, str, Value]]:
         """(name of the group of attributes, key, value) for each value that must be unique."""
@@ -105,7 +105,7 @@ class Writer:
 
     def _taken(self, wanted: set[tuple[str, str]]) -> dict[tuple[str, str], str]:
         """Which of (group, key) are in use, with the name of the holder."""
-        found = {}
+        owners = {}
         by_group: dict[str, list[str]] = {}
         for group, key in wanted:
             by_group.setdefault(group, []).append(key)
@@ -118,13 +118,13 @@ class Writer:
                         f"WHERE attribute = ? AND value IN ({marks})",
                         (self._index.numbers[attribute], *chunk),
                     ):
-                        found[group, key] = dn
-        return found
+                        owners[group, key] = dn
+        return owners
 
     def _add(self, operations: Sequence[AddEntry], most_refused: int) -> list[Outcome]:
         known = self._ids(key for op in operations for key in (op.dn.key, op.dn.parent.key))
         uniques = [list(self._unique_keys(op.attributes)) for op in operations]
-        taken = self._taken({(group, key) for found in uniques for group, key, _ in found})
+        taken = self._taken({(group, key) for claimed in uniques for group, key, _ in claimed})
         now = gentime.now()
         row = self._db.execute("SELECT coalesce(max(id), 0) FROM entry").fetchone()
         number = int(row[0])
@@ -289,14 +289,14 @@ class Writer:
 
     def _some_references(self, entry: int) -> Data:
         """At most two values of each reference that the entry has: enough to check it, however long the list."""
-        found: Data = {}
+        references: Data = {}
         for name, number in self._index.references.items():
             rows = self._db.execute(
                 f"SELECT dn {_OF_ENTRY} WHERE entry = ? AND attribute = ? LIMIT 2", (entry, number)
             ).fetchall()
             if rows:
-                found[name] = [row[0] for row in rows]
-        return found
+                references[name] = [row[0] for row in rows]
+        return references
 
     def _refuse_protected(self, data: Data, dn: DN) -> None:
         if data.get("vandrelProtected") == ["TRUE"]:

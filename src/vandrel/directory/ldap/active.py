@@ -25,21 +25,25 @@ _LIST_ALONE = RequestControl("1.2.840.113556.1.4.801", True, b"\x30\x03\x02\x01\
 SHOW_DELETED = RequestControl("1.2.840.113556.1.4.417", True)
 
 
-class _Inside(NamedTuple):
+class _DescriptorAttribute(NamedTuple):
     """An attribute of ours that is kept inside the security descriptor: how it is read there, and how changed."""
 
     values: Callable[[Descriptor], list[str]]
     changed: Callable[[Descriptor, Change], Descriptor]
 
 
-def _flag(said: Callable[[Descriptor], bool], changed: Callable[[Descriptor, bool], Descriptor]) -> _Inside:
-    return _Inside(lambda d: ["TRUE"] if said(d) else [], lambda d, change: changed(d, "TRUE" in change.added))
+def _flag(
+    said: Callable[[Descriptor], bool], changed: Callable[[Descriptor, bool], Descriptor]
+) -> _DescriptorAttribute:
+    return _DescriptorAttribute(
+        lambda d: ["TRUE"] if said(d) else [], lambda d, change: changed(d, "TRUE" in change.added)
+    )
 
 
 _KEPT_INSIDE = {
     "vandrelProtected": _flag(descriptor.is_protected, descriptor.protect),
     "vandrelPasswordFixed": _flag(descriptor.is_password_fixed, descriptor.fix_password),
-    "vandrelDelegation": _Inside(
+    "vandrelDelegation": _DescriptorAttribute(
         delegation.read, lambda d, change: delegation.changed(d, map(str, change.added), map(str, change.removed))
     ),
 }
@@ -97,10 +101,10 @@ class ActiveServer:
 
     @staticmethod
     def _descriptor(connection: Any, dn: str) -> bytes:
-        found = connection.search_ext_s(
+        results = connection.search_ext_s(
             dn, ldap.SCOPE_BASE, "(objectClass=*)", [_DESCRIPTOR], serverctrls=[_LIST_ALONE]
         )
-        return bytes(found[0][1][_DESCRIPTOR][0])
+        return bytes(results[0][1][_DESCRIPTOR][0])
 
     def _guard(self, connection: Any, superior: str) -> None:
         octets = self._descriptor(connection, superior)

@@ -104,8 +104,8 @@ _LOGON = {
 
 def why_not_in(message: str) -> str:
     """Why a bind was refused, in the words of `vandrel.directory.port.Directory.try_logon`."""
-    found = re.search(r"data (\w+)", message)
-    return _LOGON.get(found[1], "wrong") if found else "wrong"
+    match = re.search(r"data (\w+)", message)
+    return _LOGON.get(match[1], "wrong") if match else "wrong"
 
 
 def _is_full(info: str) -> bool:

@@ -1,4 +1,4 @@
-"""What one sort of server wants on the wire, beside RFC 4511."""
+"""What servers of one schema need on the wire, beside RFC 4511."""
 
 from __future__ import annotations
 

@@ -63,8 +63,8 @@ class StandardServer:
         if not self._has_policies:
             connection.passwd_s(dn, None, operation.secret.reveal())
             return
-        found = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["pwdAccountLockedTime"])
-        if found and DISABLED in found[0][1].get("pwdAccountLockedTime", []):
+        results = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["pwdAccountLockedTime"])
+        if results and DISABLED in results[0][1].get("pwdAccountLockedTime", []):
             so_far.add("disabled")
         if "set" not in so_far:
             connection.passwd_s(dn, None, operation.secret.reveal())  # RFC 3062: the server hashes it

@@ -25,7 +25,7 @@ from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
 from vandrel.directory.ldap.writer import Writer
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import Allowed, Capabilities, Scope
+from vandrel.directory.port import Capabilities, EffectiveRights, Scope
 from vandrel.directory.schema import Schema
 from vandrel.errors import Code, DirectoryError, Location
 from vandrel.secret import Secret
@@ -41,7 +41,7 @@ _EVERYTHING = "(objectClass=*)"
 _T = TypeVar("_T")
 
 
-class About(Struct, frozen=True):
+class RootDse(Struct, frozen=True):
     """What a server says of itself (RFC 4512, section 5.1)."""
 
     vendor: str
@@ -67,7 +67,7 @@ class LdapDirectory:
         contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
         default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
         self._contexts = tuple(dict.fromkeys([*default, *contexts]))
-        self.about = About(
+        self.about = RootDse(
             " ".join([*_texts(root, "vendorName"), *_texts(root, "vendorVersion")]),
             frozenset(_texts(root, "supportedControl")), frozenset(_texts(root, "supportedExtension")),
             tuple(_texts(root, "supportedSASLMechanisms")),
@@ -77,8 +77,8 @@ class LdapDirectory:
         subschema = self._read(
             next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema"), list(self.server.subschema)
         )
-        found = {name: _texts(subschema, name) for name in self.server.subschema}
-        self._schema = Schema(self.server.definitions(found))
+        definitions = {name: _texts(subschema, name) for name in self.server.subschema}
+        self._schema = Schema(self.server.definitions(definitions))
         self._known: dict[str, tuple[str, bool]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
 
@@ -128,13 +128,13 @@ class LdapDirectory:
 
     def _read(self, dn: str, attributes: list[str]) -> Octets:
         try:
-            found = self._link.connection.search_s(dn, ldap.SCOPE_BASE, _EVERYTHING, attributes)
+            results = self._link.connection.search_s(dn, ldap.SCOPE_BASE, _EVERYTHING, attributes)
         except ldap.LDAPError as error:
             raise in_words(error, Location(dn=dn) if dn else Location(server=self.location)) from None
-        return {name.lower(): values for name, values in found[0][1].items()} if found else {}
+        return {name.lower(): values for name, values in results[0][1].items()} if results else {}
 
     def _entry(self, dn: str, attributes: Octets) -> Entry:
-        found: dict[str, list[Value]] = {}
+        data: dict[str, list[Value]] = {}
         known = self._known
         for name, values in self.server.shown(attributes).items():
             if name not in known:
@@ -146,21 +146,21 @@ class LdapDirectory:
             if not whole:
                 continue
             # An attribute may come twice: with options (cn;lang-de), or empty beside its first piece.
-            found.setdefault(canonical, []).extend(whole if binary else [v.decode("utf-8", "replace") for v in whole])
-        return Entry(DN.read(dn), found)
+            data.setdefault(canonical, []).extend(whole if binary else [v.decode("utf-8", "replace") for v in whole])
+        return Entry(DN.read(dn), data)
 
     def _rest(self, dn: str, name: str, values: list[bytes]) -> list[bytes]:
         """All values of an attribute that comes in pieces: [MS-ADTS] 3.1.1.3.1.3.3."""
         bare, _, bounds = name.partition(";range=")
-        found = list(values)
+        whole = list(values)
         while not bounds.endswith("*"):
-            answer = self._link.connection.search_s(dn, ldap.SCOPE_BASE, _EVERYTHING, [f"{bare};range={len(found)}-*"])
+            answer = self._link.connection.search_s(dn, ldap.SCOPE_BASE, _EVERYTHING, [f"{bare};range={len(whole)}-*"])
             piece = next(((k, v) for k, v in answer[0][1].items() if k.lower().startswith(bare.lower())), None)
             if piece is None or not piece[1]:
                 break
             bounds = piece[0]
-            found += piece[1]
-        return found
+            whole += piece[1]
+        return whole
 
     def get(self, dn: DN) -> Entry | None:
         """The entry of this name; None where there is none."""
@@ -196,11 +196,11 @@ class LdapDirectory:
             # As long as nothing was given out, a search can begin anew on another connection, or another host.
             answer = link.persist(begin)
             while answer is not None:
-                found, answered = answer
+                results, answered = answer
                 page.cookie = next((c.cookie for c in answered if c.controlType == page.controlType), b"")
                 if page.cookie:  # the next page is on its way while this one is read
                     request = self._ask(link, base, scope, text, wanted, controls)
-                for dn, attributes in found:
+                for dn, attributes in results:
                     if dn is not None:  # a referral to another server is left alone
                         yield self._entry(dn, attributes)
                 answer = self._page(link, request, base) if page.cookie else None
@@ -226,12 +226,12 @@ class LdapDirectory:
     def _page(self, link: Link, request: int, base: DN) -> tuple[list[Any], list[Any]] | None:
         """What one search request found, and the controls with it; None where there is no such base."""
         try:
-            _, found, _, answered = link.connection.result3(request)
+            _, results, _, answered = link.connection.result3(request)
         except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
             return None
         except ldap.LDAPError as error:
             raise in_words(error, Location(dn=str(base))) from None
-        return found, answered
+        return results, answered
 
     def _ask(self, link: Link, base: DN, scope: Scope, text: str, wanted: list[str], controls: list[Any]) -> int:
         try:
@@ -293,12 +293,12 @@ class LdapDirectory:
 
     def _answer(self, request: int, base: DN) -> Iterator[tuple[str, Octets]]:
         try:
-            _, found, _, _ = self._link.connection.result3(request)
+            _, results, _, _ = self._link.connection.result3(request)
         except (ldap.NO_SUCH_OBJECT, ldap.INVALID_DN_SYNTAX, ldap.REFERRAL):
             return
         except ldap.LDAPError as error:
             raise in_words(error, Location(dn=str(base))) from None
-        yield from ((dn, attributes) for dn, attributes in found if dn is not None)
+        yield from ((dn, attributes) for dn, attributes in results if dn is not None)
 
     def deleted(self) -> Iterator[Entry]:
         """[MS-ADTS] 3.1.1.5.5.1: tombstones stand in a container of their own, seen by those who ask for them."""
@@ -307,16 +307,18 @@ class LdapDirectory:
         base = self._contexts[0].child("cn", "Deleted Objects")
         yield from self._search(base, Scope.ONE, filters.Compare("isDeleted", "=", "TRUE"), (), [SHOW_DELETED])
 
-    def allowed(self, dn: DN) -> Allowed | None:
+    def allowed(self, dn: DN) -> EffectiveRights | None:
         """[MS-ADTS] 3.1.1.4.5.14 and 3.1.1.4.5.11; a standard server does not tell."""
         if not isinstance(self.server, ActiveServer):
             return None
-        found = self._read(str(dn), ["allowedAttributesEffective", "allowedChildClassesEffective", "sDRightsEffective"])
-        attributes = set(_texts(found, "allowedAttributesEffective"))
-        if int(next(iter(_texts(found, "sDRightsEffective")), "0")) & 4:  # may write the discretionary list
+        rights = self._read(
+            str(dn), ["allowedAttributesEffective", "allowedChildClassesEffective", "sDRightsEffective"]
+        )
+        attributes = set(_texts(rights, "allowedAttributesEffective"))
+        if int(next(iter(_texts(rights, "sDRightsEffective")), "0")) & 4:  # may write the discretionary list
             attributes |= self.server.virtual
-        classes = frozenset(_texts(found, "allowedChildClassesEffective"))
-        return Allowed(frozenset(attributes), classes, self.settings.who, self.settings.others)
+        classes = frozenset(_texts(rights, "allowedChildClassesEffective"))
+        return EffectiveRights(frozenset(attributes), classes, self.settings.who, self.settings.others)
 
     def whoami(self) -> tuple[str, list[str]]:
         """Who is bound, as the server says, and the groups that count for it, if it says so too; else empty.
@@ -326,10 +328,10 @@ class LdapDirectory:
         if isinstance(self.server, ActiveServer):
             sids = [sid.to_text(value) for value in self._read("", ["tokenGroups"]).get("tokengroups", [])]
             wanted = filters.Or(tuple(filters.Compare("objectSid", "=", text) for text in sids))
-            found = {entry.text("objectSid"): entry.dn for entry in self.search(self._contexts[0], where=wanted)}
-            known = [found[text] for text in sids if text in found]
+            people = {entry.text("objectSid"): entry.dn for entry in self.search(self._contexts[0], where=wanted)}
+            known = [people[text] for text in sids if text in people]
             groups = [dn.name for dn in known[1:] if not dn.name.startswith("S-1-")]  # no stand-ins for strangers
-            return (str(known[0]), groups) if known and sids[0] in found else ("", [])
+            return (str(known[0]), groups) if known and sids[0] in people else ("", [])
         try:
             return str(self._link.connection.whoami_s()).removeprefix("dn:").removeprefix("u:"), []
         except ldap.LDAPError:

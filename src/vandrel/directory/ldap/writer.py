@@ -35,7 +35,7 @@ _SO_ALREADY = (
 )  # fmt: skip
 
 
-class _Sent(Struct):
+class _PendingRequest(Struct):
     """A request on its way: which operation it makes, and where it was sent."""
 
     index: int
@@ -74,7 +74,7 @@ class Writer:
         """
         outcomes = _Outcomes()
         most = 0 if atomic else len(operations) if most_refused is None else most_refused
-        sent: deque[_Sent] = deque()
+        sent: deque[_PendingRequest] = deque()
         touched: set[str] = set()
         for index, operation in enumerate(operations):
             simple = self._is_simple(operation)
@@ -88,17 +88,17 @@ class Writer:
                 continue
             self._settle(operations, sent, outcomes, self._server.window - 1)
             try:
-                sent.append(_Sent(index, self._send(operation), self._link.connection))
+                sent.append(_PendingRequest(index, self._send(operation), self._link.connection))
                 touched.add(operation.dn.key)
             except NO_ANSWER:
                 outcomes.add(index, self._one(operation, unsure=True))
         self._settle(operations, sent, outcomes, 0)
-        found = outcomes.found
+        settled = outcomes.found
         if not (atomic and outcomes.refused):
-            return [found[index] for index in range(len(found))]
-        refused = next(outcome for outcome in found.values() if outcome is not None)
-        self._take_back([operations[index] for index, outcome in found.items() if outcome is None], refused)
-        return [found.get(index) or not_made_with_the_rest() for index in range(len(operations))]
+            return [settled[index] for index in range(len(settled))]
+        refused = next(outcome for outcome in settled.values() if outcome is not None)
+        self._take_back([operations[index] for index, outcome in settled.items() if outcome is None], refused)
+        return [settled.get(index) or not_made_with_the_rest() for index in range(len(operations))]
 
     # --- several at a time
 
@@ -133,7 +133,7 @@ class Writer:
         return int(connection.modify_ext(dn, _parts(operation.changes)))
 
     def _settle(
-        self, operations: Sequence[Operation], sent: deque[_Sent], outcomes: _Outcomes, leave: int
+        self, operations: Sequence[Operation], sent: deque[_PendingRequest], outcomes: _Outcomes, leave: int
     ) -> None:  # fmt: skip
         """Wait for answers until no more than `leave` requests are on their way."""
         while len(sent) > leave:
@@ -201,7 +201,7 @@ class Writer:
         if isinstance(error, ldap.INSUFFICIENT_ACCESS):
             return self._protected(operation) or self._not_permitted(operation)
         if isinstance(error, ldap.ALREADY_EXISTS) and isinstance(operation, ModifyEntry):
-            error = ldap.TYPE_OR_VALUE_EXISTS(*error.args)  # how one sort of server says it
+            error = ldap.TYPE_OR_VALUE_EXISTS(*error.args)  # how some servers say it
         return in_words(error, where)
 
     def _not_permitted(self, operation: Operation) -> DirectoryError:
@@ -238,13 +238,13 @@ class Writer:
         # Written out, because a run of many thousands spends most of its own time here.
         wanted = [(name, values) for name, values in given.items() if values and name not in self._virtual]
         try:
-            found = [(name, list(map(str.encode, values))) for name, values in wanted]  # type: ignore[arg-type]
+            attributes = [(name, list(map(str.encode, values))) for name, values in wanted]  # type: ignore[arg-type]
         except TypeError:  # some are octets already
-            found = [(name, _octets(values)) for name, values in wanted]
+            attributes = [(name, _octets(values)) for name, values in wanted]
         for kind, value in operation.dn.rdn:
             if kind not in given and (name := self._schema.attribute_name(kind) or kind) not in given:
-                found.append((name, _octets([value])))
-        return found
+                attributes.append((name, _octets([value])))
+        return attributes
 
     def _perform(self, operation: Operation, so_far: set[str]) -> None:
         connection, dn = self._link.connection, str(operation.dn)

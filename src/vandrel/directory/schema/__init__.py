@@ -35,16 +35,16 @@ def shipped_definitions() -> tuple[tuple[str, str], ...]:
     """All shipped definitions as (``attributetype`` or ``objectclass``, text)."""
     from importlib import resources
 
-    found = []
+    definitions = []
     for name in SHIPPED:
         for line in resources.files(__name__).joinpath(name).read_text("utf-8").splitlines():
             if line and not line.startswith("#"):
                 kind, _, text = line.partition(" ")
-                found.append((kind, text))
-    return tuple(found)
+                definitions.append((kind, text))
+    return tuple(definitions)
 
 
-class _Known(NamedTuple):
+class _Validator(NamedTuple):
     """How the values of an attribute are checked, and some that were found right."""
 
     single: bool
@@ -61,7 +61,7 @@ class Schema:
         self._classes: dict[str, ObjectClass] = {}
         self._sound: set[tuple[str, ...]] = set()
         #: By the classes and attributes of entries, how their values are checked; nothing where more is to be said.
-        self._known: dict[tuple[object, ...], list[_Known]] = {}
+        self._known: dict[tuple[object, ...], list[_Validator]] = {}
         self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
         given = list(definitions)
         #: (``attributetype`` or ``objectclass``, text) of everything, as it was given.
@@ -130,14 +130,14 @@ class Schema:
 
     def lineage(self, classes: Iterable[str]) -> list[ObjectClass]:
         """The classes named and all their superiors, each once; unknown ones are left out."""
-        found: dict[str, ObjectClass] = {}
+        ancestors: dict[str, ObjectClass] = {}
         todo = list(classes)
         while todo:
             cls = self.object_class(todo.pop(0))
-            if cls and cls.name not in found:
-                found[cls.name] = cls
+            if cls and cls.name not in ancestors:
+                ancestors[cls.name] = cls
                 todo += cls.sup
-        return list(found.values())
+        return list(ancestors.values())
 
     def shape(self, classes: tuple[str, ...]) -> tuple[frozenset[str], frozenset[str]]:
         """Canonical names of what entries of these classes must have and may have (``must`` included)."""
@@ -206,10 +206,10 @@ class Schema:
             return False
         at, end = len(initial), len(value) - len(final)
         for part in middle:
-            found = value.find(part, at, end)
-            if found < 0:
+            start = value.find(part, at, end)
+            if start < 0:
                 return False
-            at = found + len(part)
+            at = start + len(part)
         return True
 
     # --- checking
@@ -268,11 +268,11 @@ class Schema:
             for name in sorted(must - attributes.keys())
         ]
         for name, values in attributes.items():
-            found = self._validators.get(name) or self._validators.get(self.attribute_name(name))
-            if found is None:
+            validator = self._validators.get(name) or self._validators.get(self.attribute_name(name))
+            if validator is None:
                 findings.append(self._unknown(name, where))
                 continue
-            attribute, valid = found
+            attribute, valid = validator
             if name not in may and not attribute.operational and attribute.name not in may:
                 findings.append(
                     Finding(
@@ -296,13 +296,13 @@ class Schema:
         which = (classes, *attributes)
         if which not in self._known:
             must, may = self.shape(classes)
-            found = [self._validators.get(name) for name in attributes]
+            validators = [self._validators.get(name) for name in attributes]
             sound = must <= attributes.keys() and all(
                 item is not None and (name in may or item[0].operational)
-                for name, item in zip(attributes, found, strict=True)
+                for name, item in zip(attributes, validators, strict=True)
             )
             self._known[which] = (
-                [_Known(known.single, known.limit, valid, set()) for known, valid in filter(None, found)]
+                [_Validator(known.single, known.limit, valid, set()) for known, valid in filter(None, validators)]
                 if sound
                 else []
             )

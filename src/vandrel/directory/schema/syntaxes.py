@@ -43,7 +43,7 @@ def _is_dn(value: str) -> str:
     return ""
 
 
-class _Fits:
+class _PatternCheck:
     """The check by a pattern, compiled at the first value: most of a schema is never asked for in one run."""
 
     __slots__ = ("_lines", "_match", "_pattern", "_why")
@@ -72,18 +72,18 @@ def _is_time(value: str) -> str:
 _CHECKS: dict[str, Callable[[str], str]] = {
     DIRECTORY_STRING: _is_text,
     DN_SYNTAX: _is_dn,
-    BOOLEAN: _Fits("TRUE|FALSE", "must be TRUE or FALSE"),
+    BOOLEAN: _PatternCheck("TRUE|FALSE", "must be TRUE or FALSE"),
     GENERALIZED_TIME: _is_time,
-    INTEGER: _Fits(r"0|-?[1-9]\d*", "must be a whole number"),
+    INTEGER: _PatternCheck(r"0|-?[1-9]\d*", "must be a whole number"),
     _ARC + "26": _is_ia5,
-    _ARC + "11": _Fits("[A-Za-z]{2}", "must be a country code of two letters, as NO (ISO 3166-1)"),
-    _ARC + "36": _Fits(r"[\d ]+", "may have digits and spaces only"),
-    _ARC + "44": _Fits(_PRINTABLE, "may have letters, digits, space and ' ( ) + , - . / : ? only"),
-    _ARC + "50": _Fits(_PRINTABLE, "may have digits, letters, space and ' ( ) + , - . / : ? only"),
-    _ARC + "22": _Fits(r"[A-Za-z0-9'()+,\-./:? ]+(\$[A-Za-z0-9]+)*", "is not a fax number"),
+    _ARC + "11": _PatternCheck("[A-Za-z]{2}", "must be a country code of two letters, as NO (ISO 3166-1)"),
+    _ARC + "36": _PatternCheck(r"[\d ]+", "may have digits and spaces only"),
+    _ARC + "44": _PatternCheck(_PRINTABLE, "may have letters, digits, space and ' ( ) + , - . / : ? only"),
+    _ARC + "50": _PatternCheck(_PRINTABLE, "may have digits, letters, space and ' ( ) + , - . / : ? only"),
+    _ARC + "22": _PatternCheck(r"[A-Za-z0-9'()+,\-./:? ]+(\$[A-Za-z0-9]+)*", "is not a fax number"),
     _ARC + "41": _is_text,
-    _ARC + "38": _Fits(r"[A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+", "is not a name or OID"),
-    "1.3.6.1.1.16.1": _Fits(r"[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}", "is not a UUID"),
+    _ARC + "38": _PatternCheck(r"[A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+", "is not a name or OID"),
+    "1.3.6.1.1.16.1": _PatternCheck(r"[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}", "is not a UUID"),
 }
 
 
@@ -110,7 +110,7 @@ def pass_all(syntax: str, values: Collection[str]) -> bool:
         return all(values)
     if check is _is_ia5:
         return "".join(values).isascii()
-    return check.all(values) if isinstance(check, _Fits) else not any(map(check, values))
+    return check.all(values) if isinstance(check, _PatternCheck) else not any(map(check, values))
 
 
 def _any_text(value: str) -> str:

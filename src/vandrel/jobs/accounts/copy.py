@@ -31,7 +31,7 @@ _SILENT = frozenset(
 )
 
 
-class LeftOut(Struct, frozen=True):
+class FieldNotCopied(Struct, frozen=True):
     """A field that is not copied, its values, and why."""
 
     field: str
@@ -43,7 +43,7 @@ class Copy(Struct):
     """A new account like another: the draft, and what stayed behind."""
 
     draft: Draft
-    left_out: list[LeftOut]
+    left_out: list[FieldNotCopied]
 
 
 class NewPerson(Struct, frozen=True):
@@ -127,7 +127,7 @@ class Copier:
             draft.derived["groups"] = structs.replace(draft.derived["groups"], rule=said)
         return Copy(draft, [*left, *self._left_out(known, {*wanted, *resolved}, draft)])
 
-    def _groups(self) -> tuple[tuple[str, ...], list[LeftOut]]:
+    def _groups(self) -> tuple[tuple[str, ...], list[FieldNotCopied]]:
         """The groups to join, by their full names, and those that stay behind."""
         join, left = [], []
         primary = set(self._source.raw("primary"))
@@ -138,12 +138,12 @@ class Copier:
             if power and not self._with_power:
                 reach = "; ".join(far if name == group.dn.name else f"{name}, {far}" for name, far in power)
                 why = f"it carries power: {reach} (--privileged takes it along)"
-                left.append(LeftOut("groups", (group.dn.name,), why))
+                left.append(FieldNotCopied("groups", (group.dn.name,), why))
             else:
                 join.append(str(group.dn))
         return tuple(sorted(join)), left
 
-    def _left_out(self, known: Mapping[str, list[str]], wanted: set[str], draft: Draft) -> list[LeftOut]:
+    def _left_out(self, known: Mapping[str, list[str]], wanted: set[str], draft: Draft) -> list[FieldNotCopied]:
         left = []
         for name, values in known.items():
             shape = self._context.fields[name].shape
@@ -154,5 +154,5 @@ class Copier:
             if shape is Shape.FLAG and values == ["no"]:
                 continue
             why = "worked out anew" if name in draft.derived else "the person's own"
-            left.append(LeftOut(name, tuple(values), why))
+            left.append(FieldNotCopied(name, tuple(values), why))
         return left

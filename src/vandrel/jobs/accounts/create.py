@@ -37,7 +37,7 @@ from vandrel.text import people
 _OF_ONE = frozenset(("number", "surname", "phone", "mobile", "alias", "notes", "photo", "street", "home-phone"))
 
 
-class _Coming(Struct, eq=False):
+class _IncompleteAccount(Struct, eq=False):
     """An account that is being worked out: it has some names before it has its own."""
 
     draft: Draft
@@ -94,17 +94,7 @@ class Creator:
         for name, values in (resolved or {}).items():
             draft.derived[name] = Derived(name, tuple(values), "typed")
         self._defaults(draft, kind)
-        faulty = {finding.where.field for finding in draft.findings}
-        draft.missing = [name for name in kind.requires if not draft.value(name) and name not in faulty]
-        draft.findings += [
-            Finding(
-                Code.REQUIRED,
-                f"{name} is required for {kind_name} and has no value",
-                Location(field=name),
-                f"give it: {name}=...",
-            )
-            for name in draft.missing
-        ]
+        self._required(draft, kind)
         self._place(draft, kind, given)
         self._names(draft, kind_name)
         self._patterns(draft)
@@ -120,17 +110,25 @@ class Creator:
         draft.seen = (0, {})  # of a hundred thousand drafts, that would be most of the memory
         return draft
 
+    @staticmethod
+    def _required(draft: Draft, kind: Kind) -> None:
+        faulty = {finding.where.field for finding in draft.findings}
+        draft.missing = [name for name in kind.requires if not draft.value(name) and name not in faulty]
+        for name in draft.missing:
+            what, remedy = f"{name} is required for {draft.kind} and has no value", f"give it: {name}=..."
+            draft.findings.append(Finding(Code.REQUIRED, what, Location(field=name), remedy))
+
     def _check(self, name: str, derived: Derived) -> list[Finding]:
         """What is wrong with a value; what many people have in common is looked at once."""
         if name in NAMED and derived.rule != "typed":
             # Built by the charter, character by character: only the schema may have more to say.
             attribute = self._context.dialect.attribute(name, ACCOUNT)
-            found = (
+            findings = (
                 self._context.directory.schema.check_value(attribute, derived.values[0], Location(field=name))
                 if attribute
                 else None
             )
-            return [found] if found else []
+            return [findings] if findings else []
         key = (name, derived.values)
         if name in _OF_ONE:
             return field_values.check(self._context, self._context.fields[name], derived.values, ACCOUNT)
@@ -215,15 +213,15 @@ class Creator:
 
     def _values(self, draft: Draft) -> dict[str, str]:
         """What patterns see: the first value of each field, and what is computed; what is missing is empty."""
-        seen, found = draft.seen
-        if not found:
-            found |= new_values(self._context, {}, draft.kind)
+        seen, values = draft.seen
+        if not values:
+            values |= new_values(self._context, {}, draft.kind)
         if seen < len(draft.derived):  # values are added, and never changed
             for name, derived in islice(draft.derived.items(), seen, None):
                 if derived.values:
-                    found[name] = derived.values[0]
-            draft.seen = (len(draft.derived), found)
-        return found
+                    values[name] = derived.values[0]
+            draft.seen = (len(draft.derived), values)
+        return values
 
     def seen(self, draft: Draft) -> dict[str, str]:
         """What patterns see of an account that has been worked out."""
@@ -354,7 +352,7 @@ class Creator:
                 draft.dn = self._dn(draft, value)
                 self.register.reserve_name(draft.dn)
         else:
-            self.register.reserve(target, value, _Coming(draft, self._unit(draft.place)[0], value))
+            self.register.reserve(target, value, _IncompleteAccount(draft, self._unit(draft.place)[0], value))
 
     def _dn(self, draft: Draft, name: str) -> DN:
         return self._unit(draft.place)[0].child("cn", name)

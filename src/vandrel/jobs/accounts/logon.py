@@ -28,39 +28,14 @@ def logon_state(context: Context, entry: Entry, today: date) -> LogonState:
 
     Only what the directory acts on keeps somebody out: a mark that it does not heed is named as such.
     """
-    read = context.dialect.read
     name = context.one(entry, "full") or entry.dn.name
-    starts, ends = context.one(entry, "starts"), context.one(entry, "ends")
-    causes: list[str] = []
-    unheeded: list[tuple[str, str]] = []
-
-    def mark(field: str, cause: str, else_: str) -> None:
-        why = context.dialect.why_not_heeded(field, entry)
-        if why:
-            unheeded.append((else_, why))
-        else:
-            causes.append(cause)
-
-    back = context.one(entry, "back")
-    if read(entry, "enabled") == ["no"]:
-        until = f" until {back}" if back else ""
-        mark("enabled", f"the account is disabled{until}", f"it is marked as disabled{until}")
-    if starts and date.fromisoformat(starts) > today:
-        mark("starts", f"its first day is {starts}", f"its first day is {starts}")
-    if ends and date.fromisoformat(ends) < today:
-        mark("ends", f"its last day was {ends}", f"its last day was {ends}")
-    if context.dialect.is_locked(entry):
-        causes.append("bad attempts have locked it")
-    if not context.dialect.has_password(entry):
-        causes.append("it has no password")
-    elif since := _too_old(context, entry):
-        causes.append(f"its password is too old, since {since}")
+    causes, unheeded = _causes(context, entry, today)
     if causes:
         return LogonState(False, f"{name} cannot log on: {listed(causes, 'and')}.")
     forms = listed([form for field in ("login", "principal") if (form := context.one(entry, field))], "or")
-    limits = {field: ", ".join(read(entry, field)) for field in ("hours", "machines")}
+    hours = ", ".join(context.dialect.read(entry, "hours"))
     only = []
-    for field, limit in limits.items():
+    for field, limit in (("hours", hours), ("machines", ", ".join(context.dialect.read(entry, "machines")))):
         if not limit or limit == "all":
             continue
         said = limit if field == "hours" else f"on {limit}"
@@ -71,14 +46,38 @@ def logon_state(context: Context, entry: Entry, today: date) -> LogonState:
     if unheeded:
         said = listed([what for what, _ in unheeded], "and")
         return LogonState(True, f"{name} can log on as {forms}, though {said}: {unheeded[0][1]}.")
+    ends = context.one(entry, "ends")
     until = f", through {ends}" if ends and not context.dialect.why_not_heeded("ends", entry) else ""
     within = f", only {', '.join(only)}" if only else ""
-    outside = (
-        " This hour is none of them."
-        if limits["hours"] in " ".join(only) and _is_outside(context, limits["hours"])
-        else ""
-    )
+    outside = " This hour is none of them." if hours in only and _is_outside(context, hours) else ""
     return LogonState(True, f"{name} can log on as {forms}{until}{within}.{outside}{_first(context, entry)}")
+
+
+def _causes(context: Context, entry: Entry, today: date) -> tuple[list[str], list[tuple[str, str]]]:
+    """What keeps somebody out; and what is marked though the directory does not heed it, each with the reason."""
+    causes: list[str] = []
+    unheeded: list[tuple[str, str]] = []
+    starts, ends, back = (context.one(entry, field) for field in ("starts", "ends", "back"))
+    until = f" until {back}" if back else ""
+    marks = (
+        ("enabled", context.dialect.read(entry, "enabled") == ["no"], f"{{}} disabled{until}"),
+        ("starts", bool(starts) and date.fromisoformat(starts) > today, f"its first day is {starts}"),
+        ("ends", bool(ends) and date.fromisoformat(ends) < today, f"its last day was {ends}"),
+    )
+    for field, is_marked, what in marks:
+        if not is_marked:
+            continue
+        if why := context.dialect.why_not_heeded(field, entry):
+            unheeded.append((what.format("it is marked as"), why))
+        else:
+            causes.append(what.format("the account is"))
+    if context.dialect.is_locked(entry):
+        causes.append("bad attempts have locked it")
+    if not context.dialect.has_password(entry):
+        causes.append("it has no password")
+    elif since := _too_old(context, entry):
+        causes.append(f"its password is too old, since {since}")
+    return causes, unheeded
 
 
 def _is_outside(context: Context, hours: str) -> bool:

@@ -10,7 +10,7 @@ from msgspec import Struct
 from vandrel.charter.charter import Charter
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED
-from vandrel.jobs.audit.infer import Inferred, infer
+from vandrel.jobs.audit.infer import InferredConvention, infer
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
@@ -69,9 +69,9 @@ def names(charter: Charter, request: NamesRequest) -> Report:
         target = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
         todo.remove(target)
         candidates = islice(rules[target].candidates(values), _CANDIDATES)
-        found = [each for each in candidates if each.count is None or each.count <= _COUNT]
-        values[target] = found[0].value if found else ""
-        rows[target] = [(c.value, f"{c.rung}", c.pattern) for c in found] or [("(nothing is left)", "", "")]
+        shown = [each for each in candidates if each.count is None or each.count <= _COUNT]
+        values[target] = shown[0].value if shown else ""
+        rows[target] = [(c.value, f"{c.rung}", c.pattern) for c in shown] or [("(nothing is left)", "", "")]
     told = [(target, *row) for target in NAMED for row in rows[target]]
     seen = [(target if n == 0 else "", *row) for target in NAMED for n, row in enumerate(rows[target])]
     columns = ("field", "name", "rung", "pattern")
@@ -93,18 +93,18 @@ def conventions(context: Context, targets: Sequence[str]) -> Report:
             raise VandrelError(Code.UNKNOWN_FIELD, what, where=Location(field=target), remedy=remedy)
     accounts = context.directory.search(context.charter.base, where=context.dialect.filter_for(ACCOUNT))
     entries = [entry for entry in accounts if not context.dialect.is_servers_own(entry)]
-    found = [infer(context, entries, target) for target in targets]
+    inferred = [infer(context, entries, target) for target in targets]
     rows = [
         (item.target, item.accounts, item.conforming, [f"{rung.pattern}: {rung.accounts}" for rung in item.rungs],
          [f"{name}: {entry.dn}" for entry, name in item.exceptions])
-        for item in found
+        for item in inferred
     ]  # fmt: skip
     columns = ("field", "accounts", "conforming", "ladder", "exceptions")
-    tables = [table for item in found for table in _tables(context, item)]
+    tables = [table for item in inferred for table in _tables(context, item)]
     return Report("charter infer", columns, rows, tables=tables, is_for_programs=True)
 
 
-def _tables(context: Context, item: Inferred) -> list[Table]:
+def _tables(context: Context, item: InferredConvention) -> list[Table]:
     share = f"{100 * item.conforming / item.accounts:.0f} %" if item.accounts else "none"
     title = f"{item.target}: {item.conforming} of {count(item.accounts, 'account')} conform ({share})"
     rungs = [(str(rung.accounts), rung.pattern) for rung in item.rungs]

@@ -46,18 +46,18 @@ _LEAST = 0.02
 _RUNGS = 5
 
 
-class Rung(Struct, frozen=True):
+class InferredPattern(Struct, frozen=True):
     """One pattern and the number of accounts whose name comes from it."""
 
     pattern: str
     accounts: int
 
 
-class Inferred(Struct, frozen=True):
+class InferredConvention(Struct, frozen=True):
     """The ladder of patterns for one name; ``exceptions`` are (entry, name) pairs that no rung explains."""
 
     target: str
-    rungs: tuple[Rung, ...]
+    rungs: tuple[InferredPattern, ...]
     accounts: int
     exceptions: tuple[tuple[Entry, str], ...]
 
@@ -67,20 +67,20 @@ class Inferred(Struct, frozen=True):
         return sum(rung.accounts for rung in self.rungs)
 
 
-def infer(context: Context, entries: Sequence[Entry], target: str) -> Inferred:
+def infer(context: Context, entries: Sequence[Entry], target: str) -> InferredConvention:
     """The conventions for one name, from accounts that have it."""
     named = [(entry, context.one(entry, target)) for entry in entries]
     named = [(entry, name) for entry, name in named if name]
     left = list(range(len(named)))
     values = [entry_values(context, entry) for entry, _ in named]
-    rungs: list[Rung] = []
+    rungs: list[InferredPattern] = []
     while left and len(rungs) < _RUNGS:
         best, hits = _best(target, named, values, left, context)
         if not hits or (rungs and len(hits) < max(2, _LEAST * len(named))):
             break
-        rungs.append(Rung(best, len(hits)))
+        rungs.append(InferredPattern(best, len(hits)))
         left = [index for index in left if index not in hits]
-    return Inferred(target, tuple(rungs), len(named), tuple(named[index] for index in left))
+    return InferredConvention(target, tuple(rungs), len(named), tuple(named[index] for index in left))
 
 
 def _patterns(target: str, context: Context) -> list[str]:

@@ -47,7 +47,7 @@ def batches(
     """
     wanted = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
     known = {line.dn.key for line in wanted if line.dn is not None and line.state is State.NEW}
-    apart = _Apart(context, known, absent)
+    apart = _ReferenceSplitter(context, known, absent)
     for start in range(0, len(wanted), TOGETHER):
         chunk = wanted[start : start + TOGETHER]
         new = [line for line in chunk if line.draft is not None and line.state is State.NEW]
@@ -75,7 +75,7 @@ def _is_creation(step: Step, known: set[str]) -> bool:
     return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in known)
 
 
-class _Apart:
+class _ReferenceSplitter:
     """Takes names of file-mates out of steps: there may be a circle of people who report, and some may come later.
 
     Those who are made now go into steps of their own, at the end; those who are not are left out.

@@ -53,7 +53,7 @@ def keys(context: Context, described: Description, items: Sequence[Item]) -> lis
     first: dict[Key, int] = {}
     told: dict[tuple[Cell, ...], Item] = {}
     contents: dict[frozenset[tuple[str, Values]], int] = {}
-    found: list[Key] = [()] * len(items)
+    keys_of: list[Key] = [()] * len(items)
     for number, (item, key) in enumerate(zip(items, all_keys, strict=True)):
         if item.findings and item.stops:
             continue
@@ -64,11 +64,11 @@ def keys(context: Context, described: Description, items: Sequence[Item]) -> lis
             what = f"the same {' and '.join(fields)} stands in row {row}"
             item.fault(fields[0], " ".join(map(item.one, fields)), Code.TWICE, what, "take one of the two rows out")
         else:
-            found[number] = key
+            keys_of[number] = key
             other = told.setdefault(telling[number], item) if telling else item
             if other is not item:
                 _look_alike(item, other, fields, contents)
-    return found
+    return keys_of
 
 
 def _telling(items: Sequence[Item]) -> list[tuple[Cell, ...]]:

@@ -80,14 +80,7 @@ class Names:
         self.rules = {target: rule for target, rule, _ in self.order}
         self.legal = frozenset(filter(self._is_legal, self.rules))
         count = len(items)
-        columns: dict[str, Many] = {}
-        for name, cells in zip(own, cells_of(items, own), strict=True):
-            # Of several values there are no columns: the row is not sound.
-            plain = set(map(type, cells)) == {str}
-            columns[name] = Many(cells if plain else [cell if isinstance(cell, str) else "" for cell in cells])  # type: ignore[arg-type]
-        if "initials" in model.derived and "initials" not in own:
-            most = creator.longest("initials")
-            columns["initials"] = Many([letters[:most] for letters in _initials(columns, model, count)])
+        columns = self._given(creator, model, own, items)
         seen = creator.seen(model)
         # The language is one of what all have in common, even where each row says it.
         seen |= {"language": columns["language"].values[0]} if "language" in columns else {}
@@ -98,25 +91,42 @@ class Names:
         self.in_common = self._common_to(seen)
         values = {name: column.values for name, column in columns.items()}
         self.sound = [True] * count
+        self._judge(context, model.kind, columns)
+        self.rows = list(zip(*values.values(), strict=True))
+        self.keys = prepare_all(values["name"])
+        columns_of = creator.register.columns
+        self.unique = {
+            target: claims for target in (*self.typed, *self.rules) if (claims := columns_of(target, values[target]))
+        }
+        self.claims: list[tuple[list[str], Container[str]]] = []
+        for claim in (claim for claims in self.unique.values() for claim in claims):
+            self.claims += [(claim.keys, claim.given)]
+            self.claims += [(claim.keys, claim.held)] if not claim.held.keys().isdisjoint(claim.keys) else []
+
+    @staticmethod
+    def _given(creator: Creator, model: Draft, own: Sequence[str], items: Sequence[Item]) -> dict[str, Many]:
+        """The columns that the rows give, and the initials that follow from them."""
+        columns: dict[str, Many] = {}
+        for name, cells in zip(own, cells_of(items, own), strict=True):
+            # Of several values there are no columns: the row is not sound.
+            plain = set(map(type, cells)) == {str}
+            columns[name] = Many(cells if plain else [cell if isinstance(cell, str) else "" for cell in cells])  # type: ignore[arg-type]
+        if "initials" in model.derived and "initials" not in own:
+            most = creator.longest("initials")
+            columns["initials"] = Many([letters[:most] for letters in _initials(columns, model, len(items))])
+        return columns
+
+    def _judge(self, context: Context, kind: str, columns: Mapping[str, Many]) -> None:
+        """Mark the rows with a value that is missing, too long, misshapen or not what its rule would give."""
         for name in self.typed:
-            rule = context.charter.naming(name, model.kind)
+            rule = context.charter.naming(name, kind)
             if not self._fits(name, rule, columns[name]):
-                self._unsound([self._is_fine(name, rule, value) for value in values[name]])
+                self._unsound([self._is_fine(name, rule, value) for value in columns[name].values])
         for name, column in columns.items():
             if not (name in self.legal or self.passes(name, column.distinct)):
                 self._unsound([self.passes(name, (value,)) for value in column.values])
             if not all(column.distinct):
                 self._unsound(list(map(bool, column.values)))
-        self.rows = list(zip(*values.values(), strict=True))
-        self.keys = prepare_all(values["name"])
-        columns_of = creator.register.columns
-        self.unique = {
-            target: found for target in (*self.typed, *self.rules) if (found := columns_of(target, values[target]))
-        }
-        self.claims: list[tuple[list[str], Container[str]]] = []
-        for claim in (claim for found in self.unique.values() for claim in found):
-            self.claims += [(claim.keys, claim.given)]
-            self.claims += [(claim.keys, claim.held)] if not claim.held.keys().isdisjoint(claim.keys) else []
 
     def _unsound(self, fine: Iterable[bool]) -> None:
         self.sound = [so_far and this for so_far, this in zip(self.sound, fine, strict=True)]
@@ -175,7 +185,7 @@ class GroupBatch:
         self._claims = [(names.keys, self._siblings), *names.claims]
         if self._held:
             self._claims.append((names.keys, self._held))
-        self._reserving = [(found[0].keys, found[0].given) for found in names.unique.values()]
+        self._reserving = [(claims[0].keys, claims[0].given) for claims in names.unique.values()]
 
     def draft(self, number: int) -> BatchDraft | None:
         """The account of one row, its names given to it; None where that takes the full way."""

@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from vandrel.charter.charter import Charter
 from vandrel.errors import Code, Finding, Location, Refused, VandrelError
-from vandrel.fields import ACCOUNT, GROUP
+from vandrel.fields import ACCOUNT, GROUP, FieldCatalog
 from vandrel.intake.convert import Converter
 from vandrel.intake.description import Description
 from vandrel.intake.item import Item
@@ -108,7 +108,7 @@ def work_out(context: Context, request: ImportRequest) -> tuple[Roster, list[Fin
     header = table.header()
     findings = _columns(table, description, header)
     converter = Converter(description, header, context.charter.words, context.fields, table.layout.quote)
-    rows, taken = _without_header(table, header)
+    rows, taken = _without_header(table, header, context.fields)
     findings += taken
     planner = Planner(context, description, context.charter.today())
     roster = planner.plan(_with_password(converter.items(rows), request.secret))
@@ -136,12 +136,12 @@ def _columns(table: Table, description: Description, header: list[str]) -> list[
     return findings
 
 
-def _without_header(table: Table, header: list[str]) -> tuple[Iterator[Row], list[Finding]]:
+def _without_header(table: Table, header: list[str], fields: FieldCatalog) -> tuple[Iterator[Row], list[Finding]]:
     """The rows; a header that is taken for data is found, and left out."""
     rows = table.rows()
     if table.layout.header or (first := next(rows, None)) is None:
         return rows, []
-    if not looks_like_header(first.cells):
+    if not looks_like_header(first.cells, fields):
         return chain([first], rows), []
     where = Location(row=first.number, header=header[0])
     value = text(first.cells[0])

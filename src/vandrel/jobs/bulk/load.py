@@ -63,14 +63,14 @@ class Loader:
 
     def _canonical(self, attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
         """Attributes under the schema's names, without what only the directory sets."""
-        found: dict[str, list[Value]] = {}
+        values_of: dict[str, list[Value]] = {}
         for name, values in attributes.items():
             known = self._schema.attribute(name)
             if known is not None and known.read_only:
                 self.left_out[known.name] = self.left_out.get(known.name, 0) + len(values)
                 continue
-            found.setdefault(known.name if known else name, []).extend(values)
-        return found
+            values_of.setdefault(known.name if known else name, []).extend(values)
+        return values_of
 
     def _keys(self, attributes: dict[str, list[Value]]) -> dict[str, set[object]]:
         return {

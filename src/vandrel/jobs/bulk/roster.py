@@ -28,7 +28,7 @@ from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.directory_index import DirectoryIndex, Key
 from vandrel.jobs.common.draft import BatchDraft, Derived, Draft
 from vandrel.jobs.common.edit import Edit, Editor
-from vandrel.jobs.common.resolve import NotOne, resolve
+from vandrel.jobs.common.resolve import NoSingleMatch, resolve
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import new_values
 from vandrel.text.nearest import listed
@@ -134,14 +134,13 @@ class Planner:
                 if self._refers:
                     self._refused |= dict.fromkeys(map(prepare, _names_of(item)), line)
                 continue
-            found = ledger.found.get(key, ()) if key else ()
-            if len(found) > 1:
-                what = (
-                    f"{len(found)} objects have this {' and '.join(self._described.key)}: {found[0].dn}, {found[1].dn}"
-                )
+            matches = ledger.found.get(key, ()) if key else ()
+            if len(matches) > 1:
+                fields = " and ".join(self._described.key)
+                what = f"{len(matches)} objects have this {fields}: {matches[0].dn}, {matches[1].dn}"
                 item.fault(self._described.key[0], " ".join(key), Code.AMBIGUOUS, what, "mend one of them first")
-            elif found:
-                there.append((line, found[0]))
+            elif matches:
+                there.append((line, matches[0]))
             elif self._described.mode == "update":
                 item.fault(
                     self._first_key(),
@@ -217,8 +216,8 @@ class Planner:
                 meant = [self._one(name, value, item, (GROUP,)) for value in values]
             # What a file does not list is not taken away.
             listed = shape in (Shape.MEMBERSHIPS, Shape.ROLES) or name == "members"
-            found = [self._name_of(item, name, one) for one in meant if one is not None]
-            if told := tuple(filter(None, found)):  # of nobody who can be meant, what is there stays
+            names = [self._name_of(item, name, one) for one in meant if one is not None]
+            if told := tuple(filter(None, names)):  # of nobody who can be meant, what is there stays
                 yield Assignment(name, "+=" if listed else "=", told, literal=True)
 
     # --- who is new
@@ -340,9 +339,9 @@ class Planner:
     def _check_secret(self, item: Item, draft: Draft | BatchDraft) -> None:
         if item.secret is None or draft.rules is None:
             return
-        found = check_password(item.secret, draft.rules, login=draft.value("login"), full=draft.value("full"),
+        findings = check_password(item.secret, draft.rules, login=draft.value("login"), full=draft.value("full"),
                                words=[self._context.charter.document.organization])  # fmt: skip
-        broken = [finding for finding in found if finding.is_fatal] or found
+        broken = [finding for finding in findings if finding.is_fatal] or findings
         if broken:
             what, remedy = (
                 "; ".join(filter(None, texts)) for texts in zip(*((f.what, f.remedy) for f in broken), strict=True)
@@ -364,7 +363,7 @@ class Planner:
         return self._one(field, value, item, OBJECT_TYPES)
 
     def _looked_up(self, field: str, value: str, object_types: tuple[str, ...]) -> str | Finding:
-        """The name of the one object of these sorts that a value means, or why not; each value is looked for once."""
+        """The name of the one object of these types that a value means, or why not; each value is looked up once."""
         if (field, value) not in self._resolved:
             try:
                 self._resolved[field, value] = str(resolve(self._context, value, object_types).dn)
@@ -373,11 +372,11 @@ class Planner:
         return self._resolved[field, value]
 
     def _one(self, field: str, value: str, item: Item, object_types: tuple[str, ...]) -> str | None:
-        """The name of the one object of these sorts that a value means; that there is none is found fault with."""
-        found = self._looked_up(field, value, object_types)
-        if isinstance(found, str):
-            return found
-        item.fault(field, value, found.code, found.what, found.remedy)
+        """The name of the one object of these types that a value means; a finding where there is none."""
+        entry = self._looked_up(field, value, object_types)
+        if isinstance(entry, str):
+            return entry
+        item.fault(field, value, entry.code, entry.what, entry.remedy)
         return None
 
     def _note(self, item: Item, findings: Iterable[Finding]) -> None:
@@ -407,7 +406,7 @@ _ASSIGNED = re.compile(r": [a-z-]+=\.\.\.")
 def _told(error: VandrelError, value: str, object_types: Sequence[str]) -> Finding:
     """What a name could have meant, in the remedy: no list stands above it here."""
     finding = error.findings[0]
-    if not isinstance(error, NotOne):
+    if not isinstance(error, NoSingleMatch):
         return finding
     if error.code == Code.AMBIGUOUS:
         names = ", ".join(candidate.name for candidate in error.candidates[:3])

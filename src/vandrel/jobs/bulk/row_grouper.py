@@ -37,7 +37,7 @@ def own_fields(context: Context, kind: Kind, names: Collection[str]) -> list[str
 
 
 class Layout(Struct, frozen=True, eq=False):
-    """Which fields rows of one sort have: those of which each has its own, and the others."""
+    """Which fields a group of like rows has: those with a value of their own in each row, and the others."""
 
     own: Sequence[str]
     others: Sequence[str]

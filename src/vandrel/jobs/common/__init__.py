@@ -1,1 +1,1 @@
-"""What every job uses: the context, names typed by people, fields, edits, names that are taken."""
+"""What several jobs use: proposals and reports, names typed by people, field values, edits, names that are taken."""

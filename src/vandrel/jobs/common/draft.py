@@ -44,8 +44,8 @@ class Draft(Struct):
 
     def value(self, name: str) -> str:
         """The first value of a field, or an empty string."""
-        found = self.derived.get(name)
-        return found.values[0] if found and found.values else ""
+        derived = self.derived.get(name)
+        return derived.values[0] if derived and derived.values else ""
 
     def values(self) -> dict[str, tuple[str, ...]]:
         """All values by field."""

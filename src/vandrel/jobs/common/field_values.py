@@ -11,8 +11,8 @@ from typing import get_args
 
 from vandrel.charter.document import Task
 from vandrel.charter.name_limits import NAME_LIMITS
-from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import GROUP, Field, Shape, Topic
+from vandrel.errors import NOTE, STOP, Code, Finding, Location, Severity, VandrelError
+from vandrel.fields import ACCOUNT, GROUP, Field, Shape, Topic
 from vandrel.jobs.common.assignments import flag
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
@@ -176,92 +176,80 @@ def _is_ipv4(value: str) -> bool:
 def _octets(context: Context, field: Field, values: Sequence[str], object_type: str) -> list[Finding]:
     """What speaks against a photograph: no JPEG, or more bytes than the schema takes."""
     kept, most = context.dialect.attribute(field.name, object_type), context.charter.document.photo_limit
-    found = []
+    findings = []
     for value in map(octets.from_text, values):
         if not octets.is_jpeg(value):
             what = f"{field.name} is a JPEG file, and this is none ({len(value):,} bytes)"
-            found.append(Finding(Code.BAD_VALUE, what, Location(field=field.name)))
+            findings.append(Finding(Code.BAD_VALUE, what, Location(field=field.name)))
         elif len(value) > most:
             what = f"{field.name} takes {most:,} bytes by the charter, and this file has {len(value):,}"
-            found.append(
+            findings.append(
                 Finding(
                     Code.BAD_VALUE, what, Location(field=field.name), f"make it smaller by {len(value) - most:,} bytes"
                 )
             )
         elif kept and (finding := context.directory.schema.check_value(kept, value, Location(field=field.name))):
-            found.append(finding)
-    return found
+            findings.append(finding)
+    return findings
 
 
 def check(context: Context, field: Field, values: Sequence[str], object_type: str) -> list[Finding]:
     """What the charter and the limits of a field have against its values."""
     findings = []
     if not field.many and len(values) > 1:
-        findings.append(
-            Finding(
-                Code.BAD_VALUE, f"{field.name} takes one value, and {len(values)} are given", Location(field=field.name)
-            )
-        )
-    target = NAME_LIMITS.get(
-        {"name": object_type if object_type in NAME_LIMITS else "name", "alias": "mail"}.get(field.name, field.name)
-    )
+        findings.append(_wrong(field, f"{field.name} takes one value, and {len(values)} are given"))
     if field.shape is Shape.OCTETS:
         return _octets(context, field, values, object_type)
     for value in values:
-        typed = field.name == "alias" and addresses.split(value)[0]
-        why = target.fault(value) if target is not None and not typed else _misshapen(context, field, value)
-        if why:
-            findings.append(Finding(Code.BAD_VALUE, f"{field.name} {why}: {value!r}", Location(field=field.name)))
-        elif _controls(field.name, value):
-            findings.append(
-                Finding(
-                    Code.BAD_VALUE,
-                    f"{field.name} may not have characters that do not print: {value!r}",
-                    Location(field=field.name),
-                )
-            )
-        if field.name == "principal" and not why:
-            suffix = value.rpartition("@")[2]
-            known = context.charter.document.suffixes
-            if suffix not in known:
-                hint = did_you_mean(suffix, known) or f"the charter has: {', '.join(known)}"
-                findings.append(
-                    Finding(
-                        Code.BAD_VALUE,
-                        f"{suffix!r} is none of the charter's suffixes",
-                        Location(field=field.name),
-                        hint,
-                    )
-                )
-        if field.name == "principal" and not why and (suffix := context.unregistered_suffix(value)):
-            what = f"{suffix} is no suffix that is registered on the server, so other programs will not offer it"
-            remedy = "have it registered (uPNSuffixes), or take another suffix"
-            findings.append(Finding(Code.BAD_VALUE, what, Location(field=field.name), remedy, severity=NOTE))
-        if field.name == "kind" and object_type == "account" and value not in context.charter.document.kinds:
-            hint = did_you_mean(value, context.charter.document.kinds)
-            findings.append(
-                Finding(Code.UNKNOWN_KIND, f"there is no kind of account {value!r}", Location(field=field.name), hint)
-            )
+        if why := _not_legal(context, field, value, object_type):
+            findings.append(_wrong(field, f"{field.name} {why}: {value!r}"))
+        elif field.name == "principal":
+            findings += _suffix(context, field, value)
+        if field.name == "kind" and object_type == ACCOUNT and value not in (kinds := context.charter.document.kinds):
+            what = f"there is no kind of account {value!r}"
+            findings.append(_wrong(field, what, did_you_mean(value, kinds), Code.UNKNOWN_KIND))
         if (later := context.dialect.means_later(field.name, value))[0]:
             what = f"the server keeps hours in UTC: from {later[1]} on, by the clock, these will be {later[0]}"
-            findings.append(
-                Finding(
-                    Code.BAD_VALUE, what, Location(field=field.name), f"set them again that day: {value}", severity=NOTE
-                )
-            )
+            findings.append(_wrong(field, what, f"set them again that day: {value}", severity=NOTE))
         if field.name == "password-reversible" and value == "yes":
             what = "whoever reads the server's database can then read the password"
-            findings.append(
-                Finding(
-                    Code.REFUSED, what, Location(field=field.name), "leave it, unless a program needs it", severity=NOTE
-                )
-            )
+            findings.append(_wrong(field, what, "leave it, unless a program needs it", Code.REFUSED, NOTE))
     attribute = context.dialect.attribute(field.name, object_type)
     if attribute and field.shape is Shape.TEXT:
-        for stored in context.dialect.stored(field.name, values):
-            finding = context.directory.schema.check_value(attribute, stored, Location(field=field.name))
-            if finding:
-                findings.append(finding)
+        schema, where = context.directory.schema, Location(field=field.name)
+        checked = (schema.check_value(attribute, each, where) for each in context.dialect.stored(field.name, values))
+        findings += [finding for finding in checked if finding]
+    return findings
+
+
+def _wrong(
+    field: Field, what: str, remedy: str = "", code: Code = Code.BAD_VALUE, severity: Severity = STOP
+) -> Finding:
+    return Finding(code, what, Location(field=field.name), remedy, severity)
+
+
+def _not_legal(context: Context, field: Field, value: str, object_type: str) -> str:
+    """Why a value is too long, misshapen or not to be printed; empty when it is legal."""
+    limited = {"name": object_type if object_type in NAME_LIMITS else "name", "alias": "mail"}
+    limit = NAME_LIMITS.get(limited.get(field.name, field.name))
+    if limit is None or (field.name == "alias" and addresses.split(value)[0]):
+        why = _misshapen(context, field, value)
+    else:
+        why = limit.fault(value)
+    return why or ("may not have characters that do not print" if _controls(field.name, value) else "")
+
+
+def _suffix(context: Context, field: Field, value: str) -> list[Finding]:
+    """What is wrong with the part of a principal name behind the ``@``."""
+    suffix, known = value.rpartition("@")[2], context.charter.document.suffixes
+    findings = []
+    if suffix not in known:
+        hint = did_you_mean(suffix, known) or f"the charter has: {', '.join(known)}"
+        findings.append(_wrong(field, f"{suffix!r} is none of the charter's suffixes", hint))
+    if unregistered := context.unregistered_suffix(value):
+        what = f"{unregistered} is no suffix that is registered on the server, so other programs will not offer it"
+        remedy = "have it registered (uPNSuffixes), or take another suffix"
+        findings.append(_wrong(field, what, remedy, severity=NOTE))
     return findings
 
 

@@ -84,11 +84,11 @@ class NameAllocator:
         claims = self.claims(target, value)
         for (attribute, stored), (_, key) in zip(forms, claims, strict=True):
             if self._ledger is not None:
-                found = self._ledger.held(attribute).get(key)
+                holder = self._ledger.held(attribute).get(key)
             else:
-                found = self._context.directory.find_owners(attribute, [stored]).get(stored)
-            if found is not None and found != but:
-                return found
+                holder = self._context.directory.find_owners(attribute, [stored]).get(stored)
+            if holder is not None and holder != but:
+                return holder
         planned = next((self._reserved[a][key] for a, key in claims if key in self._reserved.get(a, ())), None)
         named = _name_of(planned) if planned is not None else None
         return named if named != but else None

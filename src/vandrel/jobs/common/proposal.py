@@ -46,7 +46,7 @@ class FieldChange(Struct, frozen=True):
     passed: tuple[str, ...] = ()
 
 
-class PointedAt(Struct, frozen=True):
+class PointingObject(Struct, frozen=True):
     """An object that stays and points at one that is deleted: by which attribute."""
 
     holder: DN
@@ -78,7 +78,7 @@ class ObjectChange(Struct, frozen=True):
     fields: tuple[FieldChange, ...] = ()
     kind: str = ""
     new_dn: DN | None = None
-    pointed_at: tuple[PointedAt, ...] = ()
+    pointed_at: tuple[PointingObject, ...] = ()
     row: int = 0
 
     def after(self, field: str) -> str:

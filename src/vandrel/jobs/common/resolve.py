@@ -39,7 +39,7 @@ class Candidate(Struct, frozen=True):
     place: str
 
 
-class NotOne(VandrelError):
+class NoSingleMatch(VandrelError):
     """Nothing fits, or several do; ``candidates`` are those that do, or come near."""
 
     def __init__(
@@ -58,13 +58,13 @@ class NotOne(VandrelError):
 
 
 def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_TYPES) -> Entry:
-    """The one object of these sorts that `typed` means.
+    """The one object of these types that `typed` means.
 
-    Taken in turn: a place, a distinguished name, an exact name of any sort (logon, principal, mail, employee
+    Taken in turn: a place, a distinguished name, an exact name (logon, principal, mail, employee
     number, entry, full or display name), fragments of which every word must occur.
 
     Raises:
-        NotOne: ``ambiguous`` with the candidates, or ``not-found`` with near spellings.
+        NoSingleMatch: ``ambiguous`` with the candidates, or ``not-found`` with near spellings.
         VandrelError: ``bad-name`` for a place or distinguished name that cannot be read.
 
     """
@@ -77,27 +77,29 @@ def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_T
     if _LIKE_A_DN.match(typed):
         return _by_dn(context, typed)
     for where in (_exact(context, typed, object_types), _fragments(context, typed, object_types)):
-        found = _search(context, where, object_types)
+        entries = _search(context, where, object_types)
         logins = [
-            entry for entry in found if typed.casefold() in (v.casefold() for v in context.dialect.read(entry, "login"))
+            entry
+            for entry in entries
+            if typed.casefold() in (v.casefold() for v in context.dialect.read(entry, "login"))
         ]
-        if len(found) == 1 or len(logins) == 1:
-            return (logins or found)[0]
-        if found:
-            more = f" ({len(found)} in all)" if len(found) > _SHOWN else ""
-            raise NotOne(
+        if len(entries) == 1 or len(logins) == 1:
+            return (logins or entries)[0]
+        if entries:
+            more = f" ({len(entries)} in all)" if len(entries) > _SHOWN else ""
+            raise NoSingleMatch(
                 context,
                 Code.AMBIGUOUS,
                 f"{typed!r} can be any of these{more}",
                 typed,
-                found[:_SHOWN],
+                entries[:_SHOWN],
                 "type more of the name, or its logon name",
             )
     raise _nothing(context, typed, object_types)
 
 
 def find_fragments(context: Context, words: Sequence[str], object_types: Iterable[str] = OBJECT_TYPES) -> Filter:
-    """The filter that finds the objects in which every word occurs; all of the sorts where there is none."""
+    """The filter for the objects in which every word occurs; all objects of these types where there is no word."""
     wanted = tuple(object_types)
     if not words:
         return Or(tuple(context.dialect.filter_for(object_type) for object_type in wanted))
@@ -164,10 +166,10 @@ def _by_dn(context: Context, typed: str) -> Entry:
     )  # fmt: skip
 
 
-def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> NotOne:
+def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> NoSingleMatch:
     what = listed(f"{'an' if object_type == ACCOUNT else 'a'} {object_type}" for object_type in object_types)
     if len(typed) > _LONGEST_NEAR:
-        return NotOne(
+        return NoSingleMatch(
             context, Code.NOT_FOUND, f"nothing fits {shorten(typed)} as {what}", shorten(typed), [], "type less"
         )
     spelled: dict[str, Entry] = {}
@@ -182,4 +184,4 @@ def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> Not
         {spelled[word].dn.key: spelled[word] for word in nearest_part(to_ascii(typed).lower(), spelled, 5)}.values()
     )
     remedy = "those above come near" if near else "vandrel find lists what there is"
-    return NotOne(context, Code.NOT_FOUND, f"nothing fits {typed!r} as {what}", typed, near, remedy)
+    return NoSingleMatch(context, Code.NOT_FOUND, f"nothing fits {typed!r} as {what}", typed, near, remedy)

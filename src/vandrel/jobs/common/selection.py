@@ -36,8 +36,8 @@ def select(context: Context, selection: Selection, object_types: Sequence[str] =
     if selection.where:
         base = resolve(context, selection.under, (UNIT,)).dn if selection.under else context.charter.base
         of_types = Or(tuple(context.dialect.filter_for(each) for each in object_types))
-        found = context.directory.search(base, where=And((of_types, parse_filter(selection.where))))
-        chosen |= {entry.dn.key: entry for entry in sorted(found, key=lambda entry: entry.dn.key)}
+        entries = context.directory.search(base, where=And((of_types, parse_filter(selection.where))))
+        chosen |= {entry.dn.key: entry for entry in sorted(entries, key=lambda entry: entry.dn.key)}
     if not chosen:
         raise VandrelError(Code.NOT_FOUND, "the filter finds nothing", where=Location(option="--where"))
     return list(chosen.values())

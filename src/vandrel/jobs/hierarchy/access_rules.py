@@ -32,9 +32,9 @@ def rules(context: Context) -> Iterator[tuple[str, str]]:
 def _group(context: Context, team: str) -> str:
     dialect = context.dialect
     where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", team)))
-    found = next(context.directory.search(context.charter.base, where=where, only=["cn"]), None)
-    if found is not None:
-        return str(found.dn)
+    entry = next(context.directory.search(context.charter.base, where=where, only=["cn"]), None)
+    if entry is not None:
+        return str(entry.dn)
     kinds = context.charter.document.groups
     place = next((kind.place for kind in kinds.values()), "/")
     return str(places.to_dn(places.parse(place), context.charter.base).child("cn", team))
@@ -71,9 +71,9 @@ def _targets(context: Context, task: str) -> list[tuple[str, str]]:
 
 def as_ldif(context: Context) -> str:
     """A change to slapd's configuration that puts the rules before those that it has."""
-    found = list(rules(context))
+    all_rules = list(rules(context))
     lines = ["# Before all other rules. Another database? Change the next line.", f"dn: {DATABASE}"]
     lines += ["changetype: modify", "add: olcAccess"]
-    for number, (about, rule) in enumerate(found):
+    for number, (about, rule) in enumerate(all_rules):
         lines += [f"# {about}", f"olcAccess: {{{number}}}{rule}"]
-    return "\n".join(lines) + "\n" if found else ""
+    return "\n".join(lines) + "\n" if all_rules else ""

@@ -44,7 +44,7 @@ class UnitState(Struct, frozen=True):
     elsewhere: str = ""
 
 
-class Stray(Struct, frozen=True):
+class MisplacedAccount(Struct, frozen=True):
     """An account that stands where the design does not want it, and why."""
 
     dn: DN
@@ -57,7 +57,7 @@ class Comparison(Struct, frozen=True):
 
     units: tuple[UnitState, ...]
     groups: tuple[str, ...]
-    strays: tuple[Stray, ...]
+    strays: tuple[MisplacedAccount, ...]
     steps: tuple[Step, ...]
     findings: tuple[Finding, ...]
 
@@ -65,12 +65,12 @@ class Comparison(Struct, frozen=True):
 def compare(context: Context) -> Comparison:
     """Compare the charter's hierarchy with the directory; ``steps`` build what is missing and protect what is not."""
     base = context.charter.base
-    found = {
+    existing = {
         dn_places(context, entry): entry
         for entry in context.directory.search(base, where=context.dialect.filter_for(UNIT))
         if not context.dialect.is_servers_own(entry)
     }
-    by_key = {_key(place): (place, entry) for place, entry in found.items()}
+    by_key = {_key(place): (place, entry) for place, entry in existing.items()}
     found_accounts = context.directory.search(base, where=context.dialect.filter_for(ACCOUNT))
     accounts = [entry for entry in found_accounts if not context.dialect.is_servers_own(entry)]
     counts: dict[str, int] = {}
@@ -107,11 +107,11 @@ def _key(place: Place) -> tuple[str, ...]:
 def _designed_state(
     context: Context,
     unit: DesignedUnit,
-    found: dict[tuple[str, ...], tuple[Place, Entry]],
+    existing: dict[tuple[str, ...], tuple[Place, Entry]],
     counts: dict[str, int],
     base: DN,
 ) -> UnitState:
-    hit = found.get(_key(unit.place))
+    hit = existing.get(_key(unit.place))
     if hit is None:
         return UnitState(unit.place, State.MISSING, unit.about)
     number = counts.get(places.to_dn(unit.place, base).key, 0)
@@ -133,7 +133,9 @@ def _ranks(design: Sequence[DesignedUnit]) -> dict[tuple[str, ...], int]:
     return {_key(unit.place): rank for rank, unit in enumerate(design)}
 
 
-def _strays(context: Context, accounts: Sequence[Entry], designed: dict[tuple[str, ...], DesignedUnit]) -> list[Stray]:
+def _strays(
+    context: Context, accounts: Sequence[Entry], designed: dict[tuple[str, ...], DesignedUnit]
+) -> list[MisplacedAccount]:
     strays = []
     for account in accounts:
         where = context.place(account.dn.parent)
@@ -147,7 +149,7 @@ def _strays(context: Context, accounts: Sequence[Entry], designed: dict[tuple[st
             why = f"the unit holds {' and '.join(unit.holds)}, and this is {kind or 'of no kind'}"
         else:
             continue
-        strays.append(Stray(account.dn, where, why))
+        strays.append(MisplacedAccount(account.dn, where, why))
     return strays
 
 

@@ -19,9 +19,9 @@ from vandrel.jobs.common.edit_proposal import propose
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.proposal import FieldChange, Proposal
 from vandrel.jobs.common.selection import Selection, select
-from vandrel.jobs.hierarchy.delegation import reaching as delegations
 from vandrel.jobs.hierarchy.policies import reaching
 from vandrel.objects.context import Context
+from vandrel.objects.delegation import reaching as delegations
 from vandrel.objects.pattern_values import entry_values
 from vandrel.steps.step import Rename
 from vandrel.text.nearest import did_you_mean
@@ -93,21 +93,21 @@ class Mover:
         return edit
 
     def _findings(self, entry: Entry, object_type: str, new: DN) -> list[Finding]:
-        context, found = self._context, []
+        context, findings = self._context, []
         where = Location(place=context.place(entry.dn))
         if self.dn.is_within(entry.dn):
-            found.append(Finding(Code.REFUSED, "an object cannot be moved below itself", where))
+            findings.append(Finding(Code.REFUSED, "an object cannot be moved below itself", where))
         elif why := self._register.why_sibling(new):
-            found.append(Finding(Code.TAKEN, f"{entry.dn.name} is {why}", where, "rename one of the two first"))
+            findings.append(Finding(Code.TAKEN, f"{entry.dn.name} is {why}", where, "rename one of the two first"))
         self._register.reserve_name(new)
         unit = context.charter.designed(self.place)
         kind = context.one(entry, "kind") if object_type == ACCOUNT else object_type
         if object_type == UNIT:
-            found += self._unit(entry, new)
+            findings += self._unit(entry, new)
         elif object_type != GROUP and unit is not None and unit.holds and kind not in unit.holds:
             what = f"{places.to_text(self.place)} is designed for {' and '.join(unit.holds)}, not for {kind}"
-            found.append(Finding(Code.REFUSED, what, where, severity=NOTE))
-        return found
+            findings.append(Finding(Code.REFUSED, what, where, severity=NOTE))
+        return findings
 
     def _passwords(self, entry: Entry, object_type: str) -> list[Finding]:
         """That the password rules stay, which hang on the kind, the groups and the domain, never on the place."""
@@ -124,7 +124,7 @@ class Mover:
         said = ", ".join(
             f"{number} {object_type}{'s' * (number != 1)}" for object_type, number in sorted(counts.items())
         )
-        found = [
+        findings = [
             Finding(
                 Code.REFUSED,
                 f"everything below moves along: {said or 'nothing'}",
@@ -135,7 +135,7 @@ class Mover:
         place = places.parse(context.place(new))
         if context.charter.designed(place) is None:
             what = f"{places.to_text(place)} is not in the charter's hierarchy"
-            found.append(
+            findings.append(
                 Finding(
                     Code.REFUSED,
                     what,
@@ -144,7 +144,7 @@ class Mover:
                     severity=NOTE,
                 )
             )
-        return found
+        return findings
 
     # --- what follows from the place
 
@@ -167,9 +167,9 @@ class Mover:
         }
         leave = [old for old, new in groups if old != new and old in member]
         join = [new for old, new in groups if old != new and new and new not in member]
-        found = [Assignment(name, "=", (value,)) for name, value in changed.items()]
-        found += [Assignment("groups", "+=", tuple(join))] if join else []
-        return found + ([Assignment("groups", "-=", tuple(leave))] if leave else [])
+        assignments = [Assignment(name, "=", (value,)) for name, value in changed.items()]
+        assignments += [Assignment("groups", "+=", tuple(join))] if join else []
+        return assignments + ([Assignment("groups", "-=", tuple(leave))] if leave else [])
 
 
 def _read_off(context: Context, kind: Kind, place: Place) -> dict[str, str] | None:

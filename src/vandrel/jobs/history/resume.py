@@ -63,12 +63,12 @@ def open_passwords(
         kept: the passwords of each hand-out, by logon name.
 
     """
-    found = []
+    passwords = []
     for record, entry in runner.passwords_in_doubt(job):
         login = context.one(entry, "login")
         secret = kept.get(str(record.get("kept", "")), {}).get(login)
-        found.append(OpenPassword(record, entry, login, secret))
-    return found
+        passwords.append(OpenPassword(record, entry, login, secret))
+    return passwords
 
 
 def what_is_lost(lost: list[OpenPassword], job: int) -> VandrelError:

@@ -22,7 +22,7 @@ from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
 
 
-class Undoing(Struct):
+class UndoPlan(Struct):
     """The steps that take a job back, and what stands in the way or cannot come back."""
 
     steps: list[Step]
@@ -81,7 +81,7 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
 
 def undo(
     context: Context, made: Iterable[tuple[JournalStep, bool | None]], ended: datetime | None, only: int = 0
-) -> Undoing:
+) -> UndoPlan:
     """Work out how the steps of a job are taken back, the last first.
 
     Args:
@@ -98,17 +98,17 @@ def undo(
     if not chosen:
         what = f"no step {only} of the job was made" if only else "no step of the job was made"
         raise VandrelError(Code.NOT_FOUND, what, remedy="vandrel journal JOB lists them")
-    found = Undoing([], [])
+    undoing = UndoPlan([], [])
     # A password goes with its account; and of an account that was never made, none was set.
     created = {item.record["dn"] for item, _ in chosen if item.record["step"] == "add"}
     chosen = [each for each in chosen if not (_is_password(each[0]) and _without_owner(context, each[0], created))]
     renames = [step for item, _ in chosen if isinstance(step := from_record(item.record), Rename)]
     for item, stands in reversed(chosen):
-        _one(context, found, item, stands, renames)
-    found.findings = _few(found.findings)
-    found.steps = [step for step in found.steps if not _changed_since(context, found, step, ended)]
-    found.steps = _additions_first(context, with_references(context.directory, context.dialect, found.steps))
-    return found
+        _one(context, undoing, item, stands, renames)
+    undoing.findings = _few(undoing.findings)
+    undoing.steps = [step for step in undoing.steps if not _changed_since(context, undoing, step, ended)]
+    undoing.steps = _additions_first(context, with_references(context.directory, context.dialect, undoing.steps))
+    return undoing
 
 
 def _additions_first(context: Context, steps: Sequence[Step]) -> list[Step]:
@@ -147,43 +147,47 @@ def _without_owner(context: Context, item: JournalStep, created: Collection[str]
 def _few(findings: Sequence[Finding]) -> list[Finding]:
     """The findings, of which many that say the same of many objects become one."""
     same = Counter((finding.what, finding.is_fatal) for finding in findings)
-    found = [finding for finding in findings if same[finding.what, finding.is_fatal] <= _SAME]
+    few = [finding for finding in findings if same[finding.what, finding.is_fatal] <= _SAME]
     for what, fatal in same:
         if same[what, fatal] > _SAME:
             first = next(f for f in findings if (f.what, f.is_fatal) == (what, fatal))
-            found.append(
+            few.append(
                 structs.replace(first, where=Location(text=f"{same[what, fatal]} objects, the first {first.where}"))
             )
-    return found
+    return few
 
 
-def _one(context: Context, found: Undoing, item: JournalStep, stands: bool | None, renames: Sequence[Rename]) -> None:
+def _one(
+    context: Context, undoing: UndoPlan, item: JournalStep, stands: bool | None, renames: Sequence[Rename]
+) -> None:
     where = Location(dn=str(item.record.get("new") or item.record["dn"]))
     step = from_record(item.record)
     if isinstance(step, Set) and _only_mends(context, step, renames):
         return  # it came with a rename, and comes again when that is taken back
     back = step.reverse() if step is not None else None
     if item.record.get("redacted"):
-        found.findings.append(Finding(Code.REFUSED, "what is secret in it is in no record", where, severity=NOTE))
+        undoing.findings.append(Finding(Code.REFUSED, "what is secret in it is in no record", where, severity=NOTE))
     if back is None:
         what = "a password cannot be taken back: it is in no record"
-        found.findings.append(Finding(Code.REFUSED, what, where, "give a new one: vandrel reset NAME", severity=NOTE))
+        undoing.findings.append(Finding(Code.REFUSED, what, where, "give a new one: vandrel reset NAME", severity=NOTE))
         return
     if stands is False:
-        found.findings.append(Finding(Code.CHANGED, _since(context, item), where, "take it back by hand, or leave it"))
+        undoing.findings.append(
+            Finding(Code.CHANGED, _since(context, item), where, "take it back by hand, or leave it")
+        )
         return
     if isinstance(back, Add):
         attributes, lacking = context.dialect.addable(Entry(back.dn, back.attributes))
         back = Add(back.dn, attributes)
         if lacking:
-            found.findings.append(Finding(Code.REFUSED, lacking, where, severity=NOTE))
+            undoing.findings.append(Finding(Code.REFUSED, lacking, where, severity=NOTE))
     elif isinstance(back, Remove):
         entry = context.directory.get(back.dn)
         back = Remove(back.dn, entry.attributes if entry else back.attributes)
-    found.steps.append(back)
+    undoing.steps.append(back)
 
 
-def _changed_since(context: Context, found: Undoing, step: Step, ended: datetime | None) -> bool:
+def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime | None) -> bool:
     """Whether an object that would be removed has got more than the job gave it; then that is told."""
     entry = context.directory.get(step.dn) if isinstance(step, Remove) else None
     if entry is None or ended is None:
@@ -192,7 +196,7 @@ def _changed_since(context: Context, found: Undoing, step: Step, ended: datetime
     if changed is None or changed <= ended + _TOLERANCE:
         return False
     what = f"the object has been changed since it was made{_when(context, entry)}"
-    found.findings.append(Finding(Code.CHANGED, what, Location(dn=str(step.dn)), "delete it on purpose, or leave it"))
+    undoing.findings.append(Finding(Code.CHANGED, what, Location(dn=str(step.dn)), "delete it on purpose, or leave it"))
     return True
 
 
@@ -206,8 +210,8 @@ def _only_mends(context: Context, step: Set, renames: Sequence[Rename]) -> bool:
         then = set()
         for value in change.removed:
             dn = names.parse(str(value)) if value else None
-            found = next((dn.moved(old, new) for old, new in moved if dn and dn.is_within(old)), None)
-            then.add(found.key if found else "")
+            moved_dn = next((dn.moved(old, new) for old, new in moved if dn and dn.is_within(old)), None)
+            then.add(moved_dn.key if moved_dn else "")
         return then == {names.parse(str(value)).key for value in change.added if value}
 
     return bool(moved) and all(map(follows, step.changes))

@@ -127,9 +127,9 @@ def _entries(context: Context, request: FindRequest, what: str, findings: list[F
         # Somebody who writes a filter says in it what to list.
         parts = [where, *parts[1:]] if not request.of else [where, *parts]
     base = resolve(context, request.under, (UNIT,)).dn if request.under else context.charter.base
-    found = context.directory.search(base, where=And(tuple(parts)))
+    entries = context.directory.search(base, where=And(tuple(parts)))
     if not memberships:
-        return found
+        return entries
     # No filter of RFC 4515 asks for the members of a group: they are looked up there.
     groups = [resolve(context, name, (GROUP,)) for assignment in memberships for name in assignment.values]
     members = {names.parse(member).key for group in groups for member in context.dialect.members(group)}
@@ -137,7 +137,7 @@ def _entries(context: Context, request: FindRequest, what: str, findings: list[F
         primary = context.dialect.primary_members(group)
         if primary is not None:
             members |= {e.dn.key for e in context.directory.search(context.charter.base, where=primary, only=["cn"])}
-    return (entry for entry in found if entry.dn.key in members)
+    return (entry for entry in entries if entry.dn.key in members)
 
 
 def _condition(context: Context, condition: Assignment, object_types: Sequence[str]) -> Filter:
@@ -156,10 +156,10 @@ def _condition(context: Context, condition: Assignment, object_types: Sequence[s
         dict.fromkeys(a for each in object_types if each in field.on and (a := dialect.attribute(name, each)))
     )
     if field.shape is Shape.FLAG:
-        found = dialect.condition(name, flag(name, values[0] if values else "no"))
-        if found is None:
+        built_in = dialect.condition(name, flag(name, values[0] if values else "no"))
+        if built_in is None:
             raise VandrelError(Code.USAGE, f"{name} is no condition", where=Location(field=name))
-        return found
+        return built_in
     if not values:
         return Not(Or(tuple(Present(attribute) for attribute in attributes)))
     if field.shape in (Shape.REFERENCE, Shape.DATE) and values != ["*"]:

@@ -9,7 +9,7 @@ from msgspec import Struct
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.directory.port import Allowed, Directory
+from vandrel.directory.port import Directory, EffectiveRights
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, OBJECT_TYPES, UNIT, FieldCatalog
 from vandrel.jobs.common.report import Cell, Report, Table
 from vandrel.jobs.common.resolve import resolve
@@ -92,7 +92,7 @@ def _names(directory: Directory) -> Ability:
 
 
 def not_kept(dialect: Dialect, fields: FieldCatalog, object_type: str) -> Iterator[str]:
-    """The fields of a sort of object that the directory has no attribute for."""
+    """The fields of a type of object that the directory has no attribute for."""
     for name, field in fields.items():
         if object_type in field.on and dialect.why_not_kept(name, object_type):
             yield name
@@ -116,7 +116,7 @@ def rights(directory: Directory, dialect: Dialect, fields: FieldCatalog, dn: DN,
     return Rights(tuple(may), tuple(name for name in names if name not in may), tuple(_object_types(allowed)))
 
 
-def _object_types(allowed: Allowed) -> Iterator[str]:
+def _object_types(allowed: EffectiveRights) -> Iterator[str]:
     for object_type, name in (
         (ACCOUNT, "user"),
         (GROUP, "group"),

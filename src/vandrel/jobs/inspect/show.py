@@ -14,12 +14,10 @@ from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP, OBJECT_TYPES, UNIT, Field, Shape, Topic
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.accounts.password_age import ages
-from vandrel.jobs.common.proposal import Action, ObjectChange
 from vandrel.jobs.common.report import ObjectDetail, Report, Table, count
 from vandrel.jobs.common.resolve import resolve
-from vandrel.jobs.hierarchy.delegation import delegation_rows
-from vandrel.jobs.hierarchy.policies import reaching
 from vandrel.objects.context import Context
+from vandrel.objects.delegation import delegation_rows
 from vandrel.objects.membership import convertible, effective
 from vandrel.objects.view import ObjectView
 from vandrel.text import week
@@ -143,8 +141,8 @@ def _primary_members(view: ObjectView) -> list[str]:
     where = context.dialect.primary_members(view.entry)
     if where is None:
         return []
-    found = context.directory.search(context.charter.base, where=where, only=["cn"])
-    return sorted((entry.dn.name for entry in found), key=prepare)
+    groups = context.directory.search(context.charter.base, where=where, only=["cn"])
+    return sorted((entry.dn.name for entry in groups), key=prepare)
 
 
 def _marked(context: Context, groups: Sequence[str]) -> list[str]:
@@ -185,13 +183,19 @@ def _effective(view: ObjectView) -> list[Table]:
     context, entry = view.context, view.entry
     power = context.charter.power
     rows = [
-        (found.group.dn.name, " in ".join(found.through) or "directly", power.get(found.group.dn.name, ""))
-        for found in effective(context, entry)
+        (
+            membership.group.dn.name,
+            " in ".join(membership.through) or "directly",
+            power.get(membership.group.dn.name, ""),
+        )
+        for membership in effective(context, entry)
     ]
     tables = [Table("groups", "Groups that count", ("group", "through", "power"), rows, empty="none")]
     if view.object_type == GROUP and context.one(entry, "scope"):
         scopes = [(scope, why or "yes") for scope, why in convertible(context, entry)]
         tables.append(Table("scopes", "What its scope could become", ("scope", "why"), scopes))
+    from vandrel.jobs.hierarchy.policies import reaching
+
     unit = entry.dn if view.object_type in (UNIT, "") else entry.dn.parent
     policies = [(p.name, p.unit, "enforced" if p.enforced else "") for p in reaching(context, unit)]
     title = "Policies that reach it, the last wins"
@@ -317,47 +321,6 @@ def attribute_called(context: Context, name: str) -> str:
         what = f"the schema has no attribute {name[1:]!r}"
         raise VandrelError(Code.UNKNOWN_FIELD, what, where=Location(field=name), remedy=hint)
     return attribute
-
-
-# --- after a change
-
-
-def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
-    """What the directory has now of objects that were made or changed; of a new account whether it can log on."""
-    for change in changes:
-        entry = context.directory.get(change.new_dn or change.dn)
-        if entry is None:
-            continue
-        view = ObjectView(context, entry)
-        if change.action is Action.CREATE and view.object_type == ACCOUNT:
-            yield ObjectDetail("", sentence=logon_state(context, entry, context.charter.today()).sentence)
-        elif change.action is Action.CREATE:
-            yield describe(view)
-        elif (rows := list(_now(view, change))) or any(field.field == "password" for field in change.fields):
-            yield _changed(view, rows)
-
-
-def _changed(view: ObjectView, rows: Sequence[tuple[str, str]]) -> ObjectDetail:
-    context = view.context
-    detail = ObjectDetail(f"{view.label} now", is_brief=True, tables=[Table("now", "", ("field", "value"), rows)])
-    if view.object_type == ACCOUNT:
-        detail.sentence = logon_state(context, view.entry, context.charter.today()).sentence
-    return detail
-
-
-def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
-    for field in change.fields:
-        if field.field == "password":
-            continue
-        if field.field == "place":
-            values: Sequence[str] = [view.place]
-        elif field.field in view.context.fields:
-            values = view.shown(field.field)
-        elif field.field.startswith("@"):
-            values = view.attribute(field.field[1:])
-        else:
-            continue
-        yield f"  {field.field}", ", ".join(values) or "(empty)"
 
 
 def hours_of(context: Context, name: str) -> tuple[str, str]:

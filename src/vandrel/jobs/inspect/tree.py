@@ -12,8 +12,8 @@ from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import UNIT
 from vandrel.jobs.common.report import Branch, Cell, Report, count
 from vandrel.jobs.common.resolve import resolve
-from vandrel.jobs.hierarchy.delegation import delegation_rows
 from vandrel.objects.context import Context
+from vandrel.objects.delegation import delegation_rows
 from vandrel.objects.view import ObjectView
 
 

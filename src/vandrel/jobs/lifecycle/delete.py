@@ -14,7 +14,7 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import UNIT
-from vandrel.jobs.common.proposal import Action, ObjectChange, PointedAt, Proposal, fixed, listed_names, unique
+from vandrel.jobs.common.proposal import Action, ObjectChange, PointingObject, Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.objects.context import Context
@@ -26,7 +26,7 @@ from vandrel.steps.step import Remove, Set, Step
 _FEW = 10
 
 
-class Loss(Struct, frozen=True):
+class LostReference(Struct, frozen=True):
     """An object that stays, and points at one that goes: by which attribute."""
 
     holder: DN
@@ -38,7 +38,7 @@ class Deletion(Struct):
     """What is deleted, from the bottom up; who loses it; the steps; and what stands in the way."""
 
     entries: list[Entry]
-    losses: list[Loss] = msgspec.field(default_factory=list)
+    losses: list[LostReference] = msgspec.field(default_factory=list)
     steps: list[Step] = msgspec.field(default_factory=list)
     findings: list[Finding] = msgspec.field(default_factory=list)
 
@@ -59,9 +59,9 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
     """
     chosen = select(context, request.selection)
     deletion = work_out_deletion(context, chosen, contents=request.contents)
-    pointed: dict[DN, list[PointedAt]] = {}
+    pointed: dict[DN, list[PointingObject]] = {}
     for loss in deletion.losses:
-        pointed.setdefault(loss.gone, []).append(PointedAt(loss.holder, loss.attribute))
+        pointed.setdefault(loss.gone, []).append(PointingObject(loss.holder, loss.attribute))
 
     def give_back_rest(result: RunResult) -> tuple[str, list[Step]]:
         title = f"give back memberships: {count(len(result.stayed), 'object')} could not be deleted"
@@ -110,26 +110,26 @@ def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bo
         if context.dialect.object_type_of(entry) == UNIT and context.charter.designed(places.parse(place)) is not None:
             what = "the charter's hierarchy has this unit: vandrel hierarchy build makes it again"
             findings.append(Finding(Code.REFUSED, what, Location(place=place), severity=NOTE))
-    found = Deletion(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
-    for holder in pointing_at(context.directory, [entry.dn for entry in found.entries]):
+    deletion = Deletion(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
+    for holder in pointing_at(context.directory, [entry.dn for entry in deletion.entries]):
         lost = [] if holder.dn.key in gone else list(_losses(context, holder, gone))
         if lost:
-            found.losses += lost
-            found.steps.append(Set(holder.dn, tuple(_changes(context, holder, lost))))
-    found.steps += [Remove(entry.dn, entry.attributes) for entry in found.entries]
-    return found
+            deletion.losses += lost
+            deletion.steps.append(Set(holder.dn, tuple(_changes(context, holder, lost))))
+    deletion.steps += [Remove(entry.dn, entry.attributes) for entry in deletion.entries]
+    return deletion
 
 
 def _contained(context: Context, chosen: Sequence[Entry]) -> list[list[Entry]]:
     """What stands below each of these: asked one by one where they are few, else found in one look at everything."""
     if len(chosen) <= _FEW:
         return [list(context.directory.search(entry.dn)) for entry in chosen]
-    found: dict[str, list[Entry]] = {entry.dn.key: [] for entry in chosen}
+    contents: dict[str, list[Entry]] = {entry.dn.key: [] for entry in chosen}
     for other in context.directory.search(context.charter.base):
         for above in other.dn.ancestors():
-            if above.key in found:
-                found[above.key].append(other)
-    return [found[entry.dn.key] for entry in chosen]
+            if above.key in contents:
+                contents[above.key].append(other)
+    return [contents[entry.dn.key] for entry in chosen]
 
 
 def give_back(deletion: Deletion, stayed: Collection[DN]) -> list[Step]:
@@ -148,15 +148,15 @@ def give_back(deletion: Deletion, stayed: Collection[DN]) -> list[Step]:
     return steps
 
 
-def _losses(context: Context, holder: Entry, gone: Mapping[str, Entry]) -> Iterator[Loss]:
+def _losses(context: Context, holder: Entry, gone: Mapping[str, Entry]) -> Iterator[LostReference]:
     for attribute in own_references(context.directory):
         for value in holder.texts(attribute):
             entry = gone.get(names.parse(value).key) if value else None
             if entry is not None:
-                yield Loss(holder.dn, attribute, entry.dn)
+                yield LostReference(holder.dn, attribute, entry.dn)
 
 
-def _changes(context: Context, holder: Entry, losses: Sequence[Loss]) -> Iterator[Change]:
+def _changes(context: Context, holder: Entry, losses: Sequence[LostReference]) -> Iterator[Change]:
     """What takes the names away; a group must not be left without a member where the schema demands one."""
     for attribute in dict.fromkeys(loss.attribute for loss in losses):
         going = {loss.gone.key: loss.gone for loss in losses if loss.attribute == attribute}

@@ -22,7 +22,7 @@ WORDS = {"starts": "starts", "back": "comes back", "ends": "ends"}
 ENABLING = (Assignment("enabled", "=", ("yes",)), Assignment("back", "=", ()))
 
 
-class Intention(Struct, frozen=True):
+class DueDate(Struct, frozen=True):
     """One dated intention. With ``to_do``, an account is disabled and was to be enabled by this day."""
 
     entry: Entry
@@ -31,23 +31,23 @@ class Intention(Struct, frozen=True):
     to_do: bool
 
 
-def intentions(context: Context, today: date, within: int) -> list[Intention]:
+def intentions(context: Context, today: date, within: int) -> list[DueDate]:
     """What is due by `within` days from today, the earliest first.
 
     First days and returns that lie behind count as long as the account is still disabled; ends that lie behind do not.
     """
     last = today + timedelta(days=within)
-    found = [
+    due_dates = [
         intention
         for object_type in (ACCOUNT, COMPUTER)
         for entry in context.directory.search(context.charter.base, where=context.dialect.filter_for(object_type))
         for intention in _of(context, entry, today)
         if intention.day <= last
     ]
-    return sorted(found, key=lambda intention: (intention.day, intention.entry.dn.key))
+    return sorted(due_dates, key=lambda intention: (intention.day, intention.entry.dn.key))
 
 
-def _of(context: Context, entry: Entry, today: date) -> Iterator[Intention]:
+def _of(context: Context, entry: Entry, today: date) -> Iterator[DueDate]:
     disabled = context.dialect.read(entry, "enabled") == ["no"]
     for field in WORDS:
         if not (said := context.one(entry, field)):
@@ -55,11 +55,11 @@ def _of(context: Context, entry: Entry, today: date) -> Iterator[Intention]:
         day = date.fromisoformat(said)
         if field == "ends":
             if day >= today:
-                yield Intention(entry, field, day, to_do=False)
+                yield DueDate(entry, field, day, to_do=False)
         elif disabled:
             # Who has a first day and comes back later is not enabled for the first day's sake.
             later = context.one(entry, "back") if field == "starts" else ""
-            yield Intention(entry, field, day, to_do=day <= today and not later)
+            yield DueDate(entry, field, day, to_do=day <= today and not later)
 
 
 class DueRequest(Struct, frozen=True):
@@ -71,8 +71,8 @@ class DueRequest(Struct, frozen=True):
 
 def due(context: Context, request: DueRequest) -> Proposal | Report:
     """List dated intentions, or propose to enable those whose day has come."""
-    found = intentions(context, context.charter.today(), request.within)
-    waiting = [intention for intention in found if intention.to_do]
+    due_dates = intentions(context, context.charter.today(), request.within)
+    waiting = [intention for intention in due_dates if intention.to_do]
     if request.enable:
         proposal = edit_all(context, [intention.entry for intention in waiting], ENABLING, "enable")
         return structs.replace(proposal, command="due", nothing="Nobody is to be enabled today.")
@@ -81,7 +81,7 @@ def due(context: Context, request: DueRequest) -> Proposal | Report:
             each.day.isoformat(), WORDS[each.field], context.one(each.entry, "login"),
             context.one(each.entry, "full") or each.entry.dn.name, str(each.entry.dn), each.to_do,
         )
-        for each in found
+        for each in due_dates
     ]  # fmt: skip
     seen = [(*row[:4], "to be enabled" if row[5] else "") for row in rows]
     table = Table("listed", "", ("day", "what", "login", "full", ""), seen, has_header=True)

@@ -1,0 +1,51 @@
+"""What the directory has of objects that were just made or changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from vandrel.fields import ACCOUNT
+from vandrel.jobs.accounts.logon import logon_state
+from vandrel.jobs.common.proposal import Action, ObjectChange
+from vandrel.jobs.common.report import ObjectDetail, Table
+from vandrel.jobs.inspect.show import describe
+from vandrel.objects.context import Context
+from vandrel.objects.view import ObjectView
+
+
+def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
+    """What the directory has now of objects that were made or changed; of a new account whether it can log on."""
+    for change in changes:
+        entry = context.directory.get(change.new_dn or change.dn)
+        if entry is None:
+            continue
+        view = ObjectView(context, entry)
+        if change.action is Action.CREATE and view.object_type == ACCOUNT:
+            yield ObjectDetail("", sentence=logon_state(context, entry, context.charter.today()).sentence)
+        elif change.action is Action.CREATE:
+            yield describe(view)
+        elif (rows := list(_now(view, change))) or any(field.field == "password" for field in change.fields):
+            yield _changed(view, rows)
+
+
+def _changed(view: ObjectView, rows: Sequence[tuple[str, str]]) -> ObjectDetail:
+    context = view.context
+    detail = ObjectDetail(f"{view.label} now", is_brief=True, tables=[Table("now", "", ("field", "value"), rows)])
+    if view.object_type == ACCOUNT:
+        detail.sentence = logon_state(context, view.entry, context.charter.today()).sentence
+    return detail
+
+
+def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
+    for field in change.fields:
+        if field.field == "password":
+            continue
+        if field.field == "place":
+            values: Sequence[str] = [view.place]
+        elif field.field in view.context.fields:
+            values = view.shown(field.field)
+        elif field.field.startswith("@"):
+            values = view.attribute(field.field[1:])
+        else:
+            continue
+        yield f"  {field.field}", ", ".join(values) or "(empty)"
