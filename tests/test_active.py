@@ -443,7 +443,7 @@ def test_what_an_identity_may_do_is_known_before_it_is_tried(context, domain, tm
     )  # fmt: skip
     directory = servers.open_directory(hers)
     mine = Context(CHARTER, directory, ActiveDialect(directory, CHARTER))
-    own = rights(directory, mine.dialect, entry.dn, ACCOUNT)
+    own = rights(directory, mine.dialect, mine.fields, entry.dn, ACCOUNT)
     assert "phone" in own.fields
     assert {"title", "enabled", "protected"} <= set(own.not_fields)
     assert own.creates == ()

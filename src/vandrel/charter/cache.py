@@ -5,7 +5,6 @@ An entry holds the whole text that it was made from, and counts only for exactly
 
 from __future__ import annotations
 
-import os
 import zlib
 from pathlib import Path
 
@@ -38,11 +37,13 @@ def find(path: Path, text: str) -> Document | None:
 
 def keep(path: Path, text: str, document: Document) -> None:
     """Keep a document; where that is not possible, the next command reads the YAML again."""
+    from vandrel import safe_file
+    from vandrel.errors import VandrelError
+
     file = _file(path)
-    draft = file.with_suffix(f".{os.getpid()}")
     try:
         file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        draft.write_bytes(msgspec.msgpack.encode(_CacheRecord(__version__, text, document)))
-        draft.replace(file)
-    except OSError:
-        draft.unlink(missing_ok=True)
+        content = msgspec.msgpack.encode(_CacheRecord(__version__, text, document))
+        safe_file.write(file, content, "cache", replace=True)
+    except (OSError, VandrelError):
+        return

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from vandrel import safe_file
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.text import week
 
@@ -33,15 +35,13 @@ def save(figure: Figure, path: Path) -> None:
 
     """
     try:
-        figure.savefig(path, dpi=120)
+        content = io.BytesIO()
+        figure.savefig(content, dpi=120, format=path.suffix[1:])
     except ValueError as error:
         raise VandrelError(
             Code.USAGE, str(error), where=Location(file=str(path)), remedy="name the file .png, .svg or .pdf"
         ) from None
-    except OSError as error:
-        raise VandrelError(
-            Code.NOT_PERMITTED, f"it cannot be written: {error.strerror}", where=Location(file=str(path))
-        ) from None
+    safe_file.write(path, content.getvalue(), "picture", replace=True)
 
 
 def week_figure(hours: Sequence[bool], title: str, below: str) -> Figure:

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
-from vandrel import file_names
+from vandrel import file_names, safe_file
 from vandrel.cli.session import Session
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.nearest import did_you_mean
@@ -48,16 +47,8 @@ def keep(session: Session, name: str, options: dict[str, object]) -> None:
     lists = load(session)
     lists[name] = {key: value for key, value in options.items() if key in KEPT and value}
     path = _path(session)
-    draft = path.with_name(f".{path.name}.{os.getpid()}.new")
-    try:
-        draft.write_text(yaml.safe_dump(lists, allow_unicode=True, sort_keys=True), "utf-8")
-        draft.replace(path)
-    except OSError as error:
-        raise VandrelError(
-            Code.NOT_PERMITTED, f"the list cannot be kept: {error.strerror}", where=Location(file=str(path))
-        ) from None
-    finally:
-        draft.unlink(missing_ok=True)
+    text = yaml.safe_dump(lists, allow_unicode=True, sort_keys=True)
+    safe_file.write(path, text.encode(), "file of lists", replace=True, private=False)
 
 
 def kept(session: Session, name: str) -> dict[str, object]:

@@ -111,6 +111,12 @@ def add_hand_out(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
 
 
+def add_not_running(parser: argparse.ArgumentParser) -> None:
+    """Add the option of commands that need a job for themselves."""
+    told = "the process of the job is gone, though its lock or the other host does not tell"
+    parser.add_argument("--not-running", action="store_true", help=told)
+
+
 # --- very many at once
 
 

@@ -7,8 +7,11 @@ import itertools
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date, datetime
+from io import TextIOWrapper
 from pathlib import Path
+from typing import BinaryIO
 
+from vandrel import safe_file
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.intake.hand_out import harmless
 from vandrel.intake.table import Cell, Table, text
@@ -45,13 +48,7 @@ def must_be_new(target: Path) -> None:
     if target.suffix.lower() not in _FORMS:
         raise VandrelError(Code.USAGE, f"rows cannot be written as {target.suffix or 'a file without a suffix'}",
                            where=Location(file=str(target)), remedy="name it .csv, .xlsx or .ods")  # fmt: skip
-    if target.exists():
-        raise _taken(target)
-
-
-def _taken(target: Path) -> VandrelError:
-    return VandrelError(Code.TAKEN, "the file exists and is not overwritten", where=Location(file=str(target)),
-                        remedy="name another, or move that one away")  # fmt: skip
+    safe_file.must_be_free(target)
 
 
 def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str = ",") -> int:
@@ -62,29 +59,24 @@ def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell
 
     """
     must_be_new(target)
-    try:
-        target.open("x").close()
-        return _FORMS[target.suffix.lower()](target, header, rows, separator)
-    except FileExistsError:
-        raise _taken(target) from None
-    except OSError as error:
-        raise VandrelError(
-            Code.NOT_PERMITTED, f"it cannot be written: {error.strerror}", where=Location(file=str(target))
-        ) from None
+    with safe_file.writing(target) as file:
+        return _FORMS[target.suffix.lower()](file, header, rows, separator)
 
 
-def _csv(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
+def _csv(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
     count = 0
-    with target.open("w", encoding="utf-8-sig", newline="") as file:  # the mark lets spreadsheets know the encoding
-        writer = csv.writer(file, delimiter=separator)
-        writer.writerow(header)
-        for row in rows:
-            writer.writerow([harmless(text(cell)) for cell in row])
-            count += 1
+    out = TextIOWrapper(file, "utf-8-sig", newline="")  # the mark lets spreadsheets know the encoding
+    writer = csv.writer(out, delimiter=separator)
+    writer.writerow(header)
+    for row in rows:
+        writer.writerow([harmless(text(cell)) for cell in row])
+        count += 1
+    out.flush()
+    out.detach()
     return count
 
 
-def _xlsx(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
+def _xlsx(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
     from openpyxl import Workbook
     from openpyxl.cell import WriteOnlyCell
     from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
@@ -104,11 +96,11 @@ def _xlsx(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], s
             cell.data_type, cell.number_format = "s", "@"  # text, whatever it looks like
             cells.append(cell)
         sheet.append(cells)
-    book.save(target)
+    book.save(file)
     return count
 
 
-def _ods(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
+def _ods(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
     from odf.opendocument import OpenDocumentSpreadsheet
     from odf.table import Table as Sheet
     from odf.table import TableCell, TableRow
@@ -126,7 +118,7 @@ def _ods(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], se
             line.addElement(cell)
         sheet.addElement(line)
     book.spreadsheet.addElement(sheet)
-    book.save(str(target))
+    book.write(file)
     return count
 
 
@@ -142,10 +134,6 @@ def missing_since(path: Path, keys: Sequence[str], today: date) -> dict[str, str
         before = {}
     since = {key: str(before.get(key, today.isoformat())) for key in keys}
     if since != before:
-        try:
-            notes.write_text(json.dumps(since, ensure_ascii=False, indent=1, sort_keys=True) + "\n", "utf-8")
-        except OSError as error:
-            raise VandrelError(
-                Code.NOT_PERMITTED, f"it cannot be written: {error.strerror}", where=Location(file=str(notes))
-            ) from None
+        said = json.dumps(since, ensure_ascii=False, indent=1, sort_keys=True) + "\n"
+        safe_file.write(notes, said.encode(), replace=True)
     return since

@@ -94,25 +94,6 @@ def beside(path: Path) -> Path:
     return path.with_name(f"{path.stem}.intake.yaml")
 
 
-def write_new(path: Path, text: str) -> None:
-    """Write a small file that must not exist yet.
-
-    Raises:
-        VandrelError: ``taken`` where it exists, ``not-permitted`` where it cannot be written.
-
-    """
-    where = Location(file=str(path))
-    try:
-        with path.open("x", encoding="utf-8") as file:
-            file.write(text)
-    except FileExistsError:
-        what, remedy = "the file exists and is not overwritten", "see what it would be: --dry-run; or move it away"
-        raise VandrelError(Code.TAKEN, what, where=where, remedy=remedy) from None
-    except OSError as error:
-        what = f"the file cannot be written: {error.strerror}"
-        raise VandrelError(Code.NOT_PERMITTED, what, where=where) from None
-
-
 def load(path: Path, fields: FieldCatalog) -> Description:
     """Read a description.
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import csv
 import io
-import os
 from collections.abc import Collection, Sequence
 from pathlib import Path
 
 from msgspec import Struct
 
+from vandrel import safe_file
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.secret import Secret
 
@@ -78,21 +78,7 @@ def write(path: Path, slips: Sequence[Slip], organization: str, recipient: str =
     content = {".csv": _text, ".txt": _text, ".xlsx": _sheet, ".pdf": _pages}[form_of(path)](slips, organization)
     if recipient:
         content = _encrypted(content, recipient)
-    # Written beside and put in place, so that no half-written one ever stands there.
-    flags = os.O_CREAT | os.O_WRONLY | (os.O_TRUNC if again else os.O_EXCL)
-    target = path.with_name(f".{path.name}.new") if again else path
-    try:
-        with os.fdopen(os.open(target, flags, 0o600), "wb") as file:
-            file.write(content)
-        if again:
-            target.replace(path)
-    except FileExistsError:
-        raise VandrelError(
-            Code.TAKEN, "the hand-out file exists and is not overwritten", where=Location(file=str(path))
-        ) from None
-    except OSError as error:
-        what = f"the hand-out cannot be written: {error.strerror}"
-        raise VandrelError(Code.NOT_PERMITTED, what, where=Location(file=str(path))) from None
+    safe_file.write(path, content, "hand-out", replace=again)
 
 
 def read(path: Path) -> list[Slip]:

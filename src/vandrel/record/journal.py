@@ -2,7 +2,7 @@
 
 The steps of a job are written down before the first is made. ``reached`` is the number of the last step that is
 known to be over, and ``going`` that of the last that was begun; after a kill, the directory tells which of those
-between them were made. What it has of those behind, somebody else has made.
+between them were made. What it has of those behind, somebody else has made. ``seen`` is the last sign of life.
 """
 
 from __future__ import annotations
@@ -21,13 +21,14 @@ from msgspec import Struct, structs
 
 from vandrel.directory.embedded import sqlite_file
 from vandrel.errors import Code, DirectoryError, Location, VandrelError
+from vandrel.record.job_locks import JobLocks
 
 #: "Vanj" as PRAGMA application_id.
 _APPLICATION = 0x56616E6A
 
 TABLES = """
 CREATE TABLE job(
-    number INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT,
+    number INTEGER PRIMARY KEY, begun TEXT NOT NULL, seen TEXT NOT NULL, ended TEXT,
     who TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
     command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, planned INTEGER NOT NULL,
     made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
@@ -52,10 +53,14 @@ _decode = msgspec.msgpack.Decoder().decode
 
 
 class Job(Struct, frozen=True):
-    """One change as a whole. Times are UTC in ISO 8601; ``ended`` is empty while it runs or was broken off."""
+    """One change as a whole.
+
+    Times are UTC in ISO 8601. ``seen`` is the last sign of life; ``ended`` is empty while the job runs or was killed.
+    """
 
     number: int
     begun: str
+    seen: str
     ended: str
     who: str
     host: str
@@ -118,6 +123,7 @@ class Journal:
                     raise
         self.path = path
         self._db, self._writable = sqlite_file.connect(path, _APPLICATION, "journal")
+        self._locks = JobLocks(path)
 
     def close(self) -> None:
         """Close the file."""
@@ -126,7 +132,7 @@ class Journal:
     # --- writing
 
     def begin(self, job: NewJob) -> int:
-        """Open a job and return its number."""
+        """Open a job, take its lock, and return its number."""
         if not self._writable:
             raise DirectoryError(
                 Code.NOT_PERMITTED,
@@ -134,25 +140,19 @@ class Journal:
                 where=Location(file=str(self.path)),
                 remedy="check the rights on the file and its folder",
             )
-        with sqlite_file.plain_errors(self.path):
-            row = self._db.execute(
-                "INSERT INTO job(begun, who, host, pid, command, title, directory, planned, going, undoes, state) "
-                "VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING number",
-                (
-                    _now(),
-                    _who(),
-                    socket.gethostname(),
-                    os.getpid(),
-                    job.command,
-                    job.title,
-                    job.directory,
-                    job.planned,
-                    job.going,
-                    job.undoes,
-                    RUNNING,
-                ),
+        now = _now()
+        values = {
+            "begun": now, "seen": now, "who": _who(), "host": socket.gethostname(), "pid": os.getpid(),
+            "state": RUNNING, **structs.asdict(job),
+        }  # fmt: skip
+        marks = ", ".join(f":{name}" for name in values)
+        # Within the transaction: nobody sees a running job without its lock.
+        with self._transaction():
+            (number,) = self._db.execute(
+                f"INSERT INTO job({', '.join(values)}) VALUES({marks}) RETURNING number", values
             ).fetchone()
-            return int(row[0])
+            self._locks.take(number)
+        return int(number)
 
     def write(self, job: int, first: int, records: Sequence[Record]) -> None:
         """Write steps down, before they are made; `first` is the number of the first in the job."""
@@ -160,14 +160,20 @@ class Journal:
         with self._transaction():
             self._db.executemany("INSERT INTO step(job, number, dn, record) VALUES(?, ?, ?, ?)", rows)
 
-    def mark(self, job: int, first: int, outcomes: Sequence[VandrelError | None], going: int) -> None:
-        """Say what became of the steps from `first` on: made, or refused and why; those up to `going` come next."""
+    def mark(
+        self, job: int, first: int, outcomes: Sequence[VandrelError | None], going: int, *, is_known: bool = True
+    ) -> None:
+        """Say what became of the steps from `first` on: made, or refused and why; those up to `going` come next.
+
+        With `is_known`, nothing behind `going` was begun. Otherwise a step that was begun once stays in doubt.
+        """
         refused = [(REFUSED, str(error), job, first + i) for i, error in enumerate(outcomes) if error is not None]
         with self._transaction():
             self._db.executemany("UPDATE step SET state = ?, why = ? WHERE job = ? AND number = ?", refused)
             self._db.execute(
-                "UPDATE job SET made = made + ?, refused = refused + ?, reached = ?, going = ? WHERE number = ?",
-                (len(outcomes) - len(refused), len(refused), first + len(outcomes) - 1, going, job),
+                "UPDATE job SET made = made + ?, refused = refused + ?, reached = ?, seen = ?, "
+                "going = max(?, CASE WHEN ? THEN 0 ELSE going END) WHERE number = ?",
+                (len(outcomes) - len(refused), len(refused), first + len(outcomes) - 1, _now(), going, is_known, job),
             )
 
     @contextmanager
@@ -183,16 +189,47 @@ class Journal:
                 raise
 
     def end(self, job: int, state: str) -> None:
-        """Take note that a job is over."""
+        """Take note that a job is over, and give its lock back."""
         with sqlite_file.plain_errors(self.path):
-            self._db.execute("UPDATE job SET ended = ?, state = ? WHERE number = ?", (_now(), state, job))
+            now = _now()
+            self._db.execute("UPDATE job SET ended = ?, seen = ?, state = ? WHERE number = ?", (now, now, state, job))
+        self._locks.free(job)
+
+    def claim(self, number: int, *, is_dead: bool = False) -> Job:
+        """Take the lock of a job that was begun before, to finish it or to take it back.
+
+        With `is_dead`, somebody vouches that no process is at work on it, whatever its lock says.
+
+        Raises:
+            VandrelError: ``busy`` where a process is at work on it, ``not-found``.
+
+        """
+        job = self.job(number)
+        if not self._locks.take(number):
+            if not is_dead:
+                raise self._busy(job)
+            self._locks.vouch(number)
+        if job.state == RUNNING and not is_dead:  # without locks, the process number tells
+            self._locks.free(number)
+            raise self._busy(job)
+        with sqlite_file.plain_errors(self.path):
+            self._db.execute("UPDATE job SET state = ? WHERE number = ? AND state = ?", (BROKEN, number, RUNNING))
+        return self.job(number)
+
+    def release(self, number: int) -> None:
+        """Give back the lock of a claimed job."""
+        self._locks.free(number)
+
+    def _busy(self, job: Job) -> VandrelError:
+        what = f"a process is at work on job {job.number}: it was begun by {job.who} on {job.host}"
+        remedy = "wait until it is over; --not-running where you know that there is no such process"
+        return VandrelError(Code.BUSY, what, where=Location(job=job.number), remedy=remedy)
 
     # --- reading
 
     _JOB = (
-        "SELECT number, begun, coalesce(ended, ''), who, host, command, title, directory, planned, made, refused, "
-        "undoes, state, pid "
-        "FROM job"
+        "SELECT number, begun, seen, coalesce(ended, ''), who, host, command, title, directory, planned, made, "
+        "refused, undoes, state, pid FROM job"
     )
 
     def jobs(self, last: int = 0, about: str = "") -> Iterator[Job]:
@@ -203,7 +240,7 @@ class Journal:
         limit = f"LIMIT {int(last)}" if last else ""
         with sqlite_file.plain_errors(self.path):
             for row in self._db.execute(f"{self._JOB} {where} ORDER BY number DESC {limit}", values):
-                yield _job(row)
+                yield self._job(row)
 
     def job(self, number: int) -> Job:
         """One job.
@@ -216,7 +253,7 @@ class Journal:
             row = self._db.execute(f"{self._JOB} WHERE number = ?", (number,)).fetchone()
         if row is None:
             raise VandrelError(Code.NOT_FOUND, f"the journal has no job {number}", remedy="vandrel journal lists them")
-        return _job(row)
+        return self._job(row)
 
     def undone_by(self, number: int) -> int:
         """The number of the job that took this one back and was not taken back itself; 0 if there is none."""
@@ -241,15 +278,16 @@ class Journal:
         """Jobs that were begun and never ended, by a process that is gone."""
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(f"{self._JOB} WHERE state IN (?, ?)", (RUNNING, BROKEN)).fetchall()
-        return [job for job in map(_job, rows) if job.state == BROKEN]
+        return [job for job in map(self._job, rows) if job.state == BROKEN]
 
-
-def _job(row: tuple[object, ...]) -> Job:
-    *values, pid = row
-    job = Job(*values)  # type: ignore[arg-type]
-    if job.state == RUNNING and not _alive(job.host, int(str(pid))):
-        return structs.replace(job, state=BROKEN)
-    return job
+    def _job(self, row: tuple[object, ...]) -> Job:
+        *values, pid = row
+        job = Job(*values)  # type: ignore[arg-type]
+        if job.state != RUNNING:
+            return job
+        is_taken = self._locks.is_taken(job.number)
+        runs = _alive(job.host, int(str(pid))) if is_taken is None else is_taken
+        return job if runs else structs.replace(job, state=BROKEN)
 
 
 def _alive(host: str, pid: int) -> bool:

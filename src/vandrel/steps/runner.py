@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence, Set
 from contextlib import nullcontext
+from datetime import datetime, timedelta
 
 import msgspec
 from msgspec import Struct
@@ -42,6 +43,9 @@ BATCH = 4000
 #: The same for servers, to begin with and at the least; and the seconds that one batch should take there.
 _FIRST_BATCH, _LEAST_BATCH, _MOMENT = 250, 10, 1.0
 
+#: How far the clocks of a server and of this machine may be apart.
+_CLOCKS = timedelta(minutes=5)
+
 Progress = Callable[[int, int], None]
 #: Finds the password that a record tells of.
 Passwords = Callable[[Record], Secret | None]
@@ -75,7 +79,8 @@ class RunResult(Struct):
     Of an object that was refused, what was to follow is not told again. ``tried`` is the number of steps that were
     tried, ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made,
     ``stayed`` which could not be removed, ``unset`` whose password could not be set, and ``kept_out``, by name, which
-    objects did not take another one in, as groups do, and why.
+    objects did not take another one in, as groups do, and why. ``changed_since`` are objects that a
+    job had made before it broke off, and that somebody has changed before it was resumed.
     """
 
     job: int = 0
@@ -89,6 +94,7 @@ class RunResult(Struct):
     stayed: set[DN] = msgspec.field(default_factory=set)
     unset: set[DN] = msgspec.field(default_factory=set)
     kept_out: dict[str, list[tuple[DN, VandrelError]]] = msgspec.field(default_factory=dict)
+    changed_since: list[DN] = msgspec.field(default_factory=list)
 
     @property
     def is_in_part(self) -> bool:
@@ -195,6 +201,8 @@ class Runner:
         turns = _BatchSizer(
             plan, all_at_once=self._directory.capabilities.embedded or (plan.is_atomic and len(plan.steps) <= BATCH)
         )
+        if plan.undoes:
+            self._still_to_undo(journal, plan.undoes)
         new = NewJob(command, plan.title, self._directory.location, len(plan.steps), turns.stop, plan.undoes)
         report.job = self.job = journal.begin(new)
         try:
@@ -218,6 +226,14 @@ class Runner:
             report.seconds = time.perf_counter() - started
         journal.end(report.job, PART if report.is_in_part else DONE)
         return report
+
+    @staticmethod
+    def _still_to_undo(journal: Journal, number: int) -> None:
+        """See to it that nobody is at work on a job, or has taken it back in the meantime."""
+        journal.claim(number)
+        if by := journal.undone_by(number):
+            what, remedy = f"job {by} took it back already", f"vandrel undo {by} redoes it"
+            raise VandrelError(Code.REFUSED, what, where=Location(job=number), remedy=remedy)
 
     def _batch(self, journal: Journal, report: RunResult, turns: _BatchSizer, plan: Plan) -> None:
         whole, first = plan.is_atomic and len(plan.steps) <= BATCH, turns.start + 1
@@ -264,11 +280,19 @@ class Runner:
         password may not have been set, the report says so.
 
         Raises:
-            VandrelError: ``not-found`` where there is no such job, ``refused`` where it has ended.
+            VandrelError: ``not-found`` where there is no such job, ``refused`` where it has ended, ``busy`` where a
+                process is at work on it.
 
         """
         journal = self._open_journal()
-        job = journal.job(number)
+        job = journal.claim(number)
+        try:
+            return self._resume(journal, job, password)
+        finally:
+            journal.release(number)
+
+    def _resume(self, journal: Journal, job: Job, password: Passwords) -> RunResult:
+        number = job.number
         if job.state != BROKEN:
             raise VandrelError(
                 Code.REFUSED, f"job {number} was not broken off: it is {job.state}", where=Location(job=number)
@@ -286,9 +310,9 @@ class Runner:
             )  # fmt: skip
         first = next((item for item in items if item.state in (BEGUN, AHEAD)), None)
         if first is not None and first.state == AHEAD:
-            journal.mark(number, first.number, [], first.number)
+            journal.mark(number, first.number, [], first.number, is_known=False)
         for item in track_renames(self._directory, items):
-            self._finish(journal, report, item, password)
+            self._finish(journal, report, job, item, password)
         journal.end(number, PART if report.is_in_part else DONE)
         report.seconds = time.perf_counter() - started
         return report
@@ -343,7 +367,7 @@ class Runner:
         """Take note that a job that was broken off is not to be finished any more."""
         self._open_journal().end(number, PART)
 
-    def _finish(self, journal: Journal, report: RunResult, item: Item, password: Passwords) -> None:
+    def _finish(self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords) -> None:
         known, step, dn, error = item.record, item.step, str(item.dn), None
         if known.state == MADE:
             report.made += 1
@@ -356,7 +380,7 @@ class Runner:
                 report.lost.add(step.dn)
             return
         if not_created:
-            journal.mark(report.job, known.number, [_not_created(dn)], known.number + 1)
+            journal.mark(report.job, known.number, [_not_created(dn)], known.number + 1, is_known=False)
             return
         if step is not None:
             step = _without(step, report.lost)
@@ -378,6 +402,8 @@ class Runner:
                 Code.DONE_IN_PART, "the password may not have been set: it is in no record", where=Location(dn=dn),
                 remedy="give one: vandrel edit NAME password=generate",
             )  # fmt: skip
+        elif known.state == BEGUN and isinstance(step, Add) and self._was_made(step, job):
+            report.changed_since.append(step.dn)
         elif known.state == AHEAD or not is_step_applied(step, self._directory):
             error = self._directory.execute([step.operation()], atomic=True)[0]
         if error is None:
@@ -388,7 +414,27 @@ class Runner:
                 report.unset.add(item.dn)
             elif isinstance(step, Add):
                 report.lost.add(step.dn)
-        journal.mark(report.job, known.number, [error], known.number + 1)
+        journal.mark(report.job, known.number, [error], known.number + 1, is_known=False)
+
+    def _was_made(self, step: Add, job: Job) -> bool:
+        """Whether an object was made by this job and has been changed since.
+
+        The job found the name free when it began. So an object of that name that was made afterwards, with the same
+        unique values, is its own.
+        """
+        entry = self._directory.get(step.dn)
+        if entry is None or is_step_applied(step, self._directory):
+            return False
+        created = dict(self._dialect.instants(entry)).get("created")
+        if created is None or created < datetime.fromisoformat(job.begun) - _CLOCKS:
+            return False
+        schema = self._directory.schema
+        shared = [name for name in self._dialect.unique_attributes() if name in step.attributes]
+        return all(
+            {schema.key(name, value) for value in step.attributes[name]}
+            & {schema.key(name, value) for value in entry.values_of(name)}
+            for name in shared
+        )
 
 
 def _batches(plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:

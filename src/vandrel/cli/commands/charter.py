@@ -7,7 +7,7 @@ import json
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel import file_names
+from vandrel import file_names, safe_file
 from vandrel.cli import options
 from vandrel.cli.session import Session
 from vandrel.errors import Code, Location, VandrelError
@@ -94,7 +94,6 @@ def _new(session: Session) -> Report:
     from importlib import resources
 
     from vandrel.charter.name_limits import is_suffix
-    from vandrel.intake.description import write_new
     from vandrel.jobs.common.report import Report
 
     args = session.args
@@ -107,6 +106,6 @@ def _new(session: Session) -> Report:
     base = ",".join(f"dc={label}" for label in domain.split("."))
     organization = (args.organization or "Our Organization").replace("\\", "\\\\").replace('"', '\\"')
     text = text.replace("$organization", f'"{organization}"').replace("$base", base).replace("$domain", domain)
-    write_new(path, text)
+    safe_file.write(path, text.encode(), "charter", private=False)
     said = f"{path} is written. Make it yours, then: vandrel charter check, vandrel hierarchy build"
     return Report("charter new", text=f"{said}\n")

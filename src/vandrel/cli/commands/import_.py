@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from vandrel import safe_file
 from vandrel.cli import options
 from vandrel.cli.session import Session
 
@@ -100,7 +101,7 @@ def _must_be_there(path: Path) -> None:
 def _propose(session: Session, path: Path) -> Report:
     """Write the description that the file seems to need."""
     from vandrel.errors import Code, Location, VandrelError
-    from vandrel.intake.description import as_yaml, beside, write_new
+    from vandrel.intake.description import as_yaml, beside
     from vandrel.intake.propose import propose
     from vandrel.intake.table import open_table, sheets_of
     from vandrel.jobs.common.report import Report
@@ -121,7 +122,7 @@ def _propose(session: Session, path: Path) -> Report:
     text = as_yaml(description, table.layout, comments)
     if args.dry_run:
         return Report("import", text=text)
-    write_new(target, text)
+    safe_file.write(target, text.encode(), "description", private=False)
     sheets_said = (
         [f"It has the sheets {', '.join(sheets)}; this is for {table.layout.sheet}."] if len(sheets) > 1 else []
     )

@@ -10,7 +10,6 @@ from vandrel.cli.session import Session
 from vandrel.errors import NOTE
 
 if TYPE_CHECKING:
-    from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.jobs.common.report import Report
     from vandrel.objects.context import Context
 
@@ -53,9 +52,7 @@ def run(session: Session) -> Report:
         return _keep_password(session)
     directory = session.server if session.target else session.directory
     context = _context(session)
-    reached = _server_rows(session, session.server) if session.target else []
-    offers = _supports(session.server) if session.target else []
-    return probe(directory, context, ProbeRequest(reached, offers, args.name or ""))
+    return probe(directory, context, ProbeRequest(args.name or ""))
 
 
 def _context(session: Session) -> Context | None:
@@ -88,43 +85,3 @@ def _keep_password(session: Session) -> Report:
         )
     keep(target, session.ask(f"Password of {target.identity.bind}"))
     return Report("probe", summary=[f"Kept in the keyring for {target.name}, {target.word}."])
-
-
-def _server_rows(session: Session, server: LdapDirectory) -> list[tuple[str, str]]:
-    from vandrel.directory.ldap.connection import encrypted
-
-    assert session.target is not None
-    settings = server.settings
-    rows = [("host", server.url)]
-    down = settings.urls[: settings.urls.index(server.url)]
-    if down:
-        rows.append(("passed over", ", ".join(down)))
-    how = "encrypted" if encrypted(settings, server.url) else "not encrypted"
-    if server.url.startswith("ldapi:"):
-        how = "over a socket of this machine"
-    elif settings.unchecked:
-        how += ", certificate not checked"
-    elif encrypted(settings, server.url):
-        how += ", certificate checked"
-    bound, groups = server.whoami()
-    rows.append(("bound as", f"{bound or settings.who}, {how}"))
-    if groups:
-        rows.append(("member of", ", ".join(groups)))
-    others = [f"--who {word}" for word in settings.others]
-    if settings.identity or others:
-        rows.append(
-            ("identity", (settings.identity or "typed") + (f"  (others: {', '.join(others)})" if others else ""))
-        )
-    if server.about.vendor:
-        rows.append(("server", server.about.vendor))
-    return rows
-
-
-def _supports(server: LdapDirectory) -> list[tuple[str, str]]:
-    from vandrel.jobs.inspect.probe import CONTROLS, EXTENSIONS
-
-    about = server.about
-    rows = [(what, "yes" if oid in about.controls else "no") for oid, what in CONTROLS.items()]
-    rows += [(what, "yes" if oid in about.extensions else "no") for oid, what in EXTENSIONS.items()]
-    rows.append(("SASL", ", ".join(about.mechanisms) or "none offered on this connection"))
-    return rows

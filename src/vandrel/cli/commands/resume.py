@@ -37,6 +37,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--hand-out", metavar="FILE", help="new passwords go here, where the first ones are lost")
     parser.add_argument("--recipient", metavar="KEY", default="", help="encrypt that hand-out to this age public key")
     parser.add_argument("--no-passwords", action="store_true", help="finish the rest where they are lost")
+    options.add_not_running(parser)
 
 
 def run(session: Session) -> int:
@@ -52,6 +53,7 @@ def run(session: Session) -> int:
     args, terminal, context, runner = session.args, session.terminal, session.context, session.runner
     session.must_have_journal()
     job = chosen_job(runner, args.job or 0, context.directory.location)
+    job = runner.journal.claim(job.number, is_dead=args.not_running)
     terminal.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
     hand_out = HandOut(session, args.hand_out, args.recipient)
     passwords = open_passwords(context, runner, job.number, _kept(runner, job.number))
@@ -105,13 +107,13 @@ def _made_anew(lost: list[OpenPassword]) -> str:
 
 
 def _leave_out(session: Session, result: RunResult, passwords: list[OpenPassword]) -> None:
-    """Take what was not set out of the hand-outs of the job."""
+    """Take accounts that are not there out of the hand-outs of the job; who has an account stays on the sheet."""
     from vandrel.intake.hand_out import leave_out
 
     by_dn = {each.entry.dn: each for each in passwords}
     void: dict[str, set[str]] = {}
-    for dn in result.lost | result.unset:
-        if (each := by_dn.get(dn)) is not None and each.hand_out:
+    for dn in result.lost:
+        if (each := by_dn.get(dn)) is not None and each.hand_out and session.directory.get(dn) is None:
             void.setdefault(each.hand_out, set()).add(each.login)
     for name, logins in void.items():
         leave_out(Path(name), logins, session.charter.document.organization)

@@ -29,6 +29,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Add its options."""
     parser.add_argument("job", type=options.natural, metavar="JOB", help="the number of the job in the journal")
     parser.add_argument("--step", type=options.natural, metavar="N", default=0, help="only this step of it")
+    options.add_not_running(parser)
 
 
 def run(session: Session) -> Proposal | Report:
@@ -36,4 +37,5 @@ def run(session: Session) -> Proposal | Report:
     from vandrel.jobs.history.undo import UndoRequest, undo_job
 
     session.must_have_journal()
-    return undo_job(session.context, session.runner, UndoRequest(session.args.job, session.args.step))
+    args = session.args
+    return undo_job(session.context, session.runner, UndoRequest(args.job, args.step, args.not_running))

@@ -125,7 +125,7 @@ class HandOut:
         if result is None or (not result.made and not result.stopped):
             self._withdraw()
         else:
-            self._leave_out(result.lost | result.unset)
+            self._leave_out(result.lost)
         return result
 
     def _prepare(self) -> None:
@@ -154,7 +154,7 @@ class HandOut:
         write(self._path, list(self._slips.values()), organization, self._recipient, again=again)
 
     def _leave_out(self, dns: Collection[DN]) -> None:
-        """Take out the lines of accounts that were not made, and of passwords that were not set."""
+        """Take out the lines of accounts that were not made; who has an account stays on the sheet."""
         kept = {dn: slip for dn, slip in self._slips.items() if dn not in dns}
         if not kept:
             self._withdraw()

@@ -5,9 +5,11 @@ from __future__ import annotations
 import csv
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from io import TextIOWrapper
 from pathlib import Path
 from typing import TextIO
 
+from vandrel import safe_file
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.jobs.common.proposal import RowOutcome
 
@@ -22,7 +24,7 @@ def results_file(name: str) -> Iterator[TextIO]:
     """
     path, where = Path(name), Location(file=name)
     try:
-        file = path.open("x", encoding="utf-8", newline="")
+        file = TextIOWrapper(safe_file.create(path), "utf-8", newline="")
     except FileExistsError:
         what = "the file of results exists and is not overwritten: nothing was made"
         raise VandrelError(Code.TAKEN, what, where=where, remedy="name another, or move that one away") from None
@@ -56,4 +58,4 @@ def write_results(file: TextIO, outcomes: Sequence[RowOutcome], job: int) -> Non
     except OSError as error:
         what = f"the results cannot be written: {error.strerror}; what was made stays made"
         remedy = f"vandrel journal {job} tells of it"
-        raise VandrelError(Code.NOT_PERMITTED, what, where=Location(file=file.name), remedy=remedy) from None
+        raise VandrelError(Code.NOT_PERMITTED, what, where=Location(file=str(file.name)), remedy=remedy) from None

@@ -110,7 +110,7 @@ def create(path: Path, application: int, tables: str, what: str) -> None:
         DirectoryError: ``taken`` where the file exists; ``not-permitted``, ``out-of-reach``, ``disk-full``.
 
     """
-    draft = path.with_name(f".{path.name}.{os.getpid()}.new")
+    draft = path.with_name(f".vandrel-{os.urandom(8).hex()}")
     try:
         os.close(os.open(draft, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
     except OSError as error:

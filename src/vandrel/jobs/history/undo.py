@@ -41,10 +41,18 @@ _TOLERANCE = timedelta(seconds=5)
 
 
 class UndoRequest(Struct, frozen=True):
-    """The number of the job to take back, and of the one step of it; 0 for all of its steps."""
+    """What to take back.
+
+    Attributes:
+        job: the number of the job.
+        step: the number of the one step of it; 0 for all of its steps.
+        is_dead: whether somebody vouches that no process is at work on the job.
+
+    """
 
     job: int
     step: int = 0
+    is_dead: bool = False
 
 
 def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal | Report:
@@ -52,11 +60,12 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
 
     Raises:
         VandrelError: ``not-found`` where there is no such job, ``foreign`` for one of another directory, ``refused``
-            where it was taken back already.
+            where it was taken back already, ``busy`` where a process is at work on it.
 
     """
     journal = runner.journal
     job = runner.own_job(request.job)
+    job = journal.claim(job.number, is_dead=request.is_dead)
     if by := journal.undone_by(job.number):
         raise VandrelError(
             Code.REFUSED, f"job {by} took it back already", where=Location(job=job.number),
@@ -69,8 +78,7 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
             "undo", summary=[f"Nothing of job {job.number} was made. It will not be finished any more."],
             abandons=job.number,
         )  # fmt: skip
-    ended = datetime.fromisoformat(job.ended) if job.ended else None
-    undoing = undo(context, made, ended, request.step)
+    undoing = undo(context, made, datetime.fromisoformat(job.seen), request.step)
     whole = not request.step
     return Proposal(
         "undo", title_of(job, request.step), f"Take back job {job.number}?", fixed(undoing.steps),
@@ -79,15 +87,14 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
     )  # fmt: skip
 
 
-def undo(
-    context: Context, made: Iterable[tuple[JournalStep, bool | None]], ended: datetime | None, only: int = 0
-) -> UndoPlan:
+def undo(context: Context, made: Iterable[tuple[JournalStep, bool | None]], ended: datetime, only: int = 0) -> UndoPlan:
     """Work out how the steps of a job are taken back, the last first.
 
     Args:
         context: the charter and the directory.
         made: the steps that were made, each with whether it still stands (None: cannot be told).
-        ended: when the job ended; what it created is not removed if it was changed after that.
+        ended: when the job ended, or the last sign of life of one that was killed; what it created is not removed if
+            it was changed after that.
         only: the number of the one step to take back; 0 for all.
 
     Raises:
@@ -187,13 +194,16 @@ def _one(
     undoing.steps.append(back)
 
 
-def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime | None) -> bool:
+def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime) -> bool:
     """Whether an object that would be removed has got more than the job gave it; then that is told."""
     entry = context.directory.get(step.dn) if isinstance(step, Remove) else None
-    if entry is None or ended is None:
+    if entry is None:
         return False
-    changed = dict(context.dialect.instants(entry)).get("changed")
-    if changed is None or changed <= ended + _TOLERANCE:
+    instants = dict(context.dialect.instants(entry))
+    changed, created = instants.get("changed"), instants.get("created")
+    # Of a job that was killed, the last batch may have been made without a sign.
+    last = max(ended, created) if created else ended
+    if changed is None or changed <= last + _TOLERANCE:
         return False
     what = f"the object has been changed since it was made{_when(context, entry)}"
     undoing.findings.append(Finding(Code.CHANGED, what, Location(dn=str(step.dn)), "delete it on purpose, or leave it"))

@@ -1,13 +1,90 @@
-"""Objects in an order in which they can be made again: each after the one that holds it, none kept in memory."""
+"""Objects as LDIF, in an order in which they can be made again: each after the one that holds it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 
+from msgspec import Struct
+
+from vandrel.directory import ldif
 from vandrel.directory.dn import DN, LEVEL
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter
+from vandrel.directory.filter import parse as parse_filter
+from vandrel.directory.ldif import Origin
 from vandrel.directory.port import Directory, Scope
+from vandrel.errors import Code, Location, VandrelError
+from vandrel.fields import UNIT
+from vandrel.jobs.common.resolve import resolve
+from vandrel.objects.context import Context
+from vandrel.text.nearest import did_you_mean
+
+_HASHES = frozenset({"userPassword", "pwdHistory"})
+
+
+class ExportRequest(Struct, frozen=True):
+    """What to put out.
+
+    Attributes:
+        place: a unit, with all below it; empty for everything.
+        where: a filter (RFC 4515); empty for all objects.
+        only: names of attributes; none for all.
+        with_operational: whether attributes that the directory itself keeps come along.
+        with_schema: whether the schema stands first.
+        with_hashes: whether hashes of passwords come along.
+
+    """
+
+    place: str = ""
+    where: str = ""
+    only: Sequence[str] = ()
+    with_operational: bool = False
+    with_schema: bool = False
+    with_hashes: bool = False
+
+
+def export(context: Context, request: ExportRequest) -> Iterator[str]:
+    """Put out objects as LDIF (RFC 2849), record by record.
+
+    Raises:
+        VandrelError: ``unknown-field``, what resolving the place raises, ``bad-value`` for the filter.
+
+    """
+    directory = context.directory
+    base = resolve(context, request.place, (UNIT,)).dn if request.place else context.charter.base
+    entries = superiors_first(directory, base, parse_filter(request.where) if request.where else EVERYTHING)
+    keep = _keep(context, request)
+    origin = Origin(directory.contexts, directory.schema.definitions) if request.with_schema else None
+
+    def records() -> Iterator[str]:
+        yield "version: 1\n\n"
+        if origin is not None:
+            yield ldif.origin(origin)
+        for entry in entries:
+            yield ldif.content(entry, keep)
+
+    return records()
+
+
+def _keep(context: Context, request: ExportRequest) -> Callable[[str], bool]:
+    """Which attributes are put out."""
+    schema = context.directory.schema
+    only = set()
+    for typed in request.only:
+        if not (name := schema.attribute_name(typed)):
+            what, hint = f"the schema has no attribute {typed!r}", did_you_mean(typed, schema.attribute_names())
+            raise VandrelError(Code.UNKNOWN_FIELD, what, where=Location(option="--only"), remedy=hint)
+        only.add(name)
+
+    def kept(name: str) -> bool:
+        if only and name not in only:
+            return False
+        if name in _HASHES:
+            return request.with_hashes
+        attribute = schema.attribute(name)
+        return request.with_operational or attribute is None or not attribute.read_only
+
+    return kept
 
 
 def superiors_first(directory: Directory, base: DN, where: Filter = EVERYTHING) -> Iterator[Entry]:
@@ -18,8 +95,8 @@ def superiors_first(directory: Directory, base: DN, where: Filter = EVERYTHING) 
     more is in memory than the names of those that hold others, and the few entries that stand before their superior.
     """
     names = (entry.dn.key for entry in directory.search(base, where=where, only=["objectClass"]))
-    find_owners = {key.rpartition(LEVEL)[0] for key in names}
-    come = _found_among(directory, base, where, find_owners)  # only what comes itself can be waited for
+    superiors = {key.rpartition(LEVEL)[0] for key in names}
+    come = _found_among(directory, base, where, superiors)  # only what comes itself can be waited for
     there: set[str] = set()
     waiting: dict[str, list[Entry]] = {}
     for entry in directory.search(base, where=where):
@@ -27,23 +104,23 @@ def superiors_first(directory: Directory, base: DN, where: Filter = EVERYTHING) 
         if above in come and above not in there:
             waiting.setdefault(above, []).append(entry)
             continue
-        yield from _with_those_that_wait(entry, find_owners, there, waiting)
+        yield from _with_those_that_wait(entry, superiors, there, waiting)
 
 
-def _found_among(directory: Directory, base: DN, where: Filter, find_owners: set[str]) -> set[str]:
+def _found_among(directory: Directory, base: DN, where: Filter, superiors: set[str]) -> set[str]:
     """Which of the objects that hold others are found by the filter themselves."""
     if where == EVERYTHING:
-        return {key for key in find_owners if key == base.key or key.startswith(base.key + LEVEL)}
-    return {entry.dn.key for entry in directory.search(base, Scope.SUBTREE, where, ["objectClass"])} & find_owners
+        return {key for key in superiors if key == base.key or key.startswith(base.key + LEVEL)}
+    return {entry.dn.key for entry in directory.search(base, Scope.SUBTREE, where, ["objectClass"])} & superiors
 
 
 def _with_those_that_wait(
-    entry: Entry, find_owners: set[str], there: set[str], waiting: dict[str, list[Entry]]
+    entry: Entry, superiors: set[str], there: set[str], waiting: dict[str, list[Entry]]
 ) -> Iterator[Entry]:
     todo = [entry]
     while todo:
         one = todo.pop(0)
         yield one
-        if one.dn.key in find_owners:
+        if one.dn.key in superiors:
             there.add(one.dn.key)
             todo += waiting.pop(one.dn.key, [])

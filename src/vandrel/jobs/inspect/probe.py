@@ -15,19 +15,6 @@ from vandrel.jobs.common.report import Cell, Report, Table
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 
-#: Controls and extensions that matter here: OID -> what it is for.
-CONTROLS = {
-    "1.2.840.113556.1.4.319": "results in pages (RFC 2696)",
-    "1.3.6.1.1.12": "changes only where nothing changed (RFC 4528)",
-    "1.2.840.113556.1.4.801": "parts of security descriptors",
-    "1.2.840.113556.1.4.417": "deleted objects can be seen",
-}
-EXTENSIONS = {
-    "1.3.6.1.4.1.1466.20037": "StartTLS (RFC 4511)",
-    "1.3.6.1.4.1.4203.1.11.1": "passwords hashed by the server (RFC 3062)",
-    "1.3.6.1.4.1.4203.1.11.3": "who am I (RFC 4532)",
-}
-
 
 class Ability(Struct, frozen=True):
     """One thing that is needed; ``by`` says who does it, ``fine`` whether that is as good as it can be."""
@@ -128,17 +115,13 @@ def _object_types(allowed: EffectiveRights) -> Iterator[str]:
 
 
 class ProbeRequest(Struct, frozen=True):
-    """What was found out about the connection, and the object whose rights are asked for; empty for none.
+    """What is asked of a directory.
 
     Attributes:
-        reached: name and value of facts about the server, for people.
-        offers: what the server offers, for people.
-        name: an object or place, as typed.
+        name: the object whose rights are asked for; empty for none.
 
     """
 
-    reached: Sequence[tuple[str, str]] = ()
-    offers: Sequence[tuple[str, str]] = ()
     name: str = ""
 
 
@@ -149,7 +132,8 @@ def probe(directory: Directory, context: Context | None, request: ProbeRequest) 
         VandrelError: what resolving the name raises.
 
     """
-    tables = [Table("offers", "The server offers", ("what", "offered"), request.offers)]
+    reached, offered = _of_server(directory)
+    tables = [Table("offers", "The server offers", ("what", "offered"), offered)]
     if context is not None:
         able = list(abilities(directory, context.dialect, context.fields))
         tables.append(
@@ -160,10 +144,10 @@ def probe(directory: Directory, context: Context | None, request: ProbeRequest) 
             Table("password_rules", "Password rules for a new account", ("rule", "value", "source", "said"), rules)
         )
         tables += [_rights(context, request.name)] if request.name else []
-    return Report("probe", facts=_facts(directory, request), tables=tables)
+    return Report("probe", facts=_facts(directory, reached), tables=tables)
 
 
-def _facts(directory: Directory, request: ProbeRequest) -> list[tuple[str, Cell]]:
+def _facts(directory: Directory, reached: Sequence[tuple[str, str]]) -> list[tuple[str, Cell]]:
     schema = {"ad": "Active Directory", "standard": "the standards' (RFC 4519, RFC 2798)"}[
         directory.capabilities.schema
     ]
@@ -171,9 +155,19 @@ def _facts(directory: Directory, request: ProbeRequest) -> list[tuple[str, Cell]
     contexts = [str(context) for context in directory.contexts]
     holds = "holds, the default first" if len(contexts) > 1 else "holds"
     return [
-        ("directory", directory.location), *request.reached, (holds, contexts),
+        ("directory", directory.location), *reached, (holds, contexts),
         ("schema", schema + (", with Vandrel's own" if own else "")),
     ]  # fmt: skip
+
+
+def _of_server(directory: Directory) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:
+    """How a server is reached and as whom, and what it offers; nothing for a file."""
+    if directory.capabilities.embedded:
+        return [], []
+    from vandrel.directory.ldap.store import LdapDirectory
+    from vandrel.jobs.inspect.server_facts import connection, offers
+
+    return (connection(directory), offers(directory)) if isinstance(directory, LdapDirectory) else ([], [])
 
 
 def _rights(context: Context, name: str) -> Table:

@@ -1,0 +1,253 @@
+"""A job that is stopped at every single write, and again during its recovery, ends as if it had never been stopped."""
+
+from __future__ import annotations
+
+import shutil
+from collections import Counter
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from itertools import count
+from pathlib import Path
+
+import pytest
+
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory import dn as names
+from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.directory.operations import Change
+from vandrel.errors import Code, VandrelError
+from vandrel.jobs.common.report import Report
+from vandrel.jobs.history.undo import UndoRequest, undo_job
+from vandrel.objects.context import Context
+from vandrel.record.journal import BROKEN, DONE, PART, Journal
+from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.step import Rename, Set
+
+from .test_steps import ANNA, GUESTS, add
+
+BOSS, BO = GUESTS.child("cn", "Boss"), GUESTS.child("cn", "Bo")
+BORIS = GUESTS.child("cn", "Boris")
+STEPS = [
+    add(), add(BO, "bo"), add(BOSS, "boss"),
+    Set(ANNA, (Change("manager", (), (str(BOSS),)), Change("title", (), ("Mate",)))),
+    Set(BO, (Change("manager", (), (str(ANNA),)),)),
+    Rename(BO, BORIS), Set(BORIS, (Change("title", (), ("Cook",)),)), Set(ANNA, (Change("title", ("Mate",), ("Captain",)),)),
+]  # fmt: skip
+PLAN = Plan("crew", STEPS, is_atomic=False, barriers=(3, 5))
+VOLATILE = {"entryUUID", "createTimestamp", "modifyTimestamp"}
+#: Where a write can be cut: before it, in the middle of a batch, or after it but before anybody knows.
+MOMENTS = ("before", "half", "after")
+
+
+class Killed(BaseException):
+    """The process is gone."""
+
+
+class Folder:
+    """A directory and a journal in a folder of their own, opened as a new process would."""
+
+    def __init__(self, base: Path, target: Path, charter) -> None:
+        target.mkdir()
+        for name in ("directory.db", "journal.db"):
+            shutil.copy(base / name, target / name)
+        self.directory = EmbeddedDirectory(target / "directory.db")
+        self.journal = Journal(target / "journal.db")
+        self.context = Context(charter, self.directory, StandardDialect(self.directory, charter))
+
+    def runner(self) -> Runner:
+        return Runner(self.directory, self.context.dialect, lambda: self.journal)
+
+    def state(self) -> dict[str, list[str]]:
+        return {
+            str(entry.dn): sorted(f"{name}={sorted(map(str, values))}" for name, values in entry.attributes.items() if name not in VOLATILE)
+            for entry in self.directory.search(self.context.charter.base)
+        }  # fmt: skip
+
+    def killed(self, what: Callable[[], object], at: int, moment: str) -> bool:
+        """Do something in a process that is killed at the `at`-th write; whether it came to that."""
+        with killing(at, moment):
+            try:
+                what()
+            except Killed:
+                for job in self.journal.jobs():  # the locks of a process go with it
+                    self.journal.release(job.number)
+                return True
+        return False
+
+    def broken(self) -> int:
+        return next((job.number for job in self.journal.broken()), 0)
+
+    def undo(self, number: int) -> None:
+        proposal = undo_job(self.context, runner := self.runner(), UndoRequest(number))
+        if isinstance(proposal, Report):
+            runner.abandon(proposal.abandons)
+            return
+        assert not [finding for finding in proposal.findings if finding.is_fatal], proposal.findings
+        steps = proposal.steps
+        runner.run(Plan("undo", steps, proposal.findings, undoes=number), "undo")
+
+    def close(self) -> None:
+        self.directory.close()
+        self.journal.close()
+
+
+@contextmanager
+def killing(at: int, moment: str) -> Iterator[None]:
+    """Every write to the directory or the journal counts; at the given one the process dies."""
+    writes, dead = count(1), []
+
+    def cut(original: Callable[..., object]) -> Callable[..., object]:
+        def write(self, *given, **named):
+            if dead:
+                raise Killed
+            is_it = next(writes) == at
+            if is_it and (dead.append(True) or moment == "before"):
+                raise Killed
+            if is_it and moment == "half" and original.__name__ == "execute":
+                original(self, given[0][: len(given[0]) // 2], atomic=False)
+                raise Killed
+            done = original(self, *given, **named)
+            if is_it:
+                raise Killed
+            return done
+
+        return write
+
+    with pytest.MonkeyPatch.context() as patch:
+        for owner, method in (
+            (EmbeddedDirectory, "execute"),
+            *((Journal, name) for name in ("begin", "write", "mark", "end")),
+        ):
+            patch.setattr(owner, method, cut(getattr(owner, method)))
+        yield
+
+
+@pytest.fixture
+def folder(bench, tmp_path) -> Iterator[Callable[[], Folder]]:
+    bench.context.directory.close()
+    bench.journal.close()
+    numbers, opened = count(), []
+
+    def new() -> Folder:
+        while opened:
+            opened.pop().close()
+        opened.append(Folder(tmp_path, tmp_path / f"case-{next(numbers)}", bench.context.charter))
+        return opened[-1]
+
+    yield new
+    for each in opened:
+        each.close()
+
+
+def points(
+    folder: Callable[[], Folder], prepare: Callable[[Folder], object], what: Callable[[Folder], object]
+) -> list[tuple[int, str]]:
+    """All points at which something can be killed."""
+    found = []
+    for moment in MOMENTS:
+        for at in count(1):
+            prepare(case := folder())
+            if not case.killed(lambda case=case: what(case), at, moment):
+                break
+            found.append((at, moment))
+    return found
+
+
+def run(case: Folder) -> None:
+    case.runner().run(PLAN, "crew")
+
+
+def test_a_job_is_finished_from_every_point(folder):
+    whole = folder()
+    before = whole.state()
+    run(whole)
+    expected = whole.state()
+    tried = Counter()
+    for first in points(folder, lambda case: None, run):
+
+        def prepare(case: Folder, first=first) -> None:
+            case.killed(lambda: run(case), *first)
+
+        def resume(case: Folder) -> None:
+            if number := case.broken():
+                try:
+                    case.runner().resume(number)
+                except VandrelError as error:
+                    assert error.code is Code.REFUSED, error
+                    assert case.state() == before  # its steps were not even written down
+
+        for second in [None, *points(folder, prepare, resume)]:
+            prepare(case := folder())
+            if second is not None:
+                case.killed(lambda case=case: resume(case), *second)
+            resume(case)
+            jobs = list(case.journal.jobs())
+            if case.state() == before:
+                run(case)
+            tried[second is not None] += 1
+            assert case.state() == expected, (first, second)
+            assert not case.broken(), (first, second)
+            refused = [step for job in jobs for step in case.journal.steps(job.number) if step.state == "refused"]
+            assert not refused, (first, second, refused)
+            assert {job.state for job in jobs} <= {DONE, PART}, (first, second)
+    assert tried[False] >= 30, tried
+    print(f"crash points: {dict(tried)}")
+    assert tried[True] >= 500, tried
+
+
+def test_a_job_is_taken_back_from_every_point(folder):
+    whole = folder()
+    before = whole.state()
+    tried = Counter()
+    for first in points(folder, lambda case: None, run):
+
+        def prepare(case: Folder, first=first) -> None:
+            case.killed(lambda: run(case), *first)
+
+        def take_back(case: Folder) -> None:
+            if number := case.broken():
+                case.undo(number)
+
+        for second in [None, *points(folder, prepare, take_back)]:
+            prepare(case := folder())
+            if case.state() == before and not case.broken():
+                continue
+            if second is not None:
+                case.killed(lambda case=case: take_back(case), *second)
+                undoing = [job for job in case.journal.jobs() if job.undoes and job.state == BROKEN]
+                for job in undoing:  # the taking back is itself a job that can be finished
+                    try:
+                        case.runner().resume(job.number)
+                    except VandrelError as error:
+                        assert error.code is Code.REFUSED, error
+            if case.state() != before:
+                numbers = [job.number for job in case.journal.jobs() if job.title == "crew"]
+                case.undo(numbers[0])
+            tried[second is not None] += 1
+            assert case.state() == before, (first, second)
+    assert tried[False] >= 20, tried
+    print(f"crash points: {dict(tried)}")
+    assert tried[True] >= 100, tried
+
+
+def test_an_own_account_that_was_edited_meanwhile_is_no_strangers(folder):
+    case = folder()
+    case.killed(lambda: run(case), 5, "after")  # begin, three writes, the first batch
+    number = case.broken()
+    case.directory.execute(
+        [Set(ANNA, (Change("description", (), ("new here",)), Change("sn", ("Lund",), ("Lunde",)))).operation()],
+        atomic=True,
+    )
+    result = case.runner().resume(number)
+    assert (result.refused, result.changed_since, result.made) == ([], [ANNA], len(STEPS))
+    assert case.directory.get(ANNA).texts("sn") == ["Lunde"]
+
+
+def test_a_strangers_account_of_the_same_name_is_left_alone(folder):
+    case = folder()
+    case.killed(lambda: run(case), 5, "before")
+    case.directory.execute([add(login="another").operation()], atomic=True)
+    result = case.runner().resume(case.broken())
+    assert str(ANNA) in [dn for dn, _ in result.refused]
+    assert result.changed_since == []
+    assert case.directory.get(names.parse(str(ANNA))).texts("uid") == ["another"]
