@@ -210,7 +210,7 @@ def test_a_second_look_at_the_file_does_not_let_go_of_it(tmp_path):
     """Who closes a file lets go of all that the process holds of it: then another process would tidy up under our feet."""
     journal = Journal(tmp_path / "journal.db", create=True)
     Journal(tmp_path / "journal.db").close()
-    number = journal.begin(NewJob("edit", "a job", "here", 1, 1))
+    number = journal.begin(NewJob("edit", "a job", "here", "here", 1, 1))
     words = "import sqlite3, sys; db = sqlite3.connect(sys.argv[1]); print(*db.execute('SELECT title FROM job')); db.close()"
     seen = subprocess.run([sys.executable, "-c", words, journal.path], capture_output=True, text=True, check=True)
     assert "a job" in seen.stdout

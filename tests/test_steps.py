@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
-import sqlite3
+import os
+import signal
 import stat
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 import pytest
 
 from vandrel.directory import dn as names
+from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import Change
-from vandrel.errors import DirectoryError, Refused, VandrelError
-from vandrel.record.journal import BROKEN, DONE, PART, Journal, NewJob
+from vandrel.errors import Code, DirectoryError, Refused, VandrelError
+from vandrel.jobs.history.undo import UndoRequest, undo_job
+from vandrel.record.journal import BROKEN, DONE, PART, RUNNING, Journal, NewJob
 from vandrel.secret import Secret
-from vandrel.steps.runner import Plan
+from vandrel.steps.runner import Plan, Runner
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, from_record, is_step_applied
 
 PERSON = ["top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"]
@@ -41,7 +47,7 @@ CHANGE = Set(ANNA, (Change("title", (), ("Mate",)), Change("sn", ("Lund",), ("Br
     [add(), CHANGE, Rename(ANNA, GUESTS.child("cn", "Anna B")), Remove(ANNA, {"cn": ["Anna"], "jpegPhoto": [b"\xff"]})],
 )
 def test_a_step_survives_its_record(bench, step):
-    number = bench.journal.begin(NewJob("c", "t", "d", 1, 1))
+    number = bench.journal.begin(NewJob("c", "t", "d", "d", 1, 1))
     bench.journal.write(number, 1, [step.record()])
     (item,) = bench.journal.steps(number)
     assert from_record(item.record) == step
@@ -213,16 +219,69 @@ def test_what_a_record_withholds_is_not_passed_over_in_silence(bench, monkeypatc
     assert b"SSHA512" not in repr([item.record for item in bench.journal.steps(number)]).encode()
 
 
-def test_a_job_whose_process_is_gone_counts_as_broken_off(bench):
-    number = bench.journal.begin(NewJob("vandrel test", "t", "d", 2, 2))
-    assert bench.journal.job(number).state == "running"
-    connection = sqlite3.connect(bench.journal.path)
-    connection.execute("UPDATE job SET pid = 4194305 WHERE number = ?", (number,))
-    connection.commit()
-    connection.close()
+@contextmanager
+def elsewhere(bench) -> Iterator[int]:
+    """The number of a job that another process is at work on, until the block ends; then that process is killed."""
+    ready, go = os.pipe()
+    child = os.fork()
+    if not child:
+        try:
+            here = (bench.context.directory.location, bench.context.directory.identity)
+            number = Journal(bench.journal.path).begin(NewJob("vandrel test", "t", *here, 2, 2))
+            os.write(go, bytes([number]))
+            time.sleep(60)
+        finally:
+            os._exit(1)
+    try:
+        yield os.read(ready, 1)[0]
+    finally:
+        os.kill(child, signal.SIGKILL)
+        os.waitpid(child, 0)
+        os.close(ready)
+        os.close(go)
+
+
+def test_a_job_belongs_to_its_process_while_that_lives(bench):
+    with elsewhere(bench) as number:
+        assert bench.journal.job(number).state == RUNNING
+        for way in (bench.runner.resume, lambda number: undo_job(bench.context, bench.runner, UndoRequest(number))):
+            with pytest.raises(VandrelError, match="a process is at work on job") as caught:
+                way(number)
+            assert caught.value.code is Code.BUSY
     assert bench.journal.job(number).state == BROKEN
     with pytest.raises(VandrelError, match="before its first step"):
         bench.runner.resume(number)
+    assert bench.journal.job(number).state == PART
+
+
+def test_somebody_can_vouch_that_a_job_is_dead(bench):
+    with elsewhere(bench) as number:
+        assert bench.journal.claim(number, is_dead=True).state == BROKEN
+        with pytest.raises(VandrelError, match="before its first step"):
+            bench.runner.resume(number)
+
+
+def test_a_job_that_is_being_taken_back_is_not_taken_back_twice(bench):
+    number = run(bench, add()).job
+    proposal = undo_job(bench.context, bench.runner, UndoRequest(number))
+    run_again = [Plan("undo", proposal.steps, undoes=number)] * 2
+    assert bench.runner.run(run_again[0], "undo").made == 1
+    bench.runner.run(Plan("again", [add()]), "test")
+    with pytest.raises(VandrelError, match="took it back already"):
+        bench.runner.run(run_again[1], "undo")
+
+
+def test_a_moved_folder_is_the_same_directory(bench, tmp_path):
+    number = run(bench, add()).job
+    bench.context.directory.close()
+    moved = EmbeddedDirectory((tmp_path / "directory.db").rename(tmp_path / "elsewhere.db"))
+    runner = Runner(moved, bench.context.dialect, lambda: bench.journal)
+    assert runner.own_job(number).number == number
+    other = EmbeddedDirectory.create(tmp_path / "directory.db", [bench.context.charter.base])
+    with pytest.raises(VandrelError, match="was at work on"):
+        Runner(other, bench.context.dialect, lambda: bench.journal).own_job(number)
+    moved.close()
+    other.close()
 
 
 def test_a_long_run_goes_in_batches_and_tells_of_its_progress(bench, monkeypatch):

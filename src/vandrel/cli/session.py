@@ -287,5 +287,5 @@ class Session:
                 severity=NOTE,
             )
             for job in self.journal().broken()
-            if job.directory == self.directory.location and job.number != getattr(self.args, "job", 0)
+            if self.runner.is_own(job) and job.number != getattr(self.args, "job", 0)
         )

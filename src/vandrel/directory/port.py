@@ -73,6 +73,10 @@ class Directory(Protocol):
         """Where it is, as a user would name it: a path, the name of a connection, a URL."""
 
     @property
+    def identity(self) -> str:
+        """Which directory it is, wherever it is and however it is called; its location where it does not tell."""
+
+    @property
     def capabilities(self) -> Capabilities:
         """What the directory does by itself."""
 

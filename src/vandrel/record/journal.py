@@ -30,7 +30,8 @@ TABLES = """
 CREATE TABLE job(
     number INTEGER PRIMARY KEY, begun TEXT NOT NULL, seen TEXT NOT NULL, ended TEXT,
     who TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
-    command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, planned INTEGER NOT NULL,
+    command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, identity TEXT NOT NULL,
+    planned INTEGER NOT NULL,
     made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
     going INTEGER NOT NULL DEFAULT 0, undoes INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL
 );
@@ -56,6 +57,7 @@ class Job(Struct, frozen=True):
     """One change as a whole.
 
     Times are UTC in ISO 8601. ``seen`` is the last sign of life; ``ended`` is empty while the job runs or was killed.
+    ``directory`` is where the directory was, ``identity`` which it is (`vandrel.directory.port.Directory.identity`).
     """
 
     number: int
@@ -67,6 +69,7 @@ class Job(Struct, frozen=True):
     command: str
     title: str
     directory: str
+    identity: str
     planned: int
     made: int
     refused: int
@@ -80,6 +83,7 @@ class NewJob(Struct, frozen=True):
     command: str
     title: str
     directory: str
+    identity: str
     planned: int
     going: int
     undoes: int = 0
@@ -228,8 +232,8 @@ class Journal:
     # --- reading
 
     _JOB = (
-        "SELECT number, begun, seen, coalesce(ended, ''), who, host, command, title, directory, planned, made, "
-        "refused, undoes, state, pid FROM job"
+        "SELECT number, begun, seen, coalesce(ended, ''), who, host, command, title, directory, identity, planned, "
+        "made, refused, undoes, state, pid FROM job"
     )
 
     def jobs(self, last: int = 0, about: str = "") -> Iterator[Job]:

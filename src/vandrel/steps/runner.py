@@ -149,13 +149,19 @@ class Runner:
             VandrelError: ``not-found`` where there is none of this number, ``foreign`` for one of another directory.
 
         """
-        job, here = self.journal.job(number), self._directory.location
-        if job.directory != here:
+        job = self.journal.job(number)
+        if not self.is_own(job):
             raise VandrelError(
-                Code.FOREIGN, f"job {number} was at work on {job.directory}, and this is {here}",
+                Code.FOREIGN, f"job {number} was at work on {job.directory}, and this is {self._directory.location}",
                 where=Location(job=number), remedy=f"name that one: --directory {job.directory}",
             )  # fmt: skip
         return job
+
+    def is_own(self, job: Job) -> bool:
+        """Whether a job was at work on this directory, wherever that was then."""
+        if job.identity == job.directory:  # the directory did not tell which it was
+            return job.directory == self._directory.location
+        return job.identity == self._directory.identity
 
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
@@ -203,7 +209,10 @@ class Runner:
         )
         if plan.undoes:
             self._still_to_undo(journal, plan.undoes)
-        new = NewJob(command, plan.title, self._directory.location, len(plan.steps), turns.stop, plan.undoes)
+        here = self._directory
+        new = NewJob(
+            command, plan.title, here.location, here.identity, len(plan.steps), turns.stop, plan.undoes
+        )  # fmt: skip
         report.job = self.job = journal.begin(new)
         try:
             for first, batch in _batches(plan):

@@ -52,7 +52,7 @@ def run(session: Session) -> int:
 
     args, terminal, context, runner = session.args, session.terminal, session.context, session.runner
     session.must_have_journal()
-    job = chosen_job(runner, args.job or 0, context.directory.location)
+    job = chosen_job(runner, args.job or 0)
     job = runner.journal.claim(job.number, is_dead=args.not_running)
     terminal.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
     hand_out = HandOut(session, args.hand_out, args.recipient)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
@@ -49,6 +50,7 @@ class EmbeddedDirectory:
         try:
             self._contexts = tuple(names.parse(text) for text in msgspec.json.decode(meta["contexts"], type=list[str]))
             self._unique = msgspec.json.decode(meta["unique"], type=list[list[str]])
+            self._identity: str = meta["identity"]
             self._schema = Schema(definitions)
         except (KeyError, ValueError, msgspec.MsgspecError) as error:
             raise DirectoryError(
@@ -72,7 +74,14 @@ class EmbeddedDirectory:
             for table, rows in (
                 ("definition", quoted),
                 ("attribute", list(enumerate(indexed_attributes(schema), 1))),
-                ("meta", [("contexts", _json([str(dn) for dn in contexts])), ("unique", _json(unique))]),
+                (
+                    "meta",
+                    [
+                        ("contexts", _json([str(dn) for dn in contexts])),
+                        ("unique", _json(unique)),
+                        ("identity", os.urandom(16).hex()),
+                    ],
+                ),
             )
             for row in rows
         )
@@ -83,6 +92,11 @@ class EmbeddedDirectory:
     def location(self) -> str:
         """The full path of the file."""
         return str(self.path.absolute())
+
+    @property
+    def identity(self) -> str:
+        """The identifier that the file got when it was made."""
+        return self._identity
 
     @property
     def capabilities(self) -> Capabilities:

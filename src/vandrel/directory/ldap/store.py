@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from functools import cached_property
 from typing import Any, TypeVar
 
 import ldap
@@ -86,6 +87,16 @@ class LdapDirectory:
     def location(self) -> str:
         """The URL of the server and the default base."""
         return self.settings.name or self.settings.urls[0]
+
+    @cached_property
+    def identity(self) -> str:
+        """The identifier of the entry at the top, which all hosts share (RFC 4530; [MS-ADTS] 3.1.1.1.4)."""
+        try:
+            top = self._read(str(self._contexts[0]), ["entryUUID", "objectGUID"])
+        except DirectoryError:  # it is still to be made, or hidden from this identity
+            return self.location
+        octets = next((values[0] for name in ("objectGUID", "entryUUID") if (values := top.get(name))), b"")
+        return f"{self._contexts[0]} {octets.hex()}" if octets else self.location
 
     @property
     def url(self) -> str:

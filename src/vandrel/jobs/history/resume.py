@@ -33,7 +33,7 @@ class OpenPassword(Struct, frozen=True):
         return str(self.record.get("kept", ""))
 
 
-def chosen_job(runner: Runner, number: int, location: str) -> Job:
+def chosen_job(runner: Runner, number: int) -> Job:
     """The job that was named, or the only one that was broken off.
 
     Raises:
@@ -42,7 +42,7 @@ def chosen_job(runner: Runner, number: int, location: str) -> Job:
     """
     if number:
         return runner.own_job(number)
-    broken = [job for job in runner.journal.broken() if job.directory == location]
+    broken = [job for job in runner.journal.broken() if runner.is_own(job)]
     if not broken:
         raise VandrelError(Code.NOT_FOUND, "no job was broken off", remedy="vandrel journal lists them all")
     if len(broken) > 1:
