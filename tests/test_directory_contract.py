@@ -244,6 +244,23 @@ def test_what_is_present_or_absent_already_is_no_error(directory):
     assert len(directory.get(TEAM).texts("member")) == 2
 
 
+@pytest.mark.parametrize("attribute", ["title", "departmentNumber", "manager"])
+def test_an_exclusive_change_finds_no_other_value(directory, attribute):
+    first, second = (str(ARNE), str(TEAM)) if attribute == "manager" else ("1", "2")
+
+    def change(removed: tuple[str, ...], added: tuple[str, ...]) -> ModifyEntry:
+        return ModifyEntry(ANNA, (Change(attribute, removed, added, is_exclusive=True),))
+
+    assert directory.execute([change((), (first,))], atomic=True) == [None]
+    overtaken = [change((), (second,)), change((second,), ()), change((second,), (str(BASE),))]
+    assert [outcome.code for outcome in directory.execute(overtaken, atomic=False)] == ["changed"] * 3
+    assert directory.get(ANNA).texts(attribute) == [first]
+    assert (
+        directory.execute([change((), (first,)), change((first,), ()), change((first,), ())], atomic=True) == [None] * 3
+    )
+    assert directory.get(ANNA).texts(attribute) == []
+
+
 def test_a_subtree_moves_and_what_points_at_it_still_does(directory):
     new = BRIDGE.child("ou", "Aft Deck")
     assert not one(directory, RenameEntry(DECK, new))

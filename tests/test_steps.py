@@ -144,7 +144,7 @@ def test_the_journal_holds_who_when_what_and_the_state_before(bench):
     assert job.who
     assert job.begun <= job.ended
     (item,) = bench.journal.steps(job.number)
-    assert item.record["changes"] == [["title", [], ["Mate"]], ["sn", ["Lund"], ["Brekke"]]]
+    assert item.record["changes"] == [["title", [], ["Mate"], False], ["sn", ["Lund"], ["Brekke"], False]]
     assert [j.number for j in bench.journal.jobs(about=str(ANNA))] == [job.number, job.number - 1]
     assert stat.S_IMODE(bench.journal.path.stat().st_mode) == 0o600
 
@@ -321,3 +321,25 @@ def test_what_somebody_else_has_made_is_neither_finished_nor_taken_back(bench):
     assert all(
         bench.context.directory.verify_password(dn, Secret(f"Kv9-fjord-{number}")) for number, dn in enumerate(people)
     )
+
+
+@pytest.mark.parametrize(
+    ("mine", "theirs"),
+    [
+        (("", "Mate"), ("", "Cook")),  # two that saw nothing
+        (("Mate", ""), ("Mate", "Cook")),  # a clearing beside a change
+        (("Mate", "Boss"), ("Mate", "Cook")),
+    ],
+)
+def test_a_value_that_nobody_saw_is_not_written_over(bench, mine, theirs):
+    def change(before: str, after: str) -> Set:
+        removed, added = ((value,) if value else () for value in (before, after))
+        return Set(ANNA, (Change("title", removed, added, is_exclusive=True),))
+
+    before = {"title": [mine[0]]} if mine[0] else {}
+    run(bench, add(**before))
+    assert run(bench, change(*theirs)).made == 1
+    result = run(bench, change(*mine), is_atomic=False)
+    assert [error.code for _, error in result.refused] == [Code.CHANGED]
+    assert bench.context.directory.get(ANNA).texts("title") == [theirs[1]]
+    assert run(bench, change(*theirs[::-1])).made == 1  # and it can be taken back

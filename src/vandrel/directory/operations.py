@@ -10,11 +10,19 @@ from vandrel.secret import Secret
 
 
 class Change(Struct, frozen=True, omit_defaults=True):
-    """What happens to one attribute: these values go, these come. Canonical attribute name."""
+    """What happens to one attribute: these values go, these come. Canonical attribute name.
+
+    With `is_exclusive`, no other value may be there when the change is made: whoever worked it out has seen none.
+    """
 
     attribute: str
     removed: tuple[Value, ...] = ()
     added: tuple[Value, ...] = ()
+    is_exclusive: bool = False
+
+    def reverse(self) -> Change:
+        """The change that takes this one back."""
+        return Change(self.attribute, self.added, self.removed, self.is_exclusive)
 
 
 class AddEntry(Struct, frozen=True):

@@ -69,7 +69,7 @@ def _following(step: Step, rename: Rename, schema: Schema) -> Step:
     if not isinstance(step, Set):
         return structs.replace(step, dn=_moved(step.dn, rename))
     changes = [
-        Change(c.attribute, _values(c.removed, rename), _values(c.added, rename))
+        Change(c.attribute, _values(c.removed, rename), _values(c.added, rename), c.is_exclusive)
         if schema.is_reference(c.attribute) else c
         for c in step.changes
     ]  # fmt: skip

@@ -8,12 +8,12 @@ from contextlib import nullcontext
 from datetime import datetime, timedelta
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.directory.operations import Change, SetPassword
+from vandrel.directory.operations import SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import Code, DirectoryError, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.gc_control import gc_paused
@@ -466,7 +466,7 @@ def _without(step: Step, lost: Set[DN]) -> Step | None:
     for change in step.changes:
         added = tuple(value for value in change.added if value not in gone)
         if added or change.removed:
-            changes.append(Change(change.attribute, change.removed, added))
+            changes.append(structs.replace(change, added=added))
     return SetStep(step.dn, tuple(changes)) if changes else None
 
 

@@ -58,12 +58,14 @@ class Set(Struct, frozen=True):
 
     def reverse(self) -> Step | None:
         """The same changes the other way round."""
-        return Set(self.dn, tuple(Change(c.attribute, c.added, c.removed) for c in reversed(self.changes)))
+        return Set(self.dn, tuple(c.reverse() for c in reversed(self.changes)))
 
     def record(self) -> Record:
         """What the journal keeps of it."""
         changes = [
-            [c.attribute, [], []] if c.attribute in _SECRETS else [c.attribute, list(c.removed), list(c.added)]
+            [c.attribute, [], [], False]
+            if c.attribute in _SECRETS
+            else [c.attribute, list(c.removed), list(c.added), c.is_exclusive]
             for c in self.changes
         ]
         record = {"step": "set", "dn": str(self.dn), "changes": changes}
@@ -160,7 +162,10 @@ def from_record(record: Record) -> Step | None:
         case "add":
             return Add(dn, record["attributes"])
         case "set":
-            return Set(dn, tuple(Change(name, tuple(gone), tuple(come)) for name, gone, come in record["changes"]))
+            return Set(
+                dn,
+                tuple(Change(name, tuple(gone), tuple(come), alone) for name, gone, come, alone in record["changes"]),
+            )
         case "rename":
             return Rename(dn, names.parse(record["new"]))
         case "remove":

@@ -253,11 +253,12 @@ class Writer:
     def _change_values(self, data: Data, change: Change, dn: DN) -> None:
         name = change.attribute
         kept = {self._schema.key(name, value): value for value in data.get(name, ())}
+        known = {self._schema.key(name, value) for value in (*change.removed, *change.added)}
+        if change.is_exclusive and not kept.keys() <= known:
+            raise _changed(f"{name} has got another value", dn)
         for value in change.removed:
             if kept.pop(self._schema.key(name, value), None) is None and change.added:
-                raise DirectoryError(
-                    Code.CHANGED, f"{name} no longer has the value {shorten(value)}", where=Location(dn=str(dn))
-                )
+                raise _changed(f"{name} no longer has the value {shorten(value)}", dn)
         for value in change.added:
             kept.setdefault(self._schema.key(name, value), value)
         data[name] = list(kept.values())
@@ -266,17 +267,19 @@ class Writer:
 
     def _change_references(self, entry: int, change: Change, dn: DN) -> None:
         number = self._index.references[change.attribute]
+        if change.is_exclusive:
+            known = [names.parse(str(value)).key for value in (*change.removed, *change.added)]
+            others = f"AND key NOT IN ({', '.join('?' * len(known))})"
+            query = f"SELECT 1 FROM reference WHERE attribute = ? AND entry = ? {others}"
+            if self._db.execute(query, (number, entry, *known)).fetchone():
+                raise _changed(f"{change.attribute} has got another value", dn)
         for value in change.removed:
             key = names.parse(str(value)).key
             gone = self._db.execute(
                 "DELETE FROM reference WHERE attribute = ? AND key = ? AND entry = ?", (number, key, entry)
             ).rowcount
             if not gone and change.added:
-                raise DirectoryError(
-                    Code.CHANGED,
-                    f"{change.attribute} no longer has the value {shorten(value)}",
-                    where=Location(dn=str(dn)),
-                )
+                raise _changed(f"{change.attribute} no longer has the value {shorten(value)}", dn)
         for value in change.added:
             finding = self._schema.check_value(change.attribute, value, Location(dn=str(dn)))
             if finding:
@@ -408,6 +411,10 @@ class Writer:
                 after["pwdReset"] = ["TRUE"]
         self._check(operation.dn, after | self._some_references(entry))
         self._store(entry, before, after)
+
+
+def _changed(what: str, dn: DN) -> DirectoryError:
+    return DirectoryError(Code.CHANGED, what, where=Location(dn=str(dn)), remedy="look at it again, then decide")
 
 
 def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:

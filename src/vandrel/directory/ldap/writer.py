@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Sequence
+from functools import partial
 from typing import Any
 
 import ldap
@@ -112,6 +113,7 @@ class Writer:
                     bool(operation.changes)
                     and self._is_inside(operation)
                     and not any(change.attribute in self._virtual for change in operation.changes)
+                    and (self._can_assert or not any(map(self._needs_look, operation.changes)))
                 )
         return False
 
@@ -130,7 +132,7 @@ class Writer:
         if isinstance(operation, AddEntry):
             return int(connection.add_ext(dn, self._attributes(operation)))
         assert isinstance(operation, ModifyEntry)
-        return int(connection.modify_ext(dn, _parts(operation.changes)))
+        return int(connection.modify_ext(dn, _parts(operation.changes), serverctrls=self._asserting(operation.changes)))
 
     def _settle(
         self, operations: Sequence[Operation], sent: deque[_PendingRequest], outcomes: _Outcomes, leave: int
@@ -273,18 +275,55 @@ class Writer:
         try:
             if not operation.changes and self._directory.get(operation.dn) is None:
                 raise ldap.NO_SUCH_OBJECT({})
+            if not self._can_assert and any(map(self._needs_look, plain)):
+                self._see_nothing_else(plain, self._directory.get(operation.dn))
             if plain or more:
-                connection.modify_ext_s(dn, _parts(plain) + more, serverctrls=controls)
+                connection.modify_ext_s(dn, _parts(plain) + more, serverctrls=[*controls, *self._asserting(plain)])
         except (*_SO_ALREADY, *_NOT_BY_VALUE):
             entry = self._directory.get(operation.dn)
             if entry is None:
                 raise ldap.NO_SUCH_OBJECT({}) from None
+            self._see_nothing_else(plain, entry)
             rest = [self._still_open(change, entry) for change in plain]
             if any(self._is_stale(change, entry) for change in rest):
                 raise ldap.NO_SUCH_ATTRIBUTE({}) from None
             if rest == plain and not any(self._is_replaced(change) for change in rest):
                 raise
             self._modify_the_rest(operation.dn, rest, entry, more, controls)
+
+    def _asserting(self, changes: Sequence[Change]) -> list[AssertionControl]:
+        """The control by which the server sees to it that exclusive changes find no other value (RFC 4528)."""
+        if not self._can_assert:
+            return []
+        parts: list[filters.Filter] = []
+        for change in changes:
+            attribute = self._schema.attribute(change.attribute)
+            if not change.is_exclusive or change.attribute in self._virtual:
+                continue
+            known = (*change.removed, *change.added)
+            empty = filters.Not(filters.Present(change.attribute))
+            if attribute is not None and attribute.equality and all(isinstance(value, str) for value in known):
+                same = [filters.Compare(change.attribute, "=", str(value)) for value in known]
+                parts.append(filters.Or((empty, *same)))
+            elif not change.removed:
+                parts.append(empty)
+        return [AssertionControl(True, filters.to_text(filters.And(tuple(parts))))] if parts else []
+
+    def _needs_look(self, change: Change) -> bool:
+        """Whether the server would take another value beside those of an exclusive change."""
+        attribute = self._schema.attribute(change.attribute)
+        return change.is_exclusive and (attribute is None or not attribute.single)
+
+    def _see_nothing_else(self, changes: Sequence[Change], entry: Entry | None) -> None:
+        """See to it that exclusive changes find no other value, as far as a read just before can."""
+        if entry is None:
+            return
+        for change in changes:
+            key = partial(self._schema.key, change.attribute)
+            if change.is_exclusive and not {key(value) for value in entry.values_of(change.attribute)} <= {
+                key(value) for value in (*change.removed, *change.added)
+            }:
+                raise ldap.ASSERTION_FAILED({})
 
     def _still_open(self, change: Change, entry: Entry) -> Change:
         """A change without what is so already; one value for another stays whole unless it has been made."""
@@ -335,9 +374,7 @@ class Writer:
                 case AddEntry():
                     back = DeleteEntry(operation.dn)
                 case ModifyEntry():
-                    back = ModifyEntry(
-                        operation.dn, tuple(Change(c.attribute, c.added, c.removed) for c in operation.changes)
-                    )
+                    back = ModifyEntry(operation.dn, tuple(change.reverse() for change in operation.changes))
                 case RenameEntry():
                     back = RenameEntry(operation.new, operation.dn)
                 case SetPassword() if operation.dn.key in created:

@@ -145,7 +145,13 @@ class Editor:
             flags = {name: self._context.dialect.read(draft.after, name) for name in _PASSWORD_FLAGS}
             edit.findings += field_values.contradictions(flags | {n: v for n, v in draft.values.items() if n in flags})
         # First the object, then the groups that take it in; a rename comes last, so that all names hold until then.
-        changes = difference(entry, draft.after)
+        single = self._context.single_attributes(edit.object_type)
+        changes = [
+            structs.replace(change, is_exclusive=True)
+            if change.attribute in single and len(change.removed) == len(entry.values_of(change.attribute))
+            else change
+            for change in difference(entry, draft.after)
+        ]
         own: list[Step] = [Set(entry.dn, tuple(changes))] if changes else []
         edit.steps = [*own, *edit.steps, *([Rename(entry.dn, draft.rename)] if draft.rename is not None else [])]
         return edit
