@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import re
+import time
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from vandrel.errors import Code
+from vandrel.text import yaml_source
 from vandrel.text.nearest import did_you_mean, nearest
 from vandrel.text.people import PersonName, initials, split_full_name, without_particles
 from vandrel.text.string_prep import prepare
@@ -93,3 +98,20 @@ def test_preparation_ignores_case_width_and_spaces():
 def test_near_spellings():
     assert nearest("titel", ["title", "office", "login"]) == ["title"]
     assert did_you_mean("xyzzy", ["title", "office"]) == ""
+
+
+@pytest.mark.parametrize(
+    ("text", "what"),
+    [
+        ("".join(f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 9) if n else 'x'}]\n" for n in range(9)), "alias"),
+        ("a: &a {b: *a}", "alias"),
+        ("base: &b {x: y}\nmore: {<<: *b}", "alias"),
+        ("[" * 50_000, "not YAML|nested too deeply"),
+        ("a: " + "x" * 4_000_000, "4,000,000 are the most"),
+    ],
+)
+def test_yaml_that_would_take_the_machine_is_a_fault(text, what):
+    started = time.perf_counter()
+    source = yaml_source.read("charter.yaml", text, Code.CHARTER)
+    assert any(re.search(what, fault.what) for fault in source.faults), source.faults[:3]
+    assert time.perf_counter() - started < 5

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from vandrel.directory import dn as names
 from vandrel.directory.dn import DN, LEVEL
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.port import Directory
 from vandrel.directory.schema import Schema
 from vandrel.directory.schema.matching import Key
-from vandrel.errors import VandrelError
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
 #: Given as a sign, and turned into a time by the server.
@@ -87,7 +85,7 @@ class StateCheck:
                 self.final[earlier] = dn.moved(step.dn, step.new)
 
     def _keys(self, name: str, values: Sequence[Value]) -> set[Key]:
-        return {_key(self._schema, name, value) for value in values}
+        return {self._schema.value_key(name, value) for value in values}
 
     # --- asking the directory
 
@@ -123,12 +121,3 @@ def _touched(step: Step | None) -> Iterator[str]:
         yield from step.attributes
     elif isinstance(step, Set):
         yield from (change.attribute for change in step.changes)
-
-
-def _key(schema: Schema, name: str, value: Value) -> Key:
-    if schema.is_reference(name) and value:
-        try:
-            return names.parse(str(value)).key
-        except VandrelError:
-            return schema.key(name, value)
-    return schema.key(name, value)

@@ -13,6 +13,9 @@ from vandrel.errors import Code, Finding, Location
 
 Path = tuple[str | int, ...]
 
+#: Characters. A charter with a unit and a group for each of ten thousand departments has less.
+_LONGEST = 4_000_000
+
 
 class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
     """YAML in which only true and false are booleans: the language ``no`` stays a word, a date stays text."""
@@ -65,13 +68,21 @@ class Source(Struct):
 
 
 def read(name: str, text: str, code: Code) -> Source:
-    """Read one YAML document; faults of its syntax, and keys that stand twice, are in ``faults`` under `code`."""
+    """Read one YAML document; faults of its syntax, and keys that stand twice, are in ``faults`` under `code`.
+
+    Aliases are faults: a few hundred characters of them could stand for more than memory holds.
+    """
     source = Source(name, code)
+    if len(text) > _LONGEST:
+        source.add(1, 1, f"this has {len(text):,} characters, and {_LONGEST:,} are the most", "is it the right file?")
+        return source
     loader = _Loader(text)
     try:
         node = loader.get_single_node()
         if node is not None:
-            source.data = _build(loader, node, (), source, frozenset())
+            source.data = _build(loader, node, (), source, set())
+    except RecursionError:
+        source.add(1, 1, "this is nested too deeply to be read", "is it the right file?")
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         what = ", ".join(part for part in (error.context, error.problem) if part)
@@ -83,15 +94,15 @@ def read(name: str, text: str, code: Code) -> Source:
     return source
 
 
-def _build(loader: Any, node: yaml.Node, path: Path, source: Source, above: frozenset[int]) -> Any:
+def _build(loader: Any, node: yaml.Node, path: Path, source: Source, built: set[int]) -> Any:
     if node.start_mark is not None:
         source.values[path] = (node.start_mark.line + 1, node.start_mark.column + 1)
     if isinstance(node, yaml.ScalarNode) and node.style in ("'", '"'):
         source.quoted.add(path)  # its text begins behind the quotation mark
-    if id(node) in above:
-        source.fault(path, "an alias stands inside of what it stands for", "write it out")
+    if id(node) in built:
+        source.fault(path, "this is an alias, and those are not read", "write it out")
         return None
-    inside = above | {id(node)}
+    built.add(id(node))
     if isinstance(node, yaml.MappingNode):
         mapping: dict[Any, Any] = {}
         for key_node, value_node in node.value:
@@ -104,10 +115,10 @@ def _build(loader: Any, node: yaml.Node, path: Path, source: Source, above: froz
                 source.add(*position, f"{key!r} stands here for the second time", "keep one of the two")
                 continue
             source.keys[(*path, key)] = position
-            mapping[key] = _build(loader, value_node, (*path, key), source, inside)
+            mapping[key] = _build(loader, value_node, (*path, key), source, built)
         return mapping
     if isinstance(node, yaml.SequenceNode):
-        return [_build(loader, item, (*path, index), source, inside) for index, item in enumerate(node.value)]
+        return [_build(loader, item, (*path, index), source, built) for index, item in enumerate(node.value)]
     try:
         return loader.construct_object(node)
     except yaml.YAMLError:

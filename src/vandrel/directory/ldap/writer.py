@@ -319,7 +319,7 @@ class Writer:
         if entry is None:
             return
         for change in changes:
-            key = partial(self._schema.key, change.attribute)
+            key = partial(self._schema.value_key, change.attribute)
             if change.is_exclusive and not {key(value) for value in entry.values_of(change.attribute)} <= {
                 key(value) for value in (*change.removed, *change.added)
             }:
@@ -327,17 +327,19 @@ class Writer:
 
     def _still_open(self, change: Change, entry: Entry) -> Change:
         """A change without what is so already; one value for another stays whole unless it has been made."""
-        have = {self._schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
-        removed = tuple(v for v in change.removed if self._schema.key(change.attribute, v) in have)
-        added = tuple(v for v in change.added if self._schema.key(change.attribute, v) not in have)
+        have = {self._schema.value_key(change.attribute, value) for value in entry.values_of(change.attribute)}
+        removed = tuple(v for v in change.removed if self._schema.value_key(change.attribute, v) in have)
+        added = tuple(v for v in change.added if self._schema.value_key(change.attribute, v) not in have)
         if change.removed and added:
             return Change(change.attribute, change.removed, added)
         return Change(change.attribute, removed, added)
 
     def _is_stale(self, change: Change, entry: Entry) -> bool:
         """Whether a value that another is to replace is not there any more."""
-        have = {self._schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
-        return bool(change.added) and any(self._schema.key(change.attribute, v) not in have for v in change.removed)
+        have = {self._schema.value_key(change.attribute, value) for value in entry.values_of(change.attribute)}
+        return bool(change.added) and any(
+            self._schema.value_key(change.attribute, v) not in have for v in change.removed
+        )
 
     def _is_replaced(self, change: Change) -> bool:
         """Whether the values can only be replaced as a whole, because none can be named."""

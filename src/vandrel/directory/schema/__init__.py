@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence, S
 from functools import lru_cache
 from typing import NamedTuple
 
+from vandrel.directory import dn as names
 from vandrel.directory.filter import Substring
 from vandrel.directory.schema import matching, syntaxes
 from vandrel.directory.schema.definitions import (
@@ -15,7 +16,7 @@ from vandrel.directory.schema.definitions import (
     attribute_type,
     object_class,
 )
-from vandrel.errors import NOWHERE, Code, Finding, Location
+from vandrel.errors import NOWHERE, Code, Finding, Location, VandrelError
 from vandrel.text.string_prep import fold, prepare, prepare_all, prepare_fragment
 
 __all__ = ["AttributeType", "Attributes", "ObjectClass", "Schema", "shipped_definitions"]
@@ -160,6 +161,15 @@ class Schema:
             return value
         normalize = self._normalizers.get(attribute)
         return normalize(value) if normalize else value
+
+    def value_key(self, attribute: str, value: str | bytes) -> matching.Key:
+        """The same as `key`, of any value; a distinguished name counts however it is spelled."""
+        if value and self.is_reference(attribute):
+            try:
+                return names.parse(str(value)).key
+            except VandrelError:
+                return self.key(attribute, value)
+        return self.key(attribute, value)
 
     def keys(self, attribute: str, values: Sequence[str]) -> list[str]:
         """What `key` makes of each of many values."""
