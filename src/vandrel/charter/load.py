@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from vandrel import trusted_file
 from vandrel.charter import cache
 from vandrel.charter.charter import Charter
 from vandrel.errors import Code, Location, VandrelError
@@ -23,18 +24,13 @@ def load(path: Path, *, fresh: bool = False) -> Charter:
 
     """
     try:
-        text = path.read_text("utf-8")
+        text = trusted_file.read_text(path, "charter")
     except FileNotFoundError:
         raise VandrelError(
             Code.NOT_FOUND,
             "there is no charter here",
             where=Location(file=str(path)),
             remedy="vandrel charter new writes one to start from",
-        ) from None
-    except (OSError, UnicodeDecodeError) as error:
-        why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
-        raise VandrelError(
-            Code.NOT_PERMITTED, f"the charter cannot be read: {why}", where=Location(file=str(path))
         ) from None
     known = None if fresh else cache.find(path, text)
     if known is not None:

@@ -16,7 +16,7 @@ def _session(args: argparse.Namespace) -> Session:
     from vandrel.cli.session import Session
 
     session = Session(args, [])
-    session.may_ask = False
+    session.is_by_hand = False
     return session
 
 

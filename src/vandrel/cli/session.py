@@ -44,7 +44,8 @@ class Session:
         )
         self._words = words
         #: Whether a password may be asked for: not while a shell completes a word.
-        self.may_ask = True
+        #: Whether somebody gave a command; otherwise a word of one is being completed, which asks and runs nothing.
+        self.is_by_hand = True
 
     @property
     def command(self) -> str:
@@ -120,7 +121,7 @@ class Session:
 
     @cached_property
     def connections(self) -> dict[str, Connection]:
-        """The connections of the file in the environment; or of those beside the charter, here, above, the user's."""
+        """The connections of the file in the environment; or the user's, and those beside the charter, here, above."""
         from platformdirs import user_config_path
 
         from vandrel.connections import config
@@ -129,10 +130,16 @@ class Session:
         if named:
             return config.load([Path(named)])
         here = Path.cwd()
-        places = [here, *here.parents, user_config_path("vandrel")]
+        places = [here, *here.parents]
         with suppress(VandrelError):  # without a charter, a server can be looked at all the same
             places.insert(0, self.folder)
-        return config.load(place / file_names.CONNECTIONS for place in dict.fromkeys(places))
+        # The user's own come first: a folder that one works in cannot take their names.
+        places.insert(0, user_config_path("vandrel"))
+        skipped: list[Finding] = []
+        connections = config.load((place / file_names.CONNECTIONS for place in dict.fromkeys(places)), skipped)
+        if self.is_by_hand:
+            self.terminal.findings(skipped)
+        return connections
 
     @cached_property
     def directory_path(self) -> Path:
@@ -177,6 +184,9 @@ class Session:
         from vandrel.errors import Code, Location
 
         assert self.target is not None
+        if not self.is_by_hand:
+            what = "a word is completed without connecting to a server"
+            raise VandrelError(Code.OUT_OF_REACH, what, where=Location(server=self.target.name))
         from vandrel.connections.connect import connect
 
         directory = connect(self.target, self.ask)
@@ -199,7 +209,7 @@ class Session:
 
         from vandrel.secret import Secret
 
-        if not sys.stdin.isatty() or not self.may_ask:
+        if not sys.stdin.isatty() or not self.is_by_hand:
             raise VandrelError(
                 Code.USAGE, "nobody can be asked for a password here", where=Location(server=self._which),
                 remedy="give the identity a password-file, a password-command or the keyring, in the connections",

@@ -9,8 +9,9 @@ from urllib.parse import urlsplit
 
 from msgspec import Struct, structs
 
+from vandrel import trusted_file
 from vandrel.connections.document import Connection, Document, Identity, json_schema
-from vandrel.errors import Code, Location, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.text.nearest import did_you_mean, listed
 
 _SCHEMES = ("ldap", "ldaps", "ldapi")
@@ -50,24 +51,30 @@ def _address(url: str) -> str:
     return f"{parts.scheme}://{parts.netloc}" if sound and not re.search(r"\s", parts.netloc) else ""
 
 
-def load(paths: Iterable[Path]) -> dict[str, Connection]:
+def load(paths: Iterable[Path], skipped: list[Finding] | None = None) -> dict[str, Connection]:
     """The connections of these files; of two with one name the first counts. A file that is not there is none.
+
+    Args:
+        paths: the files, the first to count first.
+        skipped: takes a note on each file that somebody else could have written, which then does not count; without
+            it, such a file is an error.
 
     Raises:
         ConnectionFaults: code ``connections``, every fault with file, line and column.
+        VandrelError: ``not-permitted``.
 
     """
     connections: dict[str, Connection] = {}
     for path in paths:
         try:
-            text = path.read_text("utf-8")
+            text = trusted_file.read_text(path, "file of connections")
         except FileNotFoundError:
             continue
-        except (OSError, UnicodeDecodeError) as error:
-            why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
-            raise VandrelError(
-                Code.NOT_PERMITTED, f"the file of connections cannot be read: {why}", where=Location(file=str(path))
-            ) from None
+        except VandrelError as error:
+            if skipped is None:
+                raise
+            skipped += (structs.replace(finding, severity=NOTE) for finding in error.findings)
+            continue
         for name, connection in _read(path, text).connections.items():
             connections.setdefault(name, _from_folder(path.parent, connection))
     return connections

@@ -40,8 +40,12 @@ def obtain(target: Target, ask: Ask) -> Secret | None:
 
 
 def key_of(target: Target) -> str:
-    """The name under which the keyring keeps the password of an identity."""
-    return f"{target.name}/{target.word}"
+    """The name under which the keyring keeps the password of an identity.
+
+    It has the hosts and the name to bind with: another file that calls its connection the same gets no password.
+    """
+    assert target.identity is not None
+    return f"{target.identity.bind or target.identity.sasl} at {' '.join(target.connection.hosts)}"
 
 
 def keep(target: Target, secret: Secret) -> None:
