@@ -129,3 +129,15 @@ def test_a_link_that_waits_at_the_name_is_not_followed(tmp_path):
 def test_what_comes_from_a_directory_is_for_its_owner_alone(demo, words):
     demo.run(*words)
     assert stat.S_IMODE((demo.path / words[-1]).stat().st_mode) == 0o600
+
+
+def test_the_copy_of_a_file_that_is_sent_back_has_no_passwords(demo):
+    (demo.path / "new.csv").write_text(
+        "number,given,surname,site,department,category,password\n2503,Cy,Berg,Nowhere,Deck,Hands,Kv9-fjord-lamp\n"
+    )
+    demo.run("import", "new.csv", "--propose", "--kind", "crew")
+    done = demo.run("import", "new.csv", "-n", "--findings", "back.csv")
+    text = (demo.path / "back.csv").read_text("utf-8")
+    assert "Nowhere" in text, done.err
+    assert "Kv9" not in text + done.out + done.err
+    assert "the passwords are left out" in done.out

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import itertools
 import json
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import date, datetime
 from io import TextIOWrapper
 from pathlib import Path
@@ -20,19 +20,30 @@ from vandrel.intake.table import Cell, Table, text
 COLUMN = "findings"
 
 
-def write(table: Table, target: Path, findings: Mapping[int, Sequence[str]]) -> None:
-    """A copy of a table with a column of findings; what concerns the file as a whole stands beside the header.
+def write(
+    table: Table, target: Path, findings: Mapping[int, Sequence[str]], secret: Collection[str] = ()
+) -> None:  # fmt: skip
+    """Write a copy of a table with a column of findings; what concerns the file as a whole stands beside the header.
+
+    Args:
+        table: the rows.
+        target: the file to write.
+        findings: what is wrong with each row, by its number; 0 is the file as a whole.
+        secret: headers of columns whose cells stay empty in the copy, since it is meant to be sent: passwords.
 
     Raises:
         VandrelError: ``usage`` for a form that is not known, ``taken``, ``not-permitted``.
 
     """
+    blank = [index for index, name in enumerate(table.header()) if name in secret]
     header = [*table.header(), COLUMN + "".join(f"; {said}" for said in findings.get(0, ()))]
 
     def rows() -> Iterator[Sequence[Cell]]:
         width = len(header) - 1
         for row in table.rows():
             cells = [*row.cells, *[""] * (width - len(row.cells))]
+            for index in blank:
+                cells[index] = ""
             yield [*cells[:width], "; ".join(findings.get(row.number, ())), *cells[width:]]
 
     write_rows(target, header, rows(), separator=table.layout.separator)

@@ -78,7 +78,8 @@ def run(session: Session) -> Proposal | Report:
         return missing_from(session.context, request, missing_since(path, keys, session.charter.today()))
     proposal = import_file(session.context, request)
     if args.findings:
-        _annotate(session, table, proposal.findings)
+        secret = [name for name in description.columns if description.column(name).field == "password"]
+        _annotate(session, table, proposal.findings, secret)
     return proposal
 
 
@@ -174,7 +175,7 @@ def _password_for_all(session: Session, description: Description) -> Secret | No
     return options.password_for_all(session, source, description.kind)
 
 
-def _annotate(session: Session, table: Table, findings: Sequence[Finding]) -> None:
+def _annotate(session: Session, table: Table, findings: Sequence[Finding], secret: Sequence[str]) -> None:
     """Write the rows again, with a column that says what is wrong: for whoever sent the file."""
     from vandrel.intake.annotate import write
 
@@ -184,5 +185,6 @@ def _annotate(session: Session, table: Table, findings: Sequence[Finding]) -> No
         column = finding.where.header or "-"
         said = f"{column}: {finding.what}" + (f" - {finding.remedy}" if finding.remedy else "")
         by_row.setdefault(finding.where.row, []).append(said if finding.is_fatal else f"note: {said}")
-    write(table, target, by_row)
-    session.terminal.note(f"The rows with what is wrong: {target}\n")
+    write(table, target, by_row, secret)
+    without = "; the passwords are left out" if secret else ""
+    session.terminal.note(f"The rows with what is wrong: {target}{without}\n")
