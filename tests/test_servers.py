@@ -18,7 +18,7 @@ from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
-from vandrel.errors import DirectoryError
+from vandrel.errors import NOTE, STOP, Code, DirectoryError
 from vandrel.jobs.accounts.create import Creator, account_steps
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common import create_object
@@ -549,3 +549,29 @@ def count(server) -> int:
 def title(server) -> str:
     with opened(server) as directory:
         return directory.get(ANNA).text("title")
+
+
+@pytest.mark.parametrize(
+    ("rules", "severity"),
+    [(policy(pwdLockout=["FALSE"]), STOP), (None, NOTE), (policy(pwdLockout=["TRUE"]), None)],
+    ids=["a policy without it", "no policy to be seen", "a policy with it"],
+)
+def test_disabling_is_refused_where_it_would_keep_nobody_out(context, tmp_path, rules, severity):
+    with servers.running(
+        servers.Setup(modules=("ppolicy",), overlays=POLICY if rules else "overlay ppolicy\n")
+    ) as server:
+        setup = open_directory(server.settings())
+        assert not any(make(setup, *([rules] if rules else []), unit(BASE), unit(DECK), person(ANNA, "alund")))
+        mine = context(open_directory(server.settings()))
+        edit = Editor(mine).edit(mine.directory.get(ANNA), [assignment("enabled=no")])
+        told = [finding.severity for finding in edit.findings if finding.code is Code.NOT_KEPT]
+        assert told == ([severity] if severity else []), edit.findings
+        assert bool(edit.steps)
+
+
+def test_disabling_is_refused_where_the_schema_knows_no_lock(context):
+    with servers.running(servers.PLAIN) as server:
+        mine = context(open_directory(server.settings()))
+        assert not any(make(mine.directory, unit(BASE), unit(DECK), person(ANNA, "alund")))
+        edit = Editor(mine).edit(mine.directory.get(ANNA), [assignment("enabled=no")])
+        assert [(finding.code, finding.severity) for finding in edit.findings] == [(Code.NOT_KEPT, STOP)]

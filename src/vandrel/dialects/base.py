@@ -100,6 +100,10 @@ class BaseDialect:
             return f"the charter keeps {field} in {wanted}, which this directory does not have on {_a(object_type)}"
         return f"this directory has no attribute for the {field} of {_a(object_type)}"
 
+    def keeps_out(self, entry: Entry | None) -> bool | None:
+        """Whether the server refuses disabled accounts, this one or any; None where this identity cannot see it."""
+        return True
+
     # --- values
 
     def object_type_of(self, entry: Entry) -> str:

@@ -41,6 +41,9 @@ class Dialect(Protocol):
     def why_not_kept(self, field: str, object_type: str) -> str:
         """Why a field of such an object cannot be kept in this directory; empty where it can."""
 
+    def keeps_out(self, entry: Entry | None) -> bool | None:
+        """Whether the server refuses disabled accounts, this one or any; None where this identity cannot see it."""
+
     def before_deletion(self, entry: Entry) -> tuple[str, str]:
         """The name that a deleted object had, and the name of what held it, if the directory still tells."""
 

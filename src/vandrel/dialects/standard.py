@@ -277,6 +277,15 @@ class StandardDialect(BaseDialect):
             return self._policies.get(names.parse(named).key)
         return next(iter(self._policies.values())) if len(self._policies) == 1 else None
 
+    def keeps_out(self, entry: Entry | None) -> bool | None:
+        """Only where a policy has pwdLockout (the draft's section 5.2.11)."""
+        if self.directory.capabilities.disables:
+            return True
+        if self.schema.attribute("pwdAccountLockedTime") is None:
+            return False
+        policy = self._policy(entry)
+        return None if policy is None else policy.text("pwdLockout") == "TRUE"
+
     def why_not_heeded(self, field: str, entry: Entry) -> str:
         """What a policy must say so that the server acts on a field: the draft's section 5.2."""
         if self.directory.capabilities.disables:

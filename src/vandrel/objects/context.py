@@ -14,8 +14,8 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
-from vandrel.errors import NOTE, STOP, Code, Finding, Location
-from vandrel.fields import FieldCatalog, Shape
+from vandrel.errors import NOTE, STOP, Code, Finding, Location, Severity
+from vandrel.fields import ACCOUNT, FieldCatalog, Shape
 
 
 class Context(Struct, frozen=True, dict=True):
@@ -82,15 +82,40 @@ class Context(Struct, frozen=True, dict=True):
     def _suffixes(self) -> frozenset[str] | None:
         return self.dialect.registered_suffixes()
 
+    def _not_kept_out(self, entry: Entry | None, severity: Severity) -> list[Finding]:
+        """What there is to say where a disabled account could log on all the same."""
+        keeps_out = self.dialect.keeps_out(entry)
+        if keeps_out:
+            return []
+        if keeps_out is None:
+            what = "whether the server keeps a disabled account out cannot be seen: it shows no password policy"
+            remedy = "try it: vandrel logon NAME"
+            return [Finding(Code.NOT_KEPT, what, Location(field="enabled"), remedy, NOTE)]
+        what = "the account could log on all the same: the server has no password policy with pwdLockout"
+        remedy = "have one set up (vandrel probe), or take the password away: vandrel edit NAME password=none"
+        return [Finding(Code.NOT_KEPT, what, Location(field="enabled"), remedy, severity)]
+
     def not_kept(
-        self, object_type: str, fields: Mapping[str, Sequence[str]], typed: Collection[str]
-    ) -> list[Finding]:  # fmt: skip
-        """Fields that this directory cannot keep: fatal where somebody typed them, else told and left out."""
+        self, object_type: str, fields: Mapping[str, Sequence[str]], typed: Collection[str], entry: Entry | None = None
+    ) -> list[Finding]:
+        """Fields that this directory cannot keep, or keeps in vain.
+
+        Fatal where somebody typed them, else told and left out.
+
+        Args:
+            object_type: the type of the object.
+            fields: the values that it is to have.
+            typed: the fields that somebody typed.
+            entry: the object, where it exists.
+
+        """
         findings = []
+        if object_type == ACCOUNT and list(fields.get("enabled", ())) == ["no"]:
+            findings += self._not_kept_out(entry, STOP if "enabled" in typed else NOTE)
         for name, values in fields.items():
             if name not in self.fields or not values or not (why := self.dialect.why_not_kept(name, object_type)):
                 continue
-            if list(values) == ["no"] and self.fields[name].shape is Shape.FLAG:
+            if name == "enabled" or (list(values) == ["no"] and self.fields[name].shape is Shape.FLAG):
                 continue
             remedy = f"name an attribute for it in the charter: attributes: {{{self.dialect.name}: {{{name}: ...}}}}"
             severity = STOP if name in typed else NOTE

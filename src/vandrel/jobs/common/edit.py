@@ -193,8 +193,8 @@ class Editor:
         """Write the values of a field into the draft, and find what speaks against them."""
         edit, before, context = draft.edit, draft.before[field.name], self._context
         edit.findings += self._judge(field, tuple(after), edit.object_type)
-        if after != before and not context.dialect.attribute(field.name, edit.object_type):
-            edit.findings += context.not_kept(edit.object_type, {field.name: after}, (field.name,))
+        if after != before and (field.name == "enabled" or not context.dialect.attribute(field.name, edit.object_type)):
+            edit.findings += context.not_kept(edit.object_type, {field.name: after}, (field.name,), edit.entry)
         written = Entry(draft.after.dn, dict(draft.after.attributes))
         context.dialect.write(written, field.name, after)
         if not difference(draft.after, written):
