@@ -575,3 +575,14 @@ def test_disabling_is_refused_where_the_schema_knows_no_lock(context):
         assert not any(make(mine.directory, unit(BASE), unit(DECK), person(ANNA, "alund")))
         edit = Editor(mine).edit(mine.directory.get(ANNA), [assignment("enabled=no")])
         assert [(finding.code, finding.severity) for finding in edit.findings] == [(Code.NOT_KEPT, STOP)]
+
+
+def test_a_right_password_is_not_called_wrong_where_the_server_did_not_look_at_it():
+    with servers.running(servers.Setup(general="security simple_bind=64")) as server:
+        setup = open_directory(server.settings())
+        assert not any(make(setup, unit(BASE), unit(DECK), person(ANNA, "alund")))
+        assert make(setup, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), False)) == [None]
+        assert setup.try_logon(ANNA, Secret("Kv9-fjord-lamp")) == ""  # over the socket
+        directory = open_directory(settings((server.url,), plain=True))
+        with pytest.raises(DirectoryError, match="wants an encrypted connection"):
+            directory.try_logon(ANNA, Secret("Kv9-fjord-lamp"))

@@ -77,8 +77,8 @@ class Terminal:
         return sys.stdin.isatty() and sys.stdout.isatty() and not self.as_json
 
     def write(self, text: str) -> None:
-        """Put text out as it is."""
-        sys.stdout.write(text)
+        """Put text out as it is; a terminal gets it without what could drive the terminal."""
+        sys.stdout.write(clean(text) if self.is_terminal else text)
 
     @property
     def is_terminal(self) -> bool:

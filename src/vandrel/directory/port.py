@@ -77,6 +77,10 @@ class Directory(Protocol):
         """Which directory it is, wherever it is and however it is called; its location where it does not tell."""
 
     @property
+    def bound_as(self) -> str:
+        """The identity that the server knows this connection by, as it was given; empty for a file."""
+
+    @property
     def capabilities(self) -> Capabilities:
         """What the directory does by itself."""
 

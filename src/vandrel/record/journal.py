@@ -29,7 +29,7 @@ _APPLICATION = 0x56616E6A
 TABLES = """
 CREATE TABLE job(
     number INTEGER PRIMARY KEY, begun TEXT NOT NULL, seen TEXT NOT NULL, ended TEXT,
-    who TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
+    who TEXT NOT NULL, bound_as TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
     command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, identity TEXT NOT NULL,
     planned INTEGER NOT NULL,
     made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
@@ -57,6 +57,7 @@ class Job(Struct, frozen=True):
     """One change as a whole.
 
     Times are UTC in ISO 8601. ``seen`` is the last sign of life; ``ended`` is empty while the job runs or was killed.
+    ``who`` is the user of this machine, ``bound_as`` the identity on the server, empty for a file.
     ``directory`` is where the directory was, ``identity`` which it is (`vandrel.directory.port.Directory.identity`).
     """
 
@@ -65,6 +66,7 @@ class Job(Struct, frozen=True):
     seen: str
     ended: str
     who: str
+    bound_as: str
     host: str
     command: str
     title: str
@@ -87,6 +89,7 @@ class NewJob(Struct, frozen=True):
     planned: int
     going: int
     undoes: int = 0
+    bound_as: str = ""
 
 
 class JournalStep(Struct, frozen=True):
@@ -232,8 +235,8 @@ class Journal:
     # --- reading
 
     _JOB = (
-        "SELECT number, begun, seen, coalesce(ended, ''), who, host, command, title, directory, identity, planned, "
-        "made, refused, undoes, state, pid FROM job"
+        "SELECT number, begun, seen, coalesce(ended, ''), who, bound_as, host, command, title, directory, identity, "
+        "planned, made, refused, undoes, state, pid FROM job"
     )
 
     def jobs(self, last: int = 0, about: str = "") -> Iterator[Job]:

@@ -211,7 +211,7 @@ class Runner:
             self._still_to_undo(journal, plan.undoes)
         here = self._directory
         new = NewJob(
-            command, plan.title, here.location, here.identity, len(plan.steps), turns.stop, plan.undoes
+            command, plan.title, here.location, here.identity, len(plan.steps), turns.stop, plan.undoes, here.bound_as
         )  # fmt: skip
         report.job = self.job = journal.begin(new)
         try:

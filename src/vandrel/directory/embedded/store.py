@@ -99,6 +99,11 @@ class EmbeddedDirectory:
         return self._identity
 
     @property
+    def bound_as(self) -> str:
+        """Nobody: the rights on the file count."""
+        return ""
+
+    @property
     def capabilities(self) -> Capabilities:
         """What an embedded directory does by itself."""
         return Capabilities(_kind_of(self._schema), mends_references=True, disables=True, embedded=True)

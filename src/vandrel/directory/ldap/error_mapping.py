@@ -68,6 +68,20 @@ _CODE = re.compile(r"([0-9A-F]{8}): ")
 _PASSWORD = re.compile(r"password|pwd", re.IGNORECASE)
 
 
+class LogonRefused(DirectoryError):
+    """The server has looked at a name and a password, and refuses them.
+
+    Attributes:
+        why: a word of `vandrel.directory.port.Directory.try_logon`.
+
+    """
+
+    def __init__(self, code: Code, what: str, why: str, *, where: Location) -> None:
+        """Carry one finding, and the word."""
+        super().__init__(code, what, where=where)
+        self.why = why
+
+
 def diagnostic(error: ldap.LDAPError) -> str:
     """The message that came with a result, or an empty string."""
     details: Any = error.args[0] if error.args else {}
@@ -92,7 +106,10 @@ def in_words(error: ldap.LDAPError, where: Location) -> DirectoryError:
             "the server can store no more",
             "tell whoever runs it: disk or database is full",
         )
-    return DirectoryError(code, f"{what} ({info})" if info else what, where=where, remedy=remedy)
+    said = f"{what} ({info})" if info else what
+    if isinstance(error, ldap.INVALID_CREDENTIALS):
+        return LogonRefused(code, said, _why(info), where=where)
+    return DirectoryError(code, said, where=where, remedy=remedy)
 
 
 #: [MS-ERREF] 2.2, the numbers behind "data" in the answer to a bind: why a logon failed.
@@ -102,9 +119,8 @@ _LOGON = {
 }  # fmt: skip
 
 
-def why_not_in(message: str) -> str:
-    """Why a bind was refused, in the words of `vandrel.directory.port.Directory.try_logon`."""
-    match = re.search(r"data (\w+)", message)
+def _why(info: str) -> str:
+    match = re.search(r"data (\w+)", info)
     return _LOGON.get(match[1], "wrong") if match else "wrong"
 
 

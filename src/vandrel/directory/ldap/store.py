@@ -20,7 +20,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
-from vandrel.directory.ldap.error_mapping import in_words, why_not_in
+from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
 from vandrel.directory.ldap.reconnect import Link
 from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
@@ -28,7 +28,7 @@ from vandrel.directory.ldap.writer import Writer
 from vandrel.directory.operations import Operation
 from vandrel.directory.port import Capabilities, EffectiveRights, Scope
 from vandrel.directory.schema import Schema
-from vandrel.errors import Code, DirectoryError, Location
+from vandrel.errors import DirectoryError, Location
 from vandrel.secret import Secret
 
 _SCOPES = {Scope.BASE: ldap.SCOPE_BASE, Scope.ONE: ldap.SCOPE_ONELEVEL, Scope.SUBTREE: ldap.SCOPE_SUBTREE}
@@ -97,6 +97,11 @@ class LdapDirectory:
             return self.location
         octets = next((values[0] for name in ("objectGUID", "entryUUID") if (values := top.get(name))), b"")
         return f"{self._contexts[0]} {octets.hex()}" if octets else self.location
+
+    @property
+    def bound_as(self) -> str:
+        """The identity of the settings."""
+        return self.settings.who
 
     @property
     def url(self) -> str:
@@ -355,15 +360,18 @@ class LdapDirectory:
         return self.try_logon(dn, secret) in ("", "change")
 
     def try_logon(self, dn: DN, secret: Secret) -> str:
-        """Why a bind fails, in a word; empty where it succeeds."""
+        """Why a bind fails, in a word; empty where it succeeds.
+
+        Raises:
+            DirectoryError: where the server has not looked at the password, as over a connection that is not encrypted.
+
+        """
         if not secret.reveal():
             return "wrong"  # a bind without a password is anonymous, and succeeds (RFC 4513, section 5.1.2)
         try:
             connect(structs.replace(self.settings, bind_dn=str(dn), secret=secret, sasl=""))[0].unbind_s()
-        except DirectoryError as error:
-            if error.code == Code.NOT_PERMITTED:
-                return why_not_in(str(error))
-            raise
+        except LogonRefused as error:
+            return error.why
         return ""
 
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:

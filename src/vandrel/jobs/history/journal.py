@@ -16,8 +16,8 @@ from vandrel.steps.runner import Runner
 
 _STYLE = "%Y-%m-%d %H:%M:%S"
 _COLUMNS = (
-    "number", "begun", "ended", "who", "host", "command", "title", "directory", "planned", "made", "refused", "undoes",
-    "state",
+    "number", "begun", "ended", "who", "bound_as", "host", "command", "title", "directory", "planned", "made",
+    "refused", "undoes", "state",
 )  # fmt: skip
 
 
@@ -63,7 +63,7 @@ def _one_job(job: Job, steps: list[JournalStep], zone: ZoneInfo) -> Report:
     facts = [
         ("state", f"{job.state}: {job.made} of {count(job.planned, 'step')} made, {job.refused} refused"),
         ("when", _when(job.begun, zone) + ended),
-        ("who", f"{job.who} on {job.host}"),
+        ("who", f"{job.who} on {job.host}{f', bound as {job.bound_as}' if job.bound_as else ''}"),
         ("command", job.command),
         ("directory", job.directory),
     ]
