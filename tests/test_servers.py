@@ -583,6 +583,6 @@ def test_a_right_password_is_not_called_wrong_where_the_server_did_not_look_at_i
         assert not any(make(setup, unit(BASE), unit(DECK), person(ANNA, "alund")))
         assert make(setup, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), False)) == [None]
         assert setup.try_logon(ANNA, Secret("Kv9-fjord-lamp")) == ""  # over the socket
-        directory = open_directory(settings((server.url,), plain=True))
+        directory = open_directory(settings((f"ldap://127.0.0.1:{server.port}",), plain=True))
         with pytest.raises(DirectoryError, match="wants an encrypted connection"):
             directory.try_logon(ANNA, Secret("Kv9-fjord-lamp"))
