@@ -199,7 +199,7 @@ class Converter:
 
     @staticmethod
     def _nothing(item: Item, field: str, value: str) -> None:
-        item.fault(field, value, Code.PLACEHOLDER, "a word that stands for nothing", "leave the cell empty")
+        item.fault(field, value, Code.PLACEHOLDER, "placeholder text, not a value", "leave the cell empty")
 
     def _spoilt(self, field: str, value: str) -> tuple[Code, str, str] | None:
         """What happened to a value on its way here: trap, what, remedy."""

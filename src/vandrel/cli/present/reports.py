@@ -64,7 +64,7 @@ def show_table(out: Terminal, table: Table, *, is_below: bool = True) -> None:
     if table.title:
         out.heading(table.title)
     if rows:
-        out.table(table.columns, rows, header=table.has_header)
+        out.table(_row(table.columns, is_indented=bool(table.title)), rows, header=table.has_header)
     else:
         out.line(f"  {table.empty}")
 

@@ -137,7 +137,7 @@ def probe(directory: Directory, context: Context | None, request: ProbeRequest) 
     if context is not None:
         able = list(abilities(directory, context.dialect, context.fields))
         tables.append(
-            Table("abilities", "Who sees to it", ("what", "by", "fine"), [(a.what, a.by, a.fine) for a in able])
+            Table("abilities", "Who sees to it", ("what", "fine", "by"), [(a.what, a.fine, a.by) for a in able], True)
         )
         rules = [(rule.name, rule.value, rule.source, str(rule)) for rule in context.password_rules("").shown()]
         tables.append(

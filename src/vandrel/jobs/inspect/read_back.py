@@ -6,11 +6,14 @@ from collections.abc import Iterator, Sequence
 
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.accounts.logon import logon_state
-from vandrel.jobs.common.proposal import Action, ObjectChange
+from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
 from vandrel.jobs.common.report import ObjectDetail, Table
 from vandrel.jobs.inspect.show import describe
 from vandrel.objects.context import Context
 from vandrel.objects.view import ObjectView
+
+#: Lists of no more values than this are shown whole.
+_WHOLE = 2
 
 
 def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
@@ -48,4 +51,14 @@ def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
             values = view.attribute(field.field[1:])
         else:
             continue
-        yield f"  {field.field}", ", ".join(values) or "(empty)"
+        yield f"  {field.field}", _listed(values, field) or "(empty)"
+
+
+def _listed(now: Sequence[str], field: FieldChange) -> str:
+    """The values that a field has now; of a long list, what came and what went."""
+    if len(now) <= _WHOLE:
+        return ", ".join(now)
+    have = set(map(str.casefold, now))
+    came = [f"+ {value}" for value in field.after if value not in field.before and value.casefold() in have]
+    went = [f"- {value}" for value in field.before if value not in field.after and value.casefold() not in have]
+    return ", ".join([*came, *went, f"{len(now)} in all"])
