@@ -276,6 +276,26 @@ def _delegate_unlocks(folder: Folder, *, elsewhere: str) -> None:
     assert folder.run("unlock", elsewhere, "-y").code == 0
 
 
+def _delegate_may_no_more(folder: Folder) -> None:
+    """Neither hashes nor addresses, and nobody is enabled or disabled: not by a word, nor by a new password."""
+    hers = ("--who", "everyday")
+    assert folder.run("export", "--where", "(uid=hbrekke)", "--hashes", *hers).out.count("userPassword") == 0
+    assert folder.run("export", "--where", "(uid=hbrekke)", "--hashes").out.count("userPassword") == 1
+    for tried in (["edit", "hbrekke", "alias+=boss@marrowick.example"], ["disable", "hbrekke"]):
+        done = folder.run(*tried, *hers, "-y")
+        assert done.code == 41, done.out + done.err
+    assert folder.run("disable", "hbrekke", "-y").code == 0
+    for tried in (
+        ["enable", "hbrekke"],
+        ["reset", "hbrekke", "--hand-out", "no.csv"],
+        ["edit", "hbrekke", "@pwdAccountLockedTime="],
+    ):
+        done = folder.run(*tried, *hers, "-y")
+        assert done.code in (1, 41), done.out + done.err
+        assert folder.run("show", "hbrekke", "--bare", "enabled").out == "no\n", tried
+    assert folder.run("enable", "hbrekke", "-y").code == 0
+
+
 MORE = ["--charter", "more.yaml"]
 
 
@@ -379,6 +399,7 @@ def test_the_same_as_access_rules_of_slapd(tmp_path):
         _load_rules(server, folder.run("hierarchy", "delegate", "--rules").out, own)
         _delegate_may(folder, elsewhere="x-mpires")
         _delegate_unlocks(folder, elsewhere="x-mpires")
+        _delegate_may_no_more(folder)
         # Of several, what she may do is done, the other is told; the journal knows.
         part = folder.run("edit", "hbrekke", "x-mpires", "phone=+47 5555 0200", "--who", "everyday", "-y")
         assert (part.code, "1 of 2 steps made" in part.out, "Marta Pires" in part.err) == (1, True, True), part.err

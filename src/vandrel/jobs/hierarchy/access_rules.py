@@ -9,8 +9,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from vandrel.dialects.standard import DISABLED
 from vandrel.directory import place as places
-from vandrel.directory.filter import And, Compare, to_text
+from vandrel.directory.filter import And, Compare, Not, to_text
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, Topic
 from vandrel.objects.context import Context
 
@@ -50,6 +51,10 @@ def _targets(context: Context, task: str) -> list[tuple[str, str]]:
         names = dict.fromkeys(filter(None, (context.dialect.attribute(field, ACCOUNT) for field in fields)))
         return f" attrs={','.join(names)}"
 
+    # A disabled account bears a lock that never ends, and a server with a password policy lifts any lock with a new
+    # password: who may do the one or the other would enable it.
+    marked = Compare(context.dialect.attribute("locked", ACCOUNT), "=", DISABLED)
+    enabled = f' filter="{to_text(And((context.dialect.filter_for(ACCOUNT), Not(marked))))}"'
     add = (" attrs=children", "=acrsx")
     created = "=wacrsx"
     match task:
@@ -59,13 +64,16 @@ def _targets(context: Context, task: str) -> list[tuple[str, str]]:
             return [add, (of(GROUP), created)]
         case "join-computers":
             return [add, (of(COMPUTER), created)]
-        case "reset-passwords":
-            return [(of(ACCOUNT) + kept(("password", "change")), "write")]
-        case "unlock":
-            return [(of(ACCOUNT) + kept(("locked",)), "write")]
+        case "reset-passwords":  # a right to write alone: hashes are not to be read
+            return [(enabled + kept(("password",)), "=wd"), (enabled + kept(("change",)), "write")]
+        case "unlock":  # locks may go, and none may come: that would disable
+            return [(enabled + kept(("locked",)), "=zcrsxd")]
+    # Addresses are names that must be unique: who may set them could take somebody else's mail.
+    named = set(context.dialect.unique_attributes().values())
     contacts = [
-        name for name, field in FIELDS.items() if field.topic is Topic.REACH and not (field.named or field.sensitive)
-    ]
+        name for name, field in FIELDS.items()
+        if field.topic is Topic.REACH and not (field.named or field.sensitive or name in named)
+    ]  # fmt: skip
     return [(of(ACCOUNT) + kept(contacts), "write")]
 
 
