@@ -38,7 +38,7 @@ JPEG = b"\xff\xd8\xff\xe0 a face \xff\xd9"
     [
         ("Mon-Fri 06-10 14-18", "Mon-Fri 06-10 14-18"), ("Mon-Fri 06-18, not Wed 12-14", "Mon-Tue 06-18, Wed 06-12 14-18, Thu-Fri 06-18"),
         ("all, not Sun", None), ("Fri 22-06", "Fri 22-24, Sat 00-06"), ("Mon+Wed 8-9", "Mon 08-09, Wed 08-09"),
-        ("Mon-Sun, not Sat-Sun 00-06", "Mon-Fri, Sat-Sun 06-24"), ("NOT mon", "none"),
+        ("Mon-Sun, not Sat-Sun 00-06", "Mon-Fri, Sat-Sun 06-24"), ("NOT mon", "Tue-Sun"), ("not Sat-Sun, not Mon 00-06", "Mon 06-24, Tue-Fri"), ("Mon, not Mon", None),
     ],
 )  # fmt: skip
 def test_hours_by_day_range_block_and_exception(typed, said):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from vandrel import safe_file
 from vandrel.errors import Code, Location, VandrelError
@@ -14,7 +14,7 @@ from vandrel.text import week
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-_ALLOWED, _CLOSED, _LINES = "#1f6f8b", "#eef1f3", "#ffffff"
+_PERIOD, _LINES = "#8a4b2a", "#d5d9dc"
 
 
 def _figure(width: float, height: float) -> Figure:
@@ -45,19 +45,27 @@ def save(figure: Figure, path: Path) -> None:
 
 
 def week_figure(hours: Sequence[bool], title: str, below: str) -> Figure:
-    """The hours of a week (168, from Sunday 00:00 on), a row for each day from Monday on."""
-    figure = _figure(10, 4)
+    """The hours of a week (168, from Sunday 00:00 on) as a timetable: days side by side, time runs down."""
+    figure = _figure(10, 6.2)
     axes = figure.subplots()
-    for row, day in enumerate(week.ORDER):
-        for hour in range(24):
-            colour = _ALLOWED if hours[day * 24 + hour] else _CLOSED
-            axes.barh(row, 1, left=hour, height=0.9, color=colour, edgecolor=_LINES)
-    axes.set_yticks(range(7), [week.DAYS[day] for day in week.ORDER])
-    axes.invert_yaxis()
-    axes.set_xticks(range(0, 25, 2), [f"{hour:02d}" for hour in range(0, 25, 2)])
-    axes.set_xlim(0, 24)
+    for column, day in enumerate(week.ORDER):
+        for begin, end in week.periods(hours, day):
+            axes.bar(column, end - begin, bottom=begin, width=0.62, color=_PERIOD)
+            inside: dict[str, Any] = {"ha": "center", "color": "white", "fontsize": 9}
+            if end - begin == 1:
+                axes.text(column, begin + 0.5, f"{begin:02d}-{end:02d}", va="center", **inside)
+            else:
+                axes.text(column, begin + 0.15, f"{begin:02d}", va="top", **inside)
+                axes.text(column, end - 0.15, f"{end:02d}", va="bottom", **inside)
+    axes.set_xticks(range(7), [week.DAYS[day] for day in week.ORDER])
+    axes.xaxis.tick_top()
+    axes.set_xlim(-0.5, 6.5)
+    axes.set_ylim(24, 0)
+    axes.set_yticks(range(0, 25, 3), [f"{hour:02d}" for hour in range(0, 25, 3)])
+    axes.grid(axis="y", color=_LINES, linewidth=0.6)
+    axes.set_axisbelow(True)
     axes.set_xlabel(below)
-    axes.set_title(title, loc="left")
+    axes.set_title(title, loc="left", pad=24)
     axes.tick_params(length=0)
     for side in axes.spines.values():
         side.set_visible(False)

@@ -1,9 +1,9 @@
 """The hours of a week as people write them: ``Mon-Fri 06-18, Sat 08-12``.
 
-Days stand alone, in ranges, or together (``Mon+Wed``); hours are whole, from the first to the one at which it ends,
-and may go past midnight (``Fri 22-06``). Several blocks of a day follow each other (``Mon-Fri 06-10 14-18``); ``not``
-takes hours away again (``Mon-Fri 06-18, not Wed 12-14``). A day without hours is meant whole; ``all`` and ``none`` mean
-what they say.
+Days stand alone, in ranges, or together (``Mon+Wed``). Hours are whole: the first, and that at which a block ends;
+a block may go past midnight (``Fri 22-06``). Several blocks of a day follow each other (``Mon-Fri 06-10 14-18``).
+``not`` takes hours away again (``Mon-Fri 06-18, not Wed 12-14``); if it is first, of the whole week (``not Sun``).
+A day without hours is meant whole; ``all`` and ``none`` mean what they say.
 """
 
 from __future__ import annotations
@@ -33,8 +33,9 @@ def parse(text: str) -> list[bool]:
     low = text.strip().casefold()
     if low in ("all", "none"):
         return [low == "all"] * _WEEK
-    hours = [False] * _WEEK
-    for part in text.split(","):
+    parts = text.split(",")
+    hours = [_starts_with_not(parts[0])] * _WEEK  # what is only taken away is taken from the whole week
+    for part in parts:
         match = _PART.fullmatch(part.strip())
         if match is None:
             raise _unreadable(part)
@@ -43,7 +44,14 @@ def parse(text: str) -> list[bool]:
             for hour in _block(int(begin), int(end), part):
                 for day in days:
                     hours[(day * 24 + hour) % _WEEK] = not match["not"]
+    if not any(hours):
+        what, remedy = f"nothing is left of the week: {text.strip()!r}", "write none where that is meant"
+        raise VandrelError(Code.BAD_VALUE, what, where=Location(field="hours"), remedy=remedy)
     return hours
+
+
+def _starts_with_not(part: str) -> bool:
+    return part.strip().casefold().startswith("not ")
 
 
 def _block(begin: int, end: int, part: str) -> range:
@@ -101,11 +109,20 @@ def _ranges(day: Sequence[bool]) -> list[tuple[int, int]]:
     return ranges
 
 
+def periods(hours: Sequence[bool], day: int) -> list[tuple[int, int]]:
+    """The periods of a day (0 is Sunday) that are allowed: first hour, and the hour at which it ends."""
+    return _ranges(hours[day * 24 : day * 24 + 24])
+
+
 def drawn(hours: Sequence[bool]) -> list[str]:
-    """The week at a glance: a ruler, and a line for each day from Monday on with a mark for each allowed hour."""
-    ruler = "     " + "".join(f"{hour:<3d}" for hour in range(0, 24, 3))
-    lines = [ruler.rstrip()]
-    for day in ORDER:
-        marks = "".join("#" if hours[day * 24 + hour] else "." for hour in range(24))
-        lines.append(f"{DAYS[day]}  {marks}")
-    return lines
+    """The week as a timetable: days side by side from Monday on, time runs down, each period begins with its hours."""
+    of_day = {day: periods(hours, day) for day in ORDER}
+    times = sorted({time for each in of_day.values() for period in each for time in period})
+    lines = ["      " + "   ".join(f"{DAYS[day]:<5}" for day in ORDER)]
+    for time in times:
+        cells = []
+        for day in ORDER:
+            begin, end = next((period for period in of_day[day] if period[0] <= time < period[1]), (0, 0))
+            cells.append("" if not end else f"{begin:02d}-{end:02d}" if begin == time else "  |")
+        lines.append(f"{time:02d}    " + "   ".join(f"{cell:<5}" for cell in cells))
+    return [line.rstrip() for line in lines]
