@@ -23,6 +23,7 @@ def main(words: Sequence[str]) -> int:
     args = parser.parse_args(words)
     session = Session(args, words)
     try:
+        _must_be_text(words)
         result = args.run(session)
         if isinstance(result, int):
             return result
@@ -40,6 +41,25 @@ def main(words: Sequence[str]) -> int:
         return _tell(session, _system(error))
     except Exception as error:
         return _tell(session, _internal(error))
+
+
+def _must_be_text(words: Sequence[str]) -> None:
+    """See to it that the command line is UTF-8; Python lets other bytes through as halves of characters.
+
+    Raises:
+        VandrelError: ``usage``.
+
+    """
+    from vandrel.errors import Code, VandrelError
+
+    for number, word in enumerate(words, 1):
+        try:
+            word.encode()
+        except UnicodeEncodeError as error:
+            what = f"argument {number} is not UTF-8, at letter {error.start + 1}: {word!a}"
+            raise VandrelError(
+                Code.USAGE, what, remedy="set the terminal to UTF-8; give such a file another name"
+            ) from None
 
 
 def _tell(session: Session, error: VandrelError) -> int:
@@ -129,6 +149,8 @@ def entry() -> None:
         # A terminal that cannot show a letter shows a question mark: no reason to fail.
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")
+    if isinstance(sys.stdin, io.TextIOWrapper):
+        sys.stdin.reconfigure(errors="strict")
     try:
         code = main(words)
         sys.stdout.flush()

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from typing import TYPE_CHECKING
 
 from vandrel.cli import complete
 from vandrel.cli.session import Session
+from vandrel.cli.terminal import input_lines
 from vandrel.errors import Code, VandrelError
 
 if TYPE_CHECKING:
@@ -85,7 +85,7 @@ def ask_name(session: Session) -> str:
 
 
 def _lines() -> list[str]:
-    return [line.strip() for line in sys.stdin if line.strip()]
+    return [line.strip() for line in input_lines() if line.strip()]
 
 
 # --- assignments

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, TextIO
 
-from vandrel.errors import Code, Finding, VandrelError
+from vandrel.errors import Code, Finding, Location, VandrelError
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
@@ -21,6 +21,20 @@ _CONTROL = {code: None for code in (*range(0x20), *range(0x7F, 0xA0)) if code !=
 def clean(text: str) -> str:
     """Take control characters out of a text from a directory or a command line: they could drive the terminal."""
     return text.translate(_CONTROL) if not text.isprintable() else text
+
+
+def input_lines() -> Iterator[str]:
+    """Read standard input line by line.
+
+    Raises:
+        VandrelError: ``bad-value`` where it is not UTF-8.
+
+    """
+    try:
+        yield from sys.stdin
+    except UnicodeDecodeError as error:
+        what = f"standard input is not UTF-8: byte {error.object[error.start]:#04x}"
+        raise VandrelError(Code.BAD_VALUE, what, where=Location(file="-"), remedy="write it as UTF-8") from None
 
 
 def _write_plain(rows: Sequence[Sequence[str]]) -> None:

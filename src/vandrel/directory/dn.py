@@ -201,6 +201,10 @@ def below(key: str) -> tuple[str, str]:
 ROOT = DN(())
 
 
+#: Deeper than any directory, and shallow enough for what works on names part by part.
+_MOST_PARTS, _SHOWN = 250, 60
+
+
 def _bad(text: str, column: int, why: str) -> VandrelError:
     return VandrelError(
         Code.BAD_NAME,
@@ -275,6 +279,8 @@ def parse(text: str) -> DN:
     """
     if not text.strip():
         return ROOT
+    if text.count(",") > _MOST_PARTS:
+        raise _bad(f"{text[:_SHOWN]}...", 0, f"more than {_MOST_PARTS} parts")
     # Most names begin with one plain value, and share the rest with their siblings, which has been read before.
     if plain := _PLAIN.match(text):
         with suppress(VandrelError):  # the fault is told below, with its column

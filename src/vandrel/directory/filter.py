@@ -98,16 +98,21 @@ def to_text(item: Filter) -> str:
             return f"({attribute}{':dn' if dn else ''}{':' + rule if rule else ''}:={escape(value)})"
 
 
+#: More than anybody types, and fewer than the embedded directory and servers take in one search.
+_MOST_PARTS, _SHOWN = 500, 120
+
+
 class _Reader:
     def __init__(self, text: str) -> None:
         self.text = text
         self.at = 0
+        self.parts = 0
 
     def fail(self, why: str) -> NoReturn:
         """The error for the text at the current position."""
         raise VandrelError(
             Code.BAD_FILTER,
-            f"{self.text!r} is not a filter: {why}",
+            f"{self.text[:_SHOWN]!r}{'...' if len(self.text) > _SHOWN else ''} is not a filter: {why}",
             where=Location(column=self.at + 1),
             remedy="a filter looks like (&(objectClass=person)(title=*mate*)); write ( ) * \\ in a value "
             "as \\28 \\29 \\2a \\5c",
@@ -129,6 +134,9 @@ class _Reader:
         """Read a filter in parentheses."""
         if depth > 100:
             self.fail("more than 100 levels of brackets")
+        self.parts += 1
+        if self.parts > _MOST_PARTS:
+            self.fail(f"more than {_MOST_PARTS} parts")
         self.spaces()
         self.expect("(")
         self.spaces()

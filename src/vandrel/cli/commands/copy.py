@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from vandrel.cli import complete, options
 from vandrel.cli.session import Session
+from vandrel.cli.terminal import input_lines
 
 if TYPE_CHECKING:
     from vandrel.jobs.accounts.copy import NewPerson
@@ -63,7 +63,7 @@ def _people(session: Session) -> Iterator[NewPerson]:
     if words[:1] != ["-"]:
         yield _person(session, words)
         return
-    for number, line in enumerate(sys.stdin, 1):
+    for number, line in enumerate(input_lines(), 1):
         try:
             parts = shlex.split(line, comments=True)
         except ValueError as error:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from vandrel.cli.session import Session
+from vandrel.cli.terminal import input_lines
 
 if TYPE_CHECKING:
     from vandrel.directory.schema import Schema
@@ -75,7 +75,7 @@ def _lines(name: str) -> Iterator[str]:
 
     try:
         if name == "-":
-            yield from sys.stdin
+            yield from input_lines()
             return
         with Path(name).open(encoding="utf-8-sig", newline="") as file:
             yield from file

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from typing import TYPE_CHECKING
 
 from vandrel.cli import complete
 from vandrel.cli.session import Session
+from vandrel.cli.terminal import input_lines
 
 if TYPE_CHECKING:
     from vandrel.jobs.common.report import Report
@@ -41,7 +41,7 @@ def run(session: Session) -> Report:
     context = session.context
     entry = resolve(context, session.args.name, ("account",))
     if session.args.password == "-":
-        secret = Secret(sys.stdin.readline().rstrip("\r\n"))
+        secret = Secret(next(input_lines(), "").rstrip("\r\n"))
     else:
         secret = session.ask(f"Password of {context.label(entry)}")
     return try_logon(context, LogonRequest(entry, secret))

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from vandrel.charter.passwords import PasswordRules, generate
+from vandrel.cli.terminal import input_lines
 from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.secret import Secret
 
@@ -66,7 +67,7 @@ def ask_or_read(session: Session, source: str, check: Check) -> Secret:
 
     """
     if source == "-":
-        secret = Secret(sys.stdin.readline().rstrip("\r\n"))
+        secret = Secret(next(input_lines(), "").rstrip("\r\n"))
         findings = check(secret)
         if are_fatal(findings):
             raise Refused(findings)
