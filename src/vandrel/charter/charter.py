@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from datetime import date, datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import TypeVar
@@ -242,7 +242,8 @@ class Charter(Struct, frozen=True, dict=True):
 
     def last_day(self, instant: datetime) -> date:
         """The last day on which an account that stops at `instant` works."""
-        return (instant.astimezone(self.zone) - timedelta(microseconds=1)).date()
+        # In UTC: some zones have skipped a whole day, and then yesterday is no day earlier on their calendar.
+        return (instant.astimezone(UTC) - timedelta(microseconds=1)).astimezone(self.zone).date()
 
 
 _SLASH = re.compile(r"(?<!\\)/")

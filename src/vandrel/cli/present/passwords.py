@@ -126,7 +126,7 @@ class HandOut:
         if result is None or (not result.made and not result.stopped):
             self._withdraw()
         else:
-            self._leave_out(result.lost)
+            self._leave_out(result.lost | result.unset)
         return result
 
     def _prepare(self) -> None:
@@ -155,7 +155,7 @@ class HandOut:
         write(self._path, list(self._slips.values()), organization, self._recipient, again=again)
 
     def _leave_out(self, dns: Collection[DN]) -> None:
-        """Take out the lines of accounts that were not made; who has an account stays on the sheet."""
+        """Take out the lines of accounts that were not made, and of passwords that were refused."""
         kept = {dn: slip for dn, slip in self._slips.items() if dn not in dns}
         if not kept:
             self._withdraw()

@@ -78,7 +78,7 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
             "undo", summary=[f"Nothing of job {job.number} was made. It will not be finished any more."],
             abandons=job.number,
         )  # fmt: skip
-    undoing = undo(context, made, datetime.fromisoformat(job.seen), request.step)
+    undoing = undo(context, made, datetime.fromisoformat(job.seen), request.step, was_killed=not job.ended)
     whole = not request.step
     return Proposal(
         "undo", title_of(job, request.step), f"Take back job {job.number}?", fixed(undoing.steps),
@@ -87,7 +87,14 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
     )  # fmt: skip
 
 
-def undo(context: Context, made: Iterable[tuple[JournalStep, bool | None]], ended: datetime, only: int = 0) -> UndoPlan:
+def undo(
+    context: Context,
+    made: Iterable[tuple[JournalStep, bool | None]],
+    ended: datetime,
+    only: int = 0,
+    *,
+    was_killed: bool = False,
+) -> UndoPlan:
     """Work out how the steps of a job are taken back, the last first.
 
     Args:
@@ -96,6 +103,7 @@ def undo(context: Context, made: Iterable[tuple[JournalStep, bool | None]], ende
         ended: when the job ended, or the last sign of life of one that was killed; what it created is not removed if
             it was changed after that.
         only: the number of the one step to take back; 0 for all.
+        was_killed: whether the last batch may have been made without a sign of it.
 
     Raises:
         VandrelError: ``not-found`` where the job made no such step.
@@ -113,7 +121,7 @@ def undo(context: Context, made: Iterable[tuple[JournalStep, bool | None]], ende
     for item, stands in reversed(chosen):
         _one(context, undoing, item, stands, renames)
     undoing.findings = _few(undoing.findings)
-    undoing.steps = [step for step in undoing.steps if not _changed_since(context, undoing, step, ended)]
+    undoing.steps = [step for step in undoing.steps if not _changed_since(context, undoing, step, ended, was_killed)]
     undoing.steps = _additions_first(context, with_references(context.directory, context.dialect, undoing.steps))
     return undoing
 
@@ -194,15 +202,14 @@ def _one(
     undoing.steps.append(back)
 
 
-def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime) -> bool:
+def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime, was_killed: bool) -> bool:
     """Whether an object that would be removed has got more than the job gave it; then that is told."""
     entry = context.directory.get(step.dn) if isinstance(step, Remove) else None
     if entry is None:
         return False
     instants = dict(context.dialect.instants(entry))
     changed, created = instants.get("changed"), instants.get("created")
-    # Of a job that was killed, the last batch may have been made without a sign.
-    last = max(ended, created) if created else ended
+    last = max(ended, created) if created and was_killed else ended
     if changed is None or changed <= last + _TOLERANCE:
         return False
     what = f"the object has been changed since it was made{_when(context, entry)}"
