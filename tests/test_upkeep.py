@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from itertools import pairwise
 
 import pytest
@@ -14,6 +14,7 @@ from vandrel.directory.active.policy_links import Link
 from vandrel.errors import VandrelError
 from vandrel.jobs.accounts.copy import Copier
 from vandrel.jobs.accounts.create import Creator, account_steps
+from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.accounts.rename import Renamer
 from vandrel.jobs.common.assignments import parse as assignment
 from vandrel.jobs.common.edit import Editor, in_order
@@ -494,7 +495,7 @@ def test_a_logon_is_tried_and_its_cause_named(place):
         assert folder.run("edit", "istoe", "change=no", "-y").code == 0
         assert folder.run("edit", "istoe", "hours=none", "-y").code == 0
         assert "this hour is none of the allowed" in tried(word)[1]
-        assert "Mon  ........................" in folder.run("show", "istoe").out
+        assert "Ivar Stø cannot log on: no hour of the week is allowed to it." in folder.run("show", "istoe").out
         assert folder.run("edit", "istoe", "hours=", "ends=2026-01-01", "-y").code == 0
         assert tried(word) == (41, "istoe (Ivar Stø) cannot log on: its last day is over.")
         assert folder.run("edit", "istoe", "ends=", "-y").code == 0
@@ -516,3 +517,10 @@ def test_a_week_is_read_at_a_glance():
         "22                                                    22-24",
         "24",
     ]
+
+
+def test_nobody_is_said_to_log_on_without_an_hour(bench):
+    anna = hire(bench, "Anna", "Lund", "1")
+    for hours, able in (("none", False), ("not Sat-Sun", True), ("all", True)):
+        run(bench, Editor(bench.context).edit(get(bench, anna), [assignment(f"hours={hours}")]).steps)
+        assert logon_state(bench.context, get(bench, anna), date(2026, 6, 1)).able is able, hours

@@ -36,7 +36,7 @@ def logon_state(context: Context, entry: Entry, today: date) -> LogonState:
     hours = ", ".join(context.dialect.read(entry, "hours"))
     only = []
     for field, limit in (("hours", hours), ("machines", ", ".join(context.dialect.read(entry, "machines")))):
-        if not limit or limit == "all":
+        if limit in ("", "all") or (field, limit) == ("hours", "none"):
             continue
         said = limit if field == "hours" else f"on {limit}"
         if why := context.dialect.why_not_heeded(field, entry):
@@ -63,6 +63,7 @@ def _causes(context: Context, entry: Entry, today: date) -> tuple[list[str], lis
         ("enabled", context.dialect.read(entry, "enabled") == ["no"], f"{{}} disabled{until}"),
         ("starts", bool(starts) and date.fromisoformat(starts) > today, f"its first day is {starts}"),
         ("ends", bool(ends) and date.fromisoformat(ends) < today, f"its last day was {ends}"),
+        ("hours", context.dialect.read(entry, "hours") == ["none"], "no hour of the week is allowed to it"),
     )
     for field, is_marked, what in marks:
         if not is_marked:
