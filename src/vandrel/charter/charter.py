@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from datetime import UTC, date, datetime, time, timedelta
 from functools import cached_property
 from pathlib import Path
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 from zoneinfo import ZoneInfo
 
 from msgspec import Struct
@@ -16,9 +16,6 @@ from vandrel.charter import passwords
 from vandrel.charter.document import Document, GroupKind, Kind, Naming, NamingLike
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.name_limits import NAME_LIMITS, NameLimits
-from vandrel.charter.naming import NamingRule
-from vandrel.charter.pattern import Pattern, parse
-from vandrel.charter.text_building import EmptyField, PatternStyle, build
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.place import Place
@@ -27,6 +24,10 @@ from vandrel.fields import FIELDS, Field, FieldCatalog, Shape, Topic
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.people import PARTICLES
 from vandrel.text.string_prep import prepare
+
+if TYPE_CHECKING:
+    from vandrel.charter.naming import NamingRule
+    from vandrel.charter.pattern import Pattern
 
 _T = TypeVar("_T")
 
@@ -152,6 +153,9 @@ class Charter(Struct, frozen=True, dict=True):
         return self._rule(self.group_kind(kind).name, NAME_LIMITS["group"], f"groups.{kind}.name")
 
     def _rule(self, spec: NamingLike, target: NameLimits, source: str) -> NamingRule:
+        from vandrel.charter.naming import NamingRule
+        from vandrel.charter.pattern import parse
+
         naming = naming_of(spec)
         return NamingRule(
             target,
@@ -171,6 +175,9 @@ class Charter(Struct, frozen=True, dict=True):
             VandrelError: ``required`` where a field that it needs is empty.
 
         """
+        from vandrel.charter.pattern import parse
+        from vandrel.charter.text_building import EmptyField, PatternStyle, build
+
         parsed = parse(pattern) if isinstance(pattern, str) else pattern
         try:
             pieces = build(parsed, values, PatternStyle(language=values.get("language", ""), particles=self.particles))

@@ -7,8 +7,6 @@ from collections.abc import Iterator, Mapping
 from msgspec import Struct
 
 from vandrel.charter.document import Document, Unit
-from vandrel.charter.pattern import PatternError, parse
-from vandrel.charter.text_building import EmptyField, PatternStyle, build
 from vandrel.directory.place import Place
 
 _DEEPEST = 24
@@ -81,6 +79,8 @@ def _unit(
 
 def _repeated(document: Document, name: str, words: dict[str, str]) -> Iterator[dict[str, str]]:
     """One mapping of words for each repetition of a unit of this name."""
+    from vandrel.charter.pattern import parse
+
     fresh = sorted(parse(name).fields() - words.keys())
     if not fresh:
         yield words
@@ -91,6 +91,9 @@ def _repeated(document: Document, name: str, words: dict[str, str]) -> Iterator[
 
 
 def _fill(name: str, words: Mapping[str, str]) -> str:
+    from vandrel.charter.pattern import PatternError, parse
+    from vandrel.charter.text_building import EmptyField, PatternStyle, build
+
     try:
         return "".join(map(str, build(parse(name), words, PatternStyle()))).strip()
     except EmptyField as error:

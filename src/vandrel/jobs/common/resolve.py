@@ -16,7 +16,6 @@ from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, OBJECT_TYPES, UNIT
 from vandrel.objects.context import Context
 from vandrel.text.nearest import listed, nearest, nearest_part
-from vandrel.text.transliterate import to_ascii
 
 _EXACT = ("login", "principal", "mail", "alias", "number", "name", "full", "display")
 _LOOSE = ("name", "full", "display", "login", "mail", "given", "surname")
@@ -121,12 +120,19 @@ def _exact(context: Context, typed: str, object_types: tuple[str, ...]) -> Filte
     return Or(tuple(Compare(attribute, "=", typed) for attribute in _attributes(context, _EXACT, object_types)))
 
 
+def _in_ascii(word: str) -> list[str]:
+    """The word itself, and how it is written in ASCII."""
+    from vandrel.text.transliterate import to_ascii
+
+    return list(dict.fromkeys((word, to_ascii(word), to_ascii(word, "de"))))
+
+
 def _fragments(context: Context, typed: str, object_types: tuple[str, ...]) -> Filter:
     attributes = _attributes(context, _LOOSE, object_types)
     parts = []
     for word in typed.split():
         # Who types Mueller for Müller is understood: logon names and addresses are in ASCII.
-        spellings = dict.fromkeys((word, to_ascii(word), to_ascii(word, "de")))
+        spellings = [word] if word.isascii() else _in_ascii(word)
         parts.append(
             Or(tuple(Substring(a, "", (spelling,), "") for spelling in spellings if spelling for a in attributes))
         )
@@ -172,6 +178,8 @@ def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> NoS
         return NoSingleMatch(
             context, Code.NOT_FOUND, f"nothing fits {shorten(typed)} as {what}", shorten(typed), [], "type less"
         )
+    from vandrel.text.transliterate import to_ascii
+
     spelled: dict[str, Entry] = {}
     any_type = Or(tuple(context.dialect.filter_for(object_type) for object_type in object_types))
     for number, entry in enumerate(context.directory.search(context.charter.base, where=any_type)):

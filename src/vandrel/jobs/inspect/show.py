@@ -20,7 +20,6 @@ from vandrel.objects.context import Context
 from vandrel.objects.delegation import delegation_rows
 from vandrel.objects.membership import convertible, effective
 from vandrel.objects.view import ObjectView
-from vandrel.text import week
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
 
@@ -108,6 +107,8 @@ def describe(view: ObjectView) -> ObjectDetail:
     if is_account:
         detail.sentence = logon_state(context, entry, context.charter.today()).sentence
     if hours := context.one(entry, "hours"):
+        from vandrel.text import week
+
         detail.week = [f"Hours of the week ({context.charter.document.time_zone})", *week.drawn(week.parse(hours))]
     if view.object_type in (UNIT, ""):
         detail.lines += _below(view)
