@@ -19,6 +19,7 @@ from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
 from vandrel.directory.active import account_control, descriptor, filetime, hours, sid
+from vandrel.directory.entry import Entry
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import DirectoryError, Refused, VandrelError
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
@@ -39,6 +40,7 @@ from vandrel.text import week
 from . import servers
 from .conftest import Folder, not_installed
 from .servers import Domain
+from .test_dialect import hold_together, sharing
 
 # --- formats
 
@@ -542,3 +544,20 @@ def test_a_ticket_proves_who_one_is(domain, tmp_path, context):
     assert probed.code == 0, probed.err
     assert "CN=Administrator,CN=Users,DC=marrowick,DC=example" in probed.out
     assert "Domain Admins" in probed.out
+
+
+def test_fields_that_share_an_attribute_are_written_together(context, tmp_path):
+    person = hired(context, tmp_path, "Petra", "Sund", "petra")
+    team = next(context.directory.search(context.charter.base, where=context.dialect.filter_for(GROUP)))
+    shared = {("enabled", "password-never-expires"), ("purpose", "scope")}
+    for made, object_type in ((person, ACCOUNT), (team, GROUP)):
+        for one, two in (pairs := sharing(context.dialect, made, object_type)):
+            hold_together(context.dialect, made, one, two)
+        shared -= {*pairs, *(pair[::-1] for pair in pairs)}
+    assert not shared
+    for known in ([], ["SMTP:old@x.example"], ["SMTP:old@x.example", "smtp:b@x.example"]):
+        mailed = Entry(person.dn, person.attributes | {"mail": ["old@x.example"], "proxyAddresses": known})
+        for pair in (("mail", "alias"), ("alias", "mail")):
+            after = hold_together(context.dialect, mailed, *pair)
+            assert after.texts("mail") == ["a@x.example"]
+            assert set(after.texts("proxyAddresses")) == {"SMTP:a@x.example", "smtp:b@x.example"}, (known, pair)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from datetime import date
+from itertools import permutations
 from pathlib import Path
 
 import msgspec
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 from vandrel.charter.charter import Charter
 from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
+from vandrel.dialects.base import applied, difference
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
@@ -119,3 +121,48 @@ def test_members_come_and_go_and_a_group_is_never_without_one(now, add, remove):
     assert DIALECT.members(Entry(ANNA, {**group.attributes, "member": sorted(left)})) == sorted(
         str(dn) for dn in wanted
     )
+
+
+#: A value for each field that takes no other; of fields that share an attribute, each has one of its own.
+OWN_VALUES = SPECIAL | {
+    "hours": "Mon 06-18", "dial-in-address": "10.0.0.7", "phone": "+47 5555 0101", "web": "https://x.example",
+    "purpose": "distribution", "scope": "universal", "remote-session-limit": "30", "remote-idle-limit": "15",
+    "remote-disconnect-limit": "5", "remote-logon": "no", "drive": "H:", "remote-drive": "R:", "language": "nb",
+    "locked": "no",
+}  # fmt: skip
+
+
+def sharing(dialect, entry: Entry, object_type: str) -> list[tuple[str, str]]:
+    """The pairs of fields that change the same attribute of an entry, in both orders."""
+    touched = {}
+    for name, field in FIELDS.items():
+        if object_type not in field.on or name == "name" or not (name in OWN_VALUES or field.shape in VALUES):
+            continue
+        if dialect.why_not_kept(name, object_type) or dialect.codec(name) is None:
+            continue
+        changed = {change.attribute for change in dialect.changes(entry, name, [value_of(name)])}
+        touched |= {name: changed} if changed else {}
+    return [(one, two) for one, two in permutations(touched, 2) if touched[one] & touched[two]]
+
+
+def value_of(name: str) -> str:
+    return OWN_VALUES.get(name) or VALUES[FIELDS[name].shape]
+
+
+def hold_together(dialect, entry: Entry, one: str, two: str) -> Entry:
+    """Two fields that are written together are both there when the difference is made; the entry after it."""
+    after = Entry(entry.dn, dict(entry.attributes))
+    for name in (one, two):
+        dialect.write(after, name, [value_of(name)])
+    made = applied(entry, difference(entry, after))
+    assert {name: dialect.read(made, name) for name in (one, two)} == {name: [value_of(name)] for name in (one, two)}
+    return made
+
+
+def test_fields_that_share_an_attribute_are_written_together():
+    made = entry(ACCOUNT, surname=["Lund"], mail=["old@x.example"])
+    made.attributes["pwdAccountLockedTime"] = ["20260101000000Z"]
+    pairs = sharing(DIALECT, made, ACCOUNT)
+    assert ("enabled", "locked") in pairs
+    for one, two in pairs:
+        hold_together(DIALECT, made, one, two)
