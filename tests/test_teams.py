@@ -217,12 +217,18 @@ def test_roles_are_given_and_taken_by_their_groups(bench):
         run(bench, edit.steps)
         return {d.field: d.after for d in edit.differences}
 
-    assert [entry.dn for entry in holders_of(bench.context, "helpdesk")] == []
+    assert list(holders_of(bench.context, "helpdesk")) == []
     assert roles("roles+=helpdesk")["roles"] == ("helpdesk",)
-    assert [entry.dn for entry in holders_of(bench.context, "helpdesk")] == [anna]
+    assert [(h.entry.dn, h.through) for h in holders_of(bench.context, "helpdesk")] == [(anna, ())]
     assert roles("roles=harbour-master")["roles"] == ("harbour-master",)
     assert roles("roles-=harbour-master")["roles"] == ()
     assert roles_held(bench.context.charter.document.roles, ["GG-Help-Desk", "gg-it"]) == ["helpdesk"]
+    # Power that comes through groups in the group is power.
+    for group, member in (("gg-help-desk", "gg-it"), ("gg-it", "gg-office"), ("gg-office", "gg-it")):
+        edit = Editor(bench.context).edit(resolve(bench.context, group), [assignment(f"members+={member}")])
+        run(bench, edit.steps)
+    assert roles("groups+=gg-office")["groups"]
+    assert [(h.entry.dn, h.through) for h in holders_of(bench.context, "helpdesk")] == [(anna, ("gg-it", "gg-office"))]
 
 
 # --- tasks delegated to teams

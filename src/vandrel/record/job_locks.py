@@ -29,8 +29,11 @@ class JobLocks:
         self._own = _held.setdefault(self._path, set())
 
     def take(self, job: int) -> bool:
-        """Take the lock of a job; False where another process holds it, or where there is no way to lock."""
-        if job in self._own:
+        """Take the lock of a job; False where another process holds it.
+
+        Where there is no way to lock, it counts as taken: who cannot write here cannot write the journal either.
+        """
+        if job in self._own or not self._can_lock():
             return True
         for attempt in range(_TRIES):  # somebody who looks whether it is taken holds it for a moment
             if attempt:
@@ -48,7 +51,8 @@ class JobLocks:
         """Give the lock of a job back."""
         if job in self._own:
             self._own.discard(job)
-            fcntl.lockf(_handles[self._path], fcntl.LOCK_UN, 1, job)
+            if self._can_lock():
+                fcntl.lockf(self._handle(), fcntl.LOCK_UN, 1, job)
 
     def is_taken(self, job: int) -> bool | None:
         """Whether a process holds the lock of a job, this one included; None where there is no way to tell."""
@@ -56,13 +60,18 @@ class JobLocks:
             return True
         if not os.path.exists(self._path):  # noqa: PTH110
             return False
-        try:
-            free = self._locked(job, write=False)
-        except OSError:
+        if not self._can_lock():
             return None
+        free = self._locked(job, write=False)
         if free:
             fcntl.lockf(_handles[self._path], fcntl.LOCK_UN, 1, job)
         return not free
+
+    def _can_lock(self) -> bool:
+        try:
+            return fcntl is not None and self._handle() >= 0
+        except OSError:
+            return False
 
     def _locked(self, job: int, *, write: bool) -> bool:
         try:

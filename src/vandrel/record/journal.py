@@ -219,8 +219,9 @@ class Journal:
         if job.state == RUNNING and not is_dead:  # without locks, the process number tells
             self._locks.free(number)
             raise self._busy(job)
-        with sqlite_file.plain_errors(self.path):
-            self._db.execute("UPDATE job SET state = ? WHERE number = ? AND state = ?", (BROKEN, number, RUNNING))
+        if job.state in (RUNNING, BROKEN):
+            with sqlite_file.plain_errors(self.path):
+                self._db.execute("UPDATE job SET state = ? WHERE number = ? AND state = ?", (BROKEN, number, RUNNING))
         return self.job(number)
 
     def release(self, number: int) -> None:

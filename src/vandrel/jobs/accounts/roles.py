@@ -1,4 +1,4 @@
-"""Administrative roles: named sets of groups. Whoever is in all groups of a role holds it; nobody does by default."""
+"""Administrative roles: named sets of groups. Whoever is in all groups of a role, directly or not, holds it."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
+from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare
 from vandrel.errors import Code, Location, VandrelError
@@ -15,19 +16,52 @@ from vandrel.objects.context import Context
 from vandrel.text.nearest import did_you_mean
 
 
-def holders_of(context: Context, role: str) -> Iterator[Entry]:
-    """The accounts that hold a role: members of each of its groups, directly."""
-    dialect, base, key = context.dialect, context.charter.base, context.directory.schema.key
-    lists: list[set[object]] = []
+class Holder(Struct, frozen=True):
+    """An account that holds a role, and the groups through which it does; none where it is in each group directly."""
+
+    entry: Entry
+    through: tuple[str, ...] = ()
+
+
+def holders_of(context: Context, role: str) -> Iterator[Holder]:
+    """The accounts that hold a role: members of each of its groups, directly or through other groups."""
+    dialect, base = context.dialect, context.charter.base
+    of_groups = []
     for name in context.charter.document.roles[role].groups:
         where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", name)))
         group = next(context.directory.search(base, where=where), None)
-        lists.append({key("member", member) for member in dialect.members(group)} if group is not None else set())
-    if not all(lists):
+        of_groups.append(_effective_members(context, group) if group is not None else {})
+    if not all(of_groups):
         return
     for entry in context.directory.search(base, where=dialect.filter_for(ACCOUNT)):
-        if all(key("member", str(entry.dn)) in keys for keys in lists):
-            yield entry
+        if all(entry.dn.key in members for members in of_groups):
+            paths = (members[entry.dn.key] for members in of_groups)
+            yield Holder(entry, tuple(dict.fromkeys(name for path in paths for name in path)))
+
+
+def _effective_members(context: Context, group: Entry) -> dict[str, tuple[str, ...]]:
+    """The keys of all members of a group, each with the groups in it through which it is one, the outermost first."""
+    groups = {e.dn.key: e.dn for e in context.directory.search(
+        context.charter.base, where=context.dialect.filter_for(GROUP), only=["objectClass"]
+    )}  # fmt: skip
+    members: dict[str, tuple[str, ...]] = {}
+    level: list[tuple[Entry, tuple[str, ...]]] = [(group, ())]
+    while level:
+        following = []
+        for each, path in level:
+            for key in (names.parse(str(member)).key for member in context.dialect.members(each)):
+                if key in members or key == group.dn.key:
+                    continue
+                members[key] = path
+                if key in groups and (inner := context.directory.get(groups[key])) is not None:
+                    following.append((inner, (*path, inner.dn.name)))
+        level = following
+    return members
+
+
+def _said(context: Context, holder: Holder) -> str:
+    label = context.label(holder.entry)
+    return f"{label} through {' in '.join(reversed(holder.through))}" if holder.through else label
 
 
 class RolesRequest(Struct, frozen=True):
@@ -50,9 +84,9 @@ def list_roles(context: Context, request: RolesRequest) -> Report:
             what = f"the charter has no role {name!r}"
             raise VandrelError(Code.NOT_FOUND, what, where=Location(text=name), remedy=remedy)
     rows = [
-        (name, [context.label(entry) for entry in holders_of(context, name)] or ["nobody"], known[name].groups,
-         known[name].about)
+        (name, known[name].groups, known[name].about,
+         [_said(context, holder) for holder in holders_of(context, name)] or ["nobody"])
         for name in request.roles or known
     ]  # fmt: skip
     empty = [] if known else ["The charter has no roles: write some under the key roles."]
-    return Report("roles", ("role", "held by", "groups", "about"), rows, summary=empty)
+    return Report("roles", ("role", "groups", "about", "held by"), rows, summary=empty)
