@@ -418,6 +418,11 @@ def test_power_is_told_before_anybody_gets_it_and_stays_behind_in_a_copy(bench):
         "gg-harbour-masters carries power: every account of the ferry line; Anna Lund gets it, through gg-office"
     ]
     run(bench, in_order(bench.context, [edit]))
+    # Of a group that gets it, the people are named, those of groups in it too.
+    given = Editor(bench.context).edit(resolve(bench.context, "gg-harbour-masters"), [assignment("members+=gg-it")])
+    assert [f.what for f in given.findings] == [
+        "gg-harbour-masters carries power: every account of the ferry line; gg-it gets it, and with it alund (Anna Lund)"
+    ]
     copy = Copier(view(bench, anna)).copy({"given": ["Bo"], "surname": ["Ek"], "number": ["2"]})
     assert set(copy.draft.derived["groups"].values) == {"gg-northquay-deck", "gg-everybody", "gg-it"}
     assert copy.draft.value("office") == "Bridge"

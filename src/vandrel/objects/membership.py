@@ -32,6 +32,10 @@ class Membership(Struct, frozen=True):
     through: tuple[str, ...]
 
 
+#: People who are named where a group gets power; of more, their number.
+_NAMED = 5
+
+
 def effective(context: Context, entry: Entry) -> Iterator[Membership]:
     """Every group that an object is a member of, directly or through others, the nearest first, each once.
 
@@ -71,6 +75,26 @@ def privileged_within(context: Context, group: Entry) -> list[tuple[str, str]]:
     return [privileged[key] for name in names if (key := prepare(name)) in privileged]
 
 
+def effective_members(context: Context, group: Entry) -> dict[str, tuple[str, ...]]:
+    """The keys of all members of a group, each with the groups in it through which it is one, the outermost first."""
+    groups = {e.dn.key: e.dn for e in context.directory.search(
+        context.charter.base, where=context.dialect.filter_for(GROUP), only=["objectClass"]
+    )}  # fmt: skip
+    members: dict[str, tuple[str, ...]] = {}
+    level: list[tuple[Entry, tuple[str, ...]]] = [(group, ())]
+    while level:
+        following = []
+        for each, path in level:
+            for key in (names.parse(str(member)).key for member in context.dialect.members(each)):
+                if key in members or key == group.dn.key:
+                    continue
+                members[key] = path
+                if key in groups and (inner := context.directory.get(groups[key])) is not None:
+                    following.append((inner, (*path, inner.dn.name)))
+        level = following
+    return members
+
+
 def joining(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
     """What speaks against, or must be known before, an object joins a group."""
     where = Location(dn=str(group.dn))
@@ -78,9 +102,20 @@ def joining(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
         yield from _circle(context, group, member)
     for name, reach in privileged_within(context, group):
         through = "" if prepare(name) == prepare(group.dn.name) else f", through {group.dn.name}"
-        what = f"{name} carries power: {reach}; {member.dn.name} gets it{through}"
+        what = f"{name} carries power: {reach}; {member.dn.name} gets it{through}{_people_of(context, member)}"
         yield Finding(Code.REFUSED, what, where, severity=NOTE)
     yield from _pattern(context, group, member)
+
+
+def _people_of(context: Context, member: Entry) -> str:
+    """The accounts that get what a group gets, directly or through groups in it; nothing for an account."""
+    if context.dialect.object_type_of(member) != GROUP:
+        return ""
+    keys = effective_members(context, member)
+    accounts = context.directory.search(context.charter.base, where=context.dialect.filter_for(ACCOUNT))
+    people = sorted(context.label(entry) for entry in accounts if entry.dn.key in keys)
+    more = f" and {len(people) - _NAMED} more" if len(people) > _NAMED else ""
+    return f", and with it {', '.join(people[:_NAMED])}{more}" if people else ", and nobody is in it yet"
 
 
 def conversion(context: Context, group: Entry, field: str, before: str, after: str) -> Iterator[Finding]:

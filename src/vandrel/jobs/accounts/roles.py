@@ -6,13 +6,13 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
-from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.report import Report
 from vandrel.objects.context import Context
+from vandrel.objects.membership import effective_members
 from vandrel.text.nearest import did_you_mean
 
 
@@ -30,33 +30,13 @@ def holders_of(context: Context, role: str) -> Iterator[Holder]:
     for name in context.charter.document.roles[role].groups:
         where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", name)))
         group = next(context.directory.search(base, where=where), None)
-        of_groups.append(_effective_members(context, group) if group is not None else {})
+        of_groups.append(effective_members(context, group) if group is not None else {})
     if not all(of_groups):
         return
     for entry in context.directory.search(base, where=dialect.filter_for(ACCOUNT)):
         if all(entry.dn.key in members for members in of_groups):
             paths = (members[entry.dn.key] for members in of_groups)
             yield Holder(entry, tuple(dict.fromkeys(name for path in paths for name in path)))
-
-
-def _effective_members(context: Context, group: Entry) -> dict[str, tuple[str, ...]]:
-    """The keys of all members of a group, each with the groups in it through which it is one, the outermost first."""
-    groups = {e.dn.key: e.dn for e in context.directory.search(
-        context.charter.base, where=context.dialect.filter_for(GROUP), only=["objectClass"]
-    )}  # fmt: skip
-    members: dict[str, tuple[str, ...]] = {}
-    level: list[tuple[Entry, tuple[str, ...]]] = [(group, ())]
-    while level:
-        following = []
-        for each, path in level:
-            for key in (names.parse(str(member)).key for member in context.dialect.members(each)):
-                if key in members or key == group.dn.key:
-                    continue
-                members[key] = path
-                if key in groups and (inner := context.directory.get(groups[key])) is not None:
-                    following.append((inner, (*path, inner.dn.name)))
-        level = following
-    return members
 
 
 def _said(context: Context, holder: Holder) -> str:
