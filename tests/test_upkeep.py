@@ -446,7 +446,7 @@ def test_copies_of_one_request_do_not_get_in_each_others_way(bench):
     }
     assert all(rows[name].is_same for name in ("place", "groups", "department", "kind", "company"))
     assert {name for name, row in rows.items() if not row.is_same} == {
-        "login", "principal", "name", "full", "display", "given", "surname", "initials", "number", "mail", "enabled",
+        "login", "principal", "name", "full", "display", "given", "surname", "language", "initials", "number", "mail", "enabled",
     }  # fmt: skip
 
 

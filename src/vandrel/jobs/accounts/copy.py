@@ -20,11 +20,11 @@ from vandrel.objects.view import ObjectView, shown_values
 
 #: The fields that are copied where the charter says nothing: what people of one place and post share.
 COPIED_FIELDS = (
-    "language", "company", "department", "site", "office", "category", "manager", "sponsor", "street", "postcode",
+    "company", "department", "site", "office", "category", "manager", "sponsor", "street", "postcode",
     "province", "country", "fax", "hours", "machines", "password-fixed", "password-never-expires",
 )  # fmt: skip
 
-_OWN = frozenset({"given", "middle", "surname", "generation", "initials"})
+_OWN = frozenset({"given", "middle", "surname", "generation", "initials", "language"})
 #: Known by itself, and so not worth a line.
 _SILENT = frozenset(
     {"kind", "password", "enabled", "change", "locked", "groups", "roles", "members", "purpose", "scope", "primary"}
