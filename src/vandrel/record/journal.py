@@ -133,8 +133,9 @@ class Journal:
         self._locks = JobLocks(path)
 
     def close(self) -> None:
-        """Close the file."""
+        """Close the file, and have no more to do with its locks."""
         self._db.close()
+        self._locks.close()
 
     # --- writing
 

@@ -104,6 +104,8 @@ class _Draft:
         self.before: dict[str, list[str]] = {}
         self.memberships: list[Assignment] = []
         self.rename: DN | None = None
+        #: Attributes that were typed as such: only what was typed is meant, whatever else is there.
+        self.raw: set[str] = set()
         self._context = context
 
     def value(self, name: str) -> list[str]:
@@ -145,7 +147,7 @@ class Editor:
             flags = {name: self._context.dialect.read(draft.after, name) for name in _PASSWORD_FLAGS}
             edit.findings += field_values.contradictions(flags | {n: v for n, v in draft.values.items() if n in flags})
         # First the object, then the groups that take it in; a rename comes last, so that all names hold until then.
-        single = self._context.single_attributes(edit.object_type)
+        single = self._context.single_attributes(edit.object_type) - draft.raw
         changes = [
             structs.replace(change, is_exclusive=True)
             if change.attribute in single and len(change.removed) == len(entry.values_of(change.attribute))
@@ -417,6 +419,7 @@ class Editor:
         })  # fmt: skip
         if after == before:
             return
+        draft.raw.add(name)
         draft.edit.differences.append(FieldChange(f"@{name}", tuple(map(str, before)), tuple(map(str, after))))
         if after:
             draft.after.attributes[name] = after
