@@ -529,3 +529,11 @@ def test_nobody_is_said_to_log_on_without_an_hour(bench):
     for hours, able in (("none", False), ("not Sat-Sun", True), ("all", True)):
         run(bench, Editor(bench.context).edit(get(bench, anna), [assignment(f"hours={hours}")]).steps)
         assert logon_state(bench.context, get(bench, anna), date(2026, 6, 1)).able is able, hours
+
+
+def test_two_members_of_one_name_are_told_apart(bench):
+    hire(bench, "Anna", "Lund", "1")
+    hire(bench, "Anna", "Lund", "2", category=["Officers"])
+    hire(bench, "Bo", "Ek", "3")
+    everybody = ObjectView(bench.context, resolve(bench.context, "gg-everybody"))
+    assert everybody.shown("members") == ["alund (Anna Lund)", "annlund (Anna Lund)", "Bo Ek"]

@@ -6,11 +6,13 @@ numbers with their unit. ``portable`` ones stand in files and are read back with
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from functools import cached_property
 
 from vandrel.charter.document import Role
 from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.fields import Field, Shape
 from vandrel.objects.context import Context
@@ -73,7 +75,16 @@ class ObjectView:
         """The values of a field as people read them."""
         if self.context.fields[name].shape is Shape.MEMBERSHIPS:
             return [group.dn.name for group in self.groups]
+        if self.context.fields[name].shape is Shape.REFERENCE:
+            return self._apart([names.parse(value) for value in self.raw(name)])
         return shown_values(self.context.fields[name], self.raw(name))
+
+    def _apart(self, dns: Sequence[DN]) -> list[str]:
+        """The names of other objects; of several who are called the same, the labels that tell them apart."""
+        shared = Counter(prepare(dn.name) for dn in dns)
+        entries = {dn: self.context.directory.get(dn) for dn in dns if shared[prepare(dn.name)] > 1}
+        said = (self.context.label(entry) if (entry := entries.get(dn)) is not None else dn.name for dn in dns)
+        return sorted(said, key=prepare)
 
     def portable(self, name: str, labels: ReferenceLabels) -> list[str]:
         """The values of a field as a file has them, so that reading it back changes nothing.
