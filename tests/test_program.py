@@ -699,3 +699,21 @@ def test_a_hand_out_is_taken_back_where_nothing_was_made(demo):
     assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == Code.TAKEN.exit_code
     assert "tvik is taken" in seen
     assert not (demo.path / "h.csv").exists()
+
+
+@pytest.mark.parametrize(
+    "words", [("load", "bad.ldif"), ("load", "no.ldif"), ("hierarchy", "build", "--charter", "bad.yaml")]
+)
+def test_a_first_command_that_fails_leaves_no_directory_behind(demo, tmp_path, words):
+    folder = Folder(tmp_path / "fresh")
+    folder.path.mkdir()
+    text = (demo.path / "charter.yaml").read_text("utf-8")
+    (folder.path / "charter.yaml").write_text(text, "utf-8")
+    (folder.path / "bad.yaml").write_text(
+        text.replace("base: dc=marrowick,dc=example", "base: ou=x,dc=marrowick,dc=example"), "utf-8"
+    )
+    (folder.path / "bad.ldif").write_text("dn: ou=x,dc=marrowick,dc=example\nobjectClass: nothing\n", "utf-8")
+    before = {path.name for path in folder.path.iterdir()}
+    done = folder.run(*words, "-y")
+    made = {path.name for path in folder.path.iterdir()} - before - {".cache"}
+    assert (made == set()) is (done.code != 0), (done.out, done.err, made)

@@ -17,14 +17,23 @@ def main(words: Sequence[str]) -> int:
     """Run one command line and return its exit code."""
     from vandrel.cli.parser import build_parser
     from vandrel.cli.session import Session
-    from vandrel.errors import INTERRUPTED, VandrelError
 
     parser = build_parser(words[0] if words else "")
     args = parser.parse_args(words)
     session = Session(args, words)
+    code = _run(session, words)
+    if code and not session.begun:
+        session.withdraw_new_directory()
+    return code
+
+
+def _run(session: Session, words: Sequence[str]) -> int:
+    """Run the command; every error becomes words and an exit code."""
+    from vandrel.errors import INTERRUPTED, VandrelError
+
     try:
         _must_be_text(words)
-        result = args.run(session)
+        result = session.args.run(session)
         if isinstance(result, int):
             return result
         from vandrel.cli.present import present

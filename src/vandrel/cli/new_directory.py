@@ -27,4 +27,5 @@ def make_directory(session: Session, origin: Origin | None = None) -> bool:
     contexts = list(dict.fromkeys([*(origin.contexts if origin else ()), charter.base]))
     definitions = origin.definitions if origin else ()
     EmbeddedDirectory.create(session.directory_path, contexts, definitions).close()
+    session.new_directory = session.directory_path
     return True

@@ -43,9 +43,10 @@ class Session:
             color=not getattr(args, "no_color", False),
         )
         self._words = words
-        #: Whether a password may be asked for: not while a shell completes a word.
         #: Whether somebody gave a command; otherwise a word of one is being completed, which asks and runs nothing.
         self.is_by_hand = True
+        #: The file of a directory that this command has made.
+        self.new_directory: Path | None = None
 
     @property
     def command(self) -> str:
@@ -281,6 +282,15 @@ class Session:
     def begun(self) -> int:
         """The number of the job that this command began last; 0: it has begun none."""
         return self.runner.job if "runner" in self.__dict__ else 0
+
+    def withdraw_new_directory(self) -> None:
+        """Take back the empty file of a directory that was made for a job that did not begin."""
+        if self.new_directory is None:
+            return
+        if "directory" in self.__dict__:
+            self.directory.close()
+        for suffix in ("", "-wal", "-shm"):
+            Path(f"{self.new_directory}{suffix}").unlink(missing_ok=True)
 
     def warn_of_broken_jobs(self) -> None:
         """Say which jobs were broken off and not finished."""
