@@ -71,7 +71,11 @@ class JobLocks:
         for attempt in range(_TRIES):  # somebody who looks whether it is taken holds it for a moment
             if attempt:
                 time.sleep(_PAUSE)
-            if self._locked(job, write=True):
+            try:
+                is_free = self._locked(job, write=True)
+            except OSError:  # a file system without locks
+                return True
+            if is_free:
                 self._file.own.add(job)
                 return True
         return False
@@ -95,7 +99,10 @@ class JobLocks:
             return False
         if not self._can_lock():
             return None
-        free = self._locked(job, write=False)
+        try:
+            free = self._locked(job, write=False)
+        except OSError:
+            return None
         if free:
             fcntl.lockf(self._file.handle, fcntl.LOCK_UN, 1, job)
         return not free
