@@ -36,6 +36,7 @@ class FieldChange(Struct, frozen=True):
         after: its values afterwards.
         rule: what gave the new values, in words; empty where they were typed for this very change.
         passed: names that the rule would have given first, each with why it cannot be had.
+        is_partial: whether only the values that go and come are known, which may stand among others.
 
     """
 
@@ -44,6 +45,7 @@ class FieldChange(Struct, frozen=True):
     after: tuple[str, ...] = ()
     rule: str = ""
     passed: tuple[str, ...] = ()
+    is_partial: bool = False
 
 
 class PointingObject(Struct, frozen=True):

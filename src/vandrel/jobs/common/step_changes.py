@@ -22,9 +22,12 @@ def changes_of_steps(context: Context, steps: Iterable[Step]) -> list[ObjectChan
                 changes.append(_change(context, Action.CREATE, dn, attributes, fields))
             case Set(dn, parts):
                 fields = [
-                    FieldChange(f"@{c.attribute}", _shown(c.attribute, c.removed), _shown(c.attribute, c.added))
+                    FieldChange(
+                        f"@{c.attribute}", _shown(c.attribute, c.removed), _shown(c.attribute, c.added),
+                        is_partial=not c.is_exclusive,
+                    )
                     for c in parts
-                ]
+                ]  # fmt: skip
                 changes.append(_change(context, Action.CHANGE, dn, {}, fields))
             case Rename(dn, new):
                 fields = [FieldChange("dn", (str(dn),), (str(new),))]
