@@ -21,7 +21,8 @@ from vandrel.directory.embedded import sqlite_file
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.record import journal as journals
 from vandrel.record.journal import Journal
-from vandrel.steps.runner import BATCH, Plan, Runner
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import BATCH, Runner
 from vandrel.steps.step import Add, Step
 
 CHARTER = Path(journals.__file__).parent.parent / "demo" / "charter.yaml"

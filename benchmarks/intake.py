@@ -28,7 +28,8 @@ from vandrel.jobs.bulk.roster import Planner, State
 from vandrel.jobs.hierarchy.build import compare
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
-from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
 
 HEADER = ["number", "given", "surname", "language", "site", "department", "category", "title", "phone", "office",
           "postcode", "notes"]  # fmt: skip

@@ -33,7 +33,8 @@ from vandrel.jobs.common.edit import Editor, in_order
 from vandrel.jobs.inspect.export import superiors_first
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
-from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add
 
 WINDOW = 16

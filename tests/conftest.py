@@ -29,7 +29,8 @@ from vandrel.errors import Code
 from vandrel.jobs.hierarchy.build import compare
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
-from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
 
 PROGRAM = Path(sys.executable).with_name("vandrel")
 

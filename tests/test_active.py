@@ -33,7 +33,8 @@ from vandrel.jobs.inspect.probe import rights
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
-from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
 from vandrel.text import octets as base64
 from vandrel.text import week
 

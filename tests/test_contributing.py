@@ -72,7 +72,7 @@ def test_a_command_that_changes(crew):
     exec(job, space)
     (anna,) = crew.context.directory.search(crew.context.charter.base, where=Compare("sn", "=", "Lund"))
     given = edit_all(crew.context, [anna], [Assignment("office", "=", ("Bridge",))], "edit")
-    from vandrel.steps.runner import Plan
+    from vandrel.steps.plan import Plan
 
     crew.runner.run(Plan("give", given.steps), "test")
     closing = space["close_office"](crew.context, "Bridge")

@@ -20,7 +20,8 @@ from vandrel.jobs.common.report import Report
 from vandrel.jobs.history.undo import UndoRequest, undo_job
 from vandrel.objects.context import Context
 from vandrel.record.journal import BROKEN, DONE, PART, Journal
-from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
 from vandrel.steps.step import Rename, Set
 
 from .test_steps import ANNA, GUESTS, add

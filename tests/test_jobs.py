@@ -17,7 +17,7 @@ from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.resolve import NoSingleMatch, resolve
 from vandrel.jobs.hierarchy.build import State, compare
 from vandrel.secret import Secret
-from vandrel.steps.runner import Plan
+from vandrel.steps.plan import Plan
 from vandrel.steps.step import Add, Password, Rename, Set
 
 TODAY = date(2026, 11, 23)

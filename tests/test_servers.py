@@ -28,8 +28,9 @@ from vandrel.jobs.inspect.probe import not_kept
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
+from vandrel.steps.plan import Plan
 from vandrel.steps.references import with_references
-from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.runner import Runner
 from vandrel.steps.step import Remove, Rename
 
 from . import servers

@@ -18,7 +18,8 @@ from vandrel.errors import Code, DirectoryError, Refused, VandrelError
 from vandrel.jobs.history.undo import UndoRequest, undo_job
 from vandrel.record.journal import BROKEN, DONE, PART, RUNNING, Journal, NewJob
 from vandrel.secret import Secret
-from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, from_record, is_step_applied
 
 PERSON = ["top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"]

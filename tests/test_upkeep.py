@@ -25,7 +25,7 @@ from vandrel.jobs.inspect.compare import compare_views
 from vandrel.objects.membership import effective
 from vandrel.objects.view import ObjectView
 from vandrel.secret import Secret
-from vandrel.steps.runner import Plan
+from vandrel.steps.plan import Plan
 from vandrel.text import week
 
 from .test_three import place

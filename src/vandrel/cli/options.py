@@ -13,6 +13,7 @@ from vandrel.errors import Code, VandrelError
 if TYPE_CHECKING:
     from vandrel.jobs.bulk.propose import BulkOptions
     from vandrel.jobs.common.assignments import Assignment
+    from vandrel.jobs.common.proposal import Proposal
     from vandrel.jobs.common.selection import Selection
     from vandrel.secret import Secret
 
@@ -70,6 +71,17 @@ def selection(session: Session, typed: list[str]) -> Selection:
     if not names and not where:
         names = [ask_name(session)]
     return Selection(names, where, getattr(args, "under", None) or "")
+
+
+def set_field(session: Session, field: str, value: str, object_types: tuple[str, ...] = ()) -> Proposal:
+    """Propose one value of one field for all that a command is about; raises what `selection` and the job raise."""
+    from vandrel.fields import OBJECT_TYPES
+    from vandrel.jobs.common.assignments import Assignment
+    from vandrel.jobs.common.edit_proposal import edit_all
+    from vandrel.jobs.common.selection import select
+
+    chosen = select(session.context, selection(session, session.args.names), object_types or OBJECT_TYPES)
+    return edit_all(session.context, chosen, [Assignment(field, "=", (value,))], session.args.command)
 
 
 def ask_name(session: Session) -> str:

@@ -25,7 +25,8 @@ from vandrel.jobs.hierarchy.build import compare
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
-from vandrel.steps.runner import Plan, Runner
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
 
 Row = dict[str, str]
 

@@ -28,10 +28,4 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> Proposal:
     """Hand the request on."""
-    from vandrel.jobs.common.assignments import Assignment
-    from vandrel.jobs.common.edit_proposal import edit_all
-    from vandrel.jobs.common.selection import select
-
-    context, args = session.context, session.args
-    chosen = select(context, options.selection(session, args.names))
-    return edit_all(context, chosen, [Assignment("protected", "=", ("no",))], NAME)
+    return options.set_field(session, "protected", "no")

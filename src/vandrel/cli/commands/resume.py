@@ -15,7 +15,8 @@ if TYPE_CHECKING:
     from vandrel.cli.present.json_output import Outcome
     from vandrel.jobs.history.resume import OpenPassword
     from vandrel.secret import Secret
-    from vandrel.steps.runner import Runner, RunResult
+    from vandrel.steps.plan import RunResult
+    from vandrel.steps.runner import Runner
 
 NAME = "resume"
 HELP = "finish a job that was broken off"

@@ -13,7 +13,7 @@ from vandrel.jobs.common.proposal import Action, ObjectChange, RowOutcome
 from vandrel.jobs.common.report import Cell, Report, Table
 
 if TYPE_CHECKING:
-    from vandrel.steps.runner import RunResult
+    from vandrel.steps.plan import RunResult
     from vandrel.steps.step import Step
 
 Outcome = Literal["reported", "done", "done in part", "dry run", "unchanged", "refused", "failed"]

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from vandrel.directory.dn import DN
     from vandrel.intake.hand_out import Slip
     from vandrel.jobs.common.proposal import Credential
-    from vandrel.steps.runner import RunResult
+    from vandrel.steps.plan import RunResult
 
 #: Finds what is wrong with a password.
 Check = Callable[[Secret], list[Finding]]

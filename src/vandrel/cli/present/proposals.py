@@ -13,7 +13,7 @@ from vandrel.cli.present.progress import progress
 from vandrel.errors import DONE, Code, Finding, Refused, are_fatal
 from vandrel.jobs.common.proposal import Action, ObjectChange, Passwords, Proposal, RowOutcome, Work
 from vandrel.jobs.common.report import count
-from vandrel.steps.runner import Plan, RunResult
+from vandrel.steps.plan import Plan, RunResult
 
 if TYPE_CHECKING:
     from vandrel.cli.present.json_output import Outcome

@@ -162,22 +162,14 @@ def connect(path: Path, application: int, what: str) -> tuple[sqlite3.Connection
             connection.close()
             raise
     if known != application:
-        connection.close()
-        raise DirectoryError(
-            Code.FOREIGN,
-            f"this file is not a Vandrel {what}",
-            where=Location(file=str(path)),
-            remedy="name another file",
-        )
-    if version != VERSION:
-        connection.close()
-        raise DirectoryError(
-            Code.FOREIGN,
-            f"the {what} has format {version}, and this program reads format {VERSION}",
-            where=Location(file=str(path)),
-            remedy="use the version of Vandrel that wrote it",
-        )
-    return connection, writable
+        why, remedy = f"this file is not a Vandrel {what}", "name another file"
+    elif version != VERSION:
+        why = f"the {what} has format {version}, and this program reads format {VERSION}"
+        remedy = "use the version of Vandrel that wrote it"
+    else:
+        return connection, writable
+    connection.close()
+    raise DirectoryError(Code.FOREIGN, why, where=Location(file=str(path)), remedy=remedy)
 
 
 def _connect(path: Path) -> tuple[sqlite3.Connection, bool]:

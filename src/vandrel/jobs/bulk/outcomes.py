@@ -8,7 +8,7 @@ from collections.abc import Collection, Iterator, Sequence
 from msgspec import Struct
 
 from vandrel.jobs.bulk.roster import Line, Roster, State
-from vandrel.steps.runner import RunResult
+from vandrel.steps.plan import RunResult
 from vandrel.steps.step import Add, Set, Step
 
 CREATED, CHANGED, UNCHANGED = "created", "changed", "unchanged"

@@ -19,7 +19,7 @@ from vandrel.jobs.common.proposal import Action, Credential, ObjectChange, Passw
 from vandrel.jobs.common.report import count
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
-from vandrel.steps.runner import RunResult
+from vandrel.steps.plan import RunResult
 from vandrel.steps.step import Step
 
 

@@ -15,7 +15,7 @@ from vandrel.directory.dn import DN
 from vandrel.errors import Finding, are_fatal
 from vandrel.jobs.common.report import Table
 from vandrel.secret import Secret
-from vandrel.steps.runner import RunResult
+from vandrel.steps.plan import RunResult
 from vandrel.steps.step import Step
 
 
@@ -119,7 +119,7 @@ class Passwords(Struct, frozen=True):
 
 
 class Work(Struct, frozen=True):
-    """The steps of a proposal, and where a new batch must begin (`vandrel.steps.runner.Plan.barriers`)."""
+    """The steps of a proposal, and where a new batch must begin (`vandrel.steps.plan.Plan.barriers`)."""
 
     steps: Sequence[Step]
     barriers: Sequence[int] = ()

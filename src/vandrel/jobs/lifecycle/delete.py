@@ -18,8 +18,8 @@ from vandrel.jobs.common.proposal import Action, ObjectChange, PointingObject, P
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.objects.context import Context
+from vandrel.steps.plan import RunResult
 from vandrel.steps.references import own_references, pointing_at
-from vandrel.steps.runner import RunResult
 from vandrel.steps.step import Remove, Set, Step
 
 #: Objects up to which each is asked for by itself.
