@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import subprocess
+import sys
 import threading
 import time
+from collections import Counter
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
 import pytest
@@ -17,6 +21,7 @@ from vandrel.demo.world import charter_text
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
+from vandrel.directory.ldap import naming_turn
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import NOTE, STOP, Code, DirectoryError
 from vandrel.jobs.accounts.create import Creator, account_steps
@@ -28,14 +33,14 @@ from vandrel.jobs.inspect.probe import not_kept
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
-from vandrel.steps.plan import Plan
+from vandrel.steps.plan import Plan, RunResult
 from vandrel.steps.references import with_references
 from vandrel.steps.runner import Runner
-from vandrel.steps.step import Remove, Rename
+from vandrel.steps.step import Add, Remove, Rename
 
 from . import servers
 from .servers import SUFFIX, Forgetful, Slapd, free_port, open_directory, settings
-from .test_directory_contract import ANNA, BASE, BRIDGE, DECK, eventually, found, group, make, person, unit
+from .test_directory_contract import ANNA, BASE, BRIDGE, DECK, eventually, found, group, make, of, person, unit
 
 if TYPE_CHECKING:
     from vandrel.directory.ldap.connection import Settings
@@ -587,3 +592,91 @@ def test_a_right_password_is_not_called_wrong_where_the_server_did_not_look_at_i
         directory = open_directory(settings((f"ldap://127.0.0.1:{server.port}",), plain=True))
         with pytest.raises(DirectoryError, match="wants an encrypted connection"):
             directory.try_logon(ANNA, Secret("Kv9-fjord-lamp"))
+
+
+# --- names that must be unique, on a server that does not see to it
+
+
+@pytest.fixture
+def plain() -> Iterator[Slapd]:
+    with servers.running(servers.PLAIN) as server:
+        yield server
+
+
+def _hire(context, folder, place, numbers) -> RunResult:
+    """Make people whose logon names were free when somebody looked."""
+    steps = []
+    for number in numbers:
+        entry = person(place.child("cn", f"Hand {number}"), f"h{number}")(of(context.directory))
+        steps.append(Add(entry.dn, entry.attributes))
+    folder.mkdir()
+    return runner_of(context, folder).run(Plan("hire", steps, is_atomic=False), "t", checked=True)
+
+
+def test_two_runs_at_once_give_no_name_twice(plain, context, tmp_path):
+    directory = open_directory(plain.settings())
+    make(directory, unit(BASE), unit(DECK), unit(BRIDGE))
+    with ThreadPoolExecutor() as pool:
+        runs = [
+            pool.submit(_hire, context(open_directory(plain.settings())), tmp_path / place.rdn_text, place, range(300))
+            for place in (DECK, BRIDGE)
+        ]
+        results = [run.result() for run in runs]
+    names_given = Counter(entry.text("uid") for entry in directory.search(BASE, where=filters.parse("(uid=h*)")))
+    assert names_given == Counter(f"h{number}" for number in range(300))
+    assert sum(result.made for result in results) == 300
+    assert {error.code for result in results for _, error in result.refused} == {Code.TAKEN}
+    assert not any(result.twice for result in results)
+    assert not found(directory, f"(cn={naming_turn.NAME})")
+    directory.close()
+
+
+@pytest.mark.parametrize("is_of_here", [True, False])
+def test_a_turn_that_a_killed_run_left_behind_is_taken_over(plain, context, tmp_path, monkeypatch, is_of_here):
+    directory = open_directory(plain.settings())
+    make(directory, unit(BASE), unit(DECK))
+    left_behind = directory.naming_turn()
+    if is_of_here:  # the run was one of this machine, and its process is gone
+        gone = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"], capture_output=True, check=True)
+        mark = left_behind._mark.decode().split()
+        there = ModifyEntry(
+            names.parse(left_behind._dn),
+            (Change("description", (left_behind._mark.decode(),), (f"{mark[0]} {int(gone.stdout)} {mark[2]}",)),),
+        )
+        assert make(directory, there) == [None]
+    else:
+        monkeypatch.setattr(naming_turn, "_LEFT_BEHIND", 0.3)
+    begun = time.monotonic()
+    result = _hire(context(open_directory(plain.settings())), tmp_path / "j", DECK, range(3))
+    assert (result.made, result.twice, time.monotonic() - begun < 10) == (3, [], True)
+    assert left_behind.give_back() is False  # it learns that others were let in meanwhile
+    directory.close()
+
+
+def test_where_no_turns_can_be_taken_a_name_given_twice_is_told(context, tmp_path):
+    """Whoever may not make the entry looks after each batch instead."""
+    rights = f'''access to dn.base="cn={naming_turn.NAME},{SUFFIX}" by * none
+access to dn.base="{SUFFIX}" attrs=children by dn.exact="{DECK}" write by * read
+access to dn.subtree="{DECK}" by dn.exact="{ANNA}" write by * read
+access to * by * read'''
+    with servers.running(servers.PLAIN._replace(database=rights)) as server:
+        directory = open_directory(server.as_root())
+        twin = BRIDGE.child("cn", "Hand 1")
+        make(directory, unit(BASE), unit(DECK), unit(BRIDGE), person(ANNA, "alund"))
+        assert make(directory, SetPassword(ANNA, Secret("Kv9-fjord-lamp"), False)) == [None]
+        limited = settings(server.settings().urls, bind_dn=str(ANNA), secret=Secret("Kv9-fjord-lamp"), plain=True)
+        mine = context(open_directory(limited))
+        looked = mine.directory.find_owners
+
+        def just_before(attribute, values):
+            owners = looked(attribute, values)
+            if directory.get(twin) is None:  # somebody else is quicker, right after the last look
+                assert make(directory, person(twin, "h1")) == [None]
+            return owners
+
+        mine.directory.find_owners = just_before
+        result = _hire(mine, tmp_path / "j", DECK, [1, 2])
+        assert (result.made, [note.where.dn for note in result.twice]) == (2, [str(DECK.child("cn", "Hand 1"))])
+        assert f"h1 was given to {twin} at the same moment" in result.twice[0].what
+        assert result.is_in_part
+        directory.close()

@@ -65,6 +65,18 @@ def other_identities(words: Sequence[str]) -> str:
     return f"try another identity of this connection: {' or '.join(f'--who {word}' for word in words)}"
 
 
+class NamingTurn(Protocol):
+    """The turn of one run to give names that must be unique, on a server that does not see to it.
+
+    ``is_held`` says whether the others wait for it; where no turns can be taken, names are to be looked up afterwards.
+    """
+
+    is_held: bool
+
+    def give_back(self) -> bool:
+        """Let the next one in; whether the turn was this run's own to the end."""
+
+
 class Directory(Protocol):
     """A directory. Every method raises `DirectoryError` where the directory refuses or cannot be reached."""
 
@@ -119,6 +131,12 @@ class Directory(Protocol):
         have passed are reported with code ``done-in-part``. An error that concerns the directory as a whole
         (disk full, busy, out of reach) is raised instead. Without `atomic`, after more than `most_refused` refusals
         no more are begun: the list is shorter then, and tells of the first operations, all that were tried.
+        """
+
+    def naming_turn(self) -> NamingTurn | None:
+        """Wait for the turn to give unique names; None where the directory itself keeps them unique.
+
+        Raises `DirectoryError` ``busy`` where others do not let go of it.
         """
 
     def verify_password(self, dn: DN, secret: Secret) -> bool:

@@ -8,10 +8,11 @@ from functools import cached_property
 
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
+from vandrel.directory import filter as filters
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.port import Directory, EffectiveRights, other_identities
-from vandrel.errors import Code, Finding, Location, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
 #: Objects of which a directory is asked beforehand what may be done with them.
@@ -93,6 +94,37 @@ class Checks:
                 case Password():
                     findings += self._must_exist(step.dn, existing)
         return findings
+
+    def are_named(self, steps: Iterable[Step]) -> bool:
+        """Whether any of the steps gives a value that must be unique."""
+        return any(forms for step in steps for _, forms in self._claims(step))
+
+    def taken(self, steps: Sequence[Step]) -> list[Finding | None]:
+        """For each step, the value of it that somebody has by now, or that an earlier step gives as well."""
+        claims = [self._claims(step) for step in steps]
+        holders = self._find_owners(claims)
+        findings = []
+        for step, claimed in zip(steps, claims, strict=True):
+            findings.append(next(self._names_free(step.dn, claimed, holders), None))
+            if isinstance(step, Rename | Remove):
+                self._gone.add(step.dn.key)
+        return findings
+
+    def held_twice(self, steps: Iterable[Step]) -> list[Finding]:
+        """A note of each unique value of these steps that somebody else has as well."""
+        notes = []
+        for step in steps:
+            for value, forms in self._claims(step):
+                for other in {holder for form in forms for holder in self._holders(*form)} - {step.dn}:
+                    what = f"{value} was given to {other} at the same moment: both have it now"
+                    remedy = "give one of them another: vandrel edit, or vandrel rename"
+                    notes.append(Finding(Code.TAKEN, what, Location(dn=str(step.dn)), remedy, NOTE))
+        return notes
+
+    def _holders(self, attribute: str, stored: str) -> Iterator[DN]:
+        where = filters.Compare(attribute, "=", stored)
+        for context in self._directory.contexts:
+            yield from (entry.dn for entry in self._directory.search(context, where=where, only=[attribute]))
 
     # --- asking the directory
 

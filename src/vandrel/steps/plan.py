@@ -41,7 +41,8 @@ class RunResult(Struct):
     tried, ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made,
     ``stayed`` which could not be removed, ``unset`` whose password could not be set, and ``kept_out``, by name, which
     objects did not take another one in, as groups do, and why. ``changed_since`` are objects that a
-    job had made before it broke off, and that somebody has changed before it was resumed.
+    job had made before it broke off, and that somebody has changed before it was resumed; ``twice`` notes of unique
+    values that somebody else was given at the same moment.
     """
 
     job: int = 0
@@ -56,8 +57,9 @@ class RunResult(Struct):
     unset: set[DN] = msgspec.field(default_factory=set)
     kept_out: dict[str, list[tuple[DN, VandrelError]]] = msgspec.field(default_factory=dict)
     changed_since: list[DN] = msgspec.field(default_factory=list)
+    twice: list[Finding] = msgspec.field(default_factory=list)
 
     @property
     def is_in_part(self) -> bool:
-        """Whether not everything was made."""
-        return bool(self.refused) or self.made < self.planned
+        """Whether not everything was made as it should be."""
+        return bool(self.refused or self.twice) or self.made < self.planned

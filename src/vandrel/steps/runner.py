@@ -14,7 +14,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import SetPassword
 from vandrel.directory.port import Directory
-from vandrel.errors import Code, DirectoryError, Finding, Location, Refused, VandrelError, are_fatal
+from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.gc_control import gc_paused
 from vandrel.record.journal import (
     AHEAD,
@@ -32,6 +32,7 @@ from vandrel.record.journal import (
 )
 from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
+from vandrel.steps.name_guard import NameGuard, not_created
 from vandrel.steps.plan import Plan, RunResult
 from vandrel.steps.rename_tracking import Item, left_by, track_renames
 from vandrel.steps.state_check import StateCheck
@@ -170,9 +171,11 @@ class Runner:
             self.job = 0
             _end(journal, report.job, PART)
             raise
+        guard = NameGuard(here, self._dialect)
+        report.twice = guard.twice
         try:
             while turns.start < turns.stop:
-                self._batch(journal, report, turns, plan)
+                self._batch(journal, report, turns, plan, guard)
                 progress(report.tried, report.planned)
                 if report.stopped:
                     _end(journal, report.job, BROKEN)
@@ -193,18 +196,19 @@ class Runner:
             what, remedy = f"job {by} took it back already", f"vandrel undo {by} redoes it"
             raise VandrelError(Code.REFUSED, what, where=Location(job=number), remedy=remedy)
 
-    def _batch(self, journal: Journal, report: RunResult, turns: _BatchSizer, plan: Plan) -> None:
+    def _batch(
+        self, journal: Journal, report: RunResult, turns: _BatchSizer, plan: Plan, guard: NameGuard
+    ) -> None:  # fmt: skip
         whole, first = plan.is_atomic and len(plan.steps) <= BATCH, turns.start + 1
         batch = plan.steps[turns.start : turns.stop]
         most = None if plan.most_refused is None else plan.most_refused - len(report.refused)
         left = [_without(step, report.lost) for step in batch] if report.lost else batch
-        operations = [step.operation() for step in left if step is not None]
         begun = time.perf_counter()
-        made = iter(self._directory.execute(operations, atomic=whole, most_refused=most))
+        made = iter(guard.execute([step for step in left if step is not None], atomic=whole, most_refused=most))
         outcomes: list[VandrelError | None] = []
         for step, of in zip(left, batch, strict=True):
             try:
-                outcomes.append(next(made) if step is not None else _not_created(str(of.dn)))
+                outcomes.append(next(made) if step is not None else not_created(str(of.dn)))
             except StopIteration:  # there were too many refusals
                 break
         turns.go_on(time.perf_counter() - begun)
@@ -269,8 +273,10 @@ class Runner:
         first = next((item for item in items if item.state in (BEGUN, AHEAD)), None)
         if first is not None and first.state == AHEAD:
             journal.mark(number, first.number, [], first.number, is_known=False)
+        guard = NameGuard(self._directory, self._dialect)
+        report.twice = guard.twice
         for item in track_renames(self._directory, items):
-            self._finish(journal, report, job, item, password)
+            self._finish(journal, report, job, item, password, guard)
         journal.end(number, PART if report.is_in_part else DONE)
         report.seconds = time.perf_counter() - started
         return report
@@ -325,20 +331,22 @@ class Runner:
         """Take note that a job that was broken off is not to be finished any more."""
         self._open_journal().end(number, PART)
 
-    def _finish(self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords) -> None:
+    def _finish(
+        self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords, guard: NameGuard
+    ) -> None:  # fmt: skip
         known, step, dn, error = item.record, item.step, str(item.dn), None
         if known.state == MADE:
             report.made += 1
             return
-        not_created = item.dn in report.lost or (step is not None and _without(step, report.lost) is None)
+        is_lost = item.dn in report.lost or (step is not None and _without(step, report.lost) is None)
         if known.state == REFUSED:
-            if not not_created:
+            if not is_lost:
                 report.refused.append((dn, VandrelError(Code.DONE_IN_PART, known.why, where=Location(dn=dn))))
             if isinstance(step, Add):
                 report.lost.add(step.dn)
             return
-        if not_created:
-            journal.mark(report.job, known.number, [_not_created(dn)], known.number + 1, is_known=False)
+        if is_lost:
+            journal.mark(report.job, known.number, [not_created(dn)], known.number + 1, is_known=False)
             return
         if step is not None:
             step = _without(step, report.lost)
@@ -363,7 +371,7 @@ class Runner:
         elif known.state == BEGUN and isinstance(step, Add) and self._was_made(step, job):
             report.changed_since.append(step.dn)
         elif known.state == AHEAD or not is_step_applied(step, self._directory):
-            error = self._directory.execute([step.operation()], atomic=True)[0]
+            error = guard.execute([step], atomic=True)[0]
         if error is None:
             report.made += 1
         else:
@@ -417,10 +425,6 @@ def _without(step: Step, lost: Set[DN]) -> Step | None:
         if added or change.removed:
             changes.append(structs.replace(change, added=added))
     return SetStep(step.dn, tuple(changes)) if changes else None
-
-
-def _not_created(dn: str) -> VandrelError:
-    return DirectoryError(Code.DONE_IN_PART, "not made, because the object itself was refused", where=Location(dn=dn))
 
 
 def _end(journal: Journal, job: int, state: str) -> None:

@@ -271,6 +271,7 @@ def tell_result(session: Session, result: RunResult) -> None:
     )
     if len(told) > _REFUSALS_SHOWN:
         out.line(f"and {len(told) - _REFUSALS_SHOWN} more refusals: vandrel journal {result.job} tells all")
+    out.findings(result.twice)
     if result.changed_since:
         names = ", ".join(str(dn) for dn in result.changed_since[:_REFUSALS_SHOWN])
         out.note(f"Made before it broke off, and changed since, so left as it is: {names}")

@@ -125,6 +125,9 @@ class EmbeddedDirectory:
     def allowed(self, dn: DN) -> None:
         """Whoever may write the file may write every object in it."""
 
+    def naming_turn(self) -> None:
+        """Names are compared in the transaction that gives them."""
+
     def close(self) -> None:
         """Close the file."""
         self._db.close()

@@ -21,6 +21,7 @@ from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
+from vandrel.directory.ldap.naming_turn import NamingTurn
 from vandrel.directory.ldap.reconnect import Link
 from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
@@ -379,6 +380,10 @@ class LdapDirectory:
         return last > 0 and self.verify_password(dn, secret)
 
     # --- writing
+
+    def naming_turn(self) -> NamingTurn:
+        """The turn to give unique names, by an entry at the top of the directory."""
+        return NamingTurn(self._link, self._contexts[0], self._schema)
 
     def execute(
         self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None

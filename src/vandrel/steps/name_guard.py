@@ -1,0 +1,77 @@
+"""Names that must be unique, from the last look to the write: where a server does not see to it, runs take turns."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from vandrel.dialects.dialect import Dialect
+from vandrel.directory.dn import DN
+from vandrel.directory.port import Directory
+from vandrel.errors import Code, DirectoryError, Finding, Location, VandrelError, not_made_with_the_rest
+from vandrel.steps.checks import Checks
+from vandrel.steps.step import Add, Step
+
+Outcome = VandrelError | None
+
+
+class NameGuard:
+    """Makes the steps of one run.
+
+    Attributes:
+        twice: notes of values that somebody else was given at the same moment, where no turns could be taken.
+
+    """
+
+    def __init__(self, directory: Directory, dialect: Dialect) -> None:
+        self._directory = directory
+        self._checks = Checks(directory, dialect)
+        self.twice: list[Finding] = []
+
+    def execute(self, steps: Sequence[Step], *, atomic: bool, most_refused: int | None = None) -> list[Outcome]:
+        """Make steps as `Directory.execute` does; a step whose name was taken meanwhile is refused as ``taken``."""
+        turn = self._directory.naming_turn() if self._checks.are_named(steps) else None
+        if turn is None:
+            operations = [step.operation() for step in steps]
+            return list(self._directory.execute(operations, atomic=atomic, most_refused=most_refused))
+        is_own = False
+        try:
+            outcomes = self._in_turn(steps, atomic=atomic, most_refused=most_refused)
+        finally:
+            is_own = turn.give_back()
+        if not is_own:
+            made = [step for step, outcome in zip(steps, outcomes, strict=False) if outcome is None]
+            self.twice += self._checks.held_twice(made)
+        return outcomes
+
+    def _in_turn(self, steps: Sequence[Step], *, atomic: bool, most_refused: int | None) -> list[Outcome]:
+        refusals = [_error(finding) for finding in self._checks.taken(steps)]
+        if atomic and any(refusals):
+            return [refusal or not_made_with_the_rest() for refusal in refusals]
+        lost: set[DN] = set()
+        for place, (step, refusal) in enumerate(zip(steps, refusals, strict=True)):
+            if refusal is None and step.dn in lost:
+                refusals[place] = not_created(str(step.dn))
+            elif refusal is not None and isinstance(step, Add):
+                lost.add(step.dn)
+        left = [step.operation() for step, refusal in zip(steps, refusals, strict=True) if refusal is None]
+        most = None if most_refused is None else max(most_refused - sum(map(bool, refusals)), 0)
+        made = iter(self._directory.execute(left, atomic=atomic, most_refused=most))
+        outcomes: list[Outcome] = []
+        for refusal in refusals:
+            try:
+                outcomes.append(refusal if refusal is not None else next(made))
+            except StopIteration:  # there were too many refusals
+                break
+        return outcomes
+
+
+def not_created(dn: str) -> VandrelError:
+    """Make the answer for a step that would have followed an addition that was refused."""
+    what = "not made, because the object itself was refused"
+    return DirectoryError(Code.DONE_IN_PART, what, where=Location(dn=dn))
+
+
+def _error(finding: Finding | None) -> VandrelError | None:
+    if finding is None:
+        return None
+    return DirectoryError(finding.code, finding.what, where=finding.where, remedy=finding.remedy)
