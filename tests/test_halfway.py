@@ -16,7 +16,8 @@ from typing import Any
 import pytest
 
 from vandrel.directory import dn as names
-from vandrel.directory.operations import AddEntry, Change, ModifyEntry
+from vandrel.directory.ldap import naming_turn
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry
 from vandrel.errors import Code
 from vandrel.record.journal import RUNNING
 
@@ -112,10 +113,11 @@ class Harbour:
         return {step["stands"] for step in self.folder.run("journal", str(job), "--verify", "--json").json["rows"]}
 
     def state(self) -> list[str]:
-        """What the directory holds, without what differs each time."""
+        """What the directory holds, without what differs each time, and a turn that could not be given back."""
         return sorted(
             f"{entry.dn} {name} {sorted(map(str, values))}"
             for entry in self._root.search(names.parse(servers.SUFFIX))
+            if entry.dn.name != naming_turn.NAME
             for name, values in entry.attributes.items()
             if not _VOLATILE.search(name)
         )
@@ -260,7 +262,7 @@ def test_rights_that_end_in_the_middle(harbour, name):
     code, told = harbour.stopped(words, lambda _: harbour.rights(given=False))
     harbour.rights(given=True)
     job = harbour.last()
-    assert WHO in told
+    assert WHO in told, told[-800:]
     if job["state"] == "broken off":  # it was to be whole, and what was made could not be taken back
         assert code == Code.NOT_PERMITTED.exit_code
         assert f"vandrel undo {job['number']}" in told
@@ -277,6 +279,30 @@ def test_rights_that_end_in_the_middle(harbour, name):
     if prepared:
         harbour.run("undo", str(prepared))
     assert harbour.state() == begin
+
+
+def test_a_name_that_somebody_takes_meanwhile_is_answered_with_the_next(harbour):
+    _, words = COMMANDS["create"]
+    ready = harbour.state()
+    first = harbour.folder.run(*words, "-n", "--json").json["changes"][0]["fields"]
+    login = next(field["after"][0] for field in first if field["field"] == "login")
+    twin = names.parse(f"cn=Quicker,{servers.SUFFIX}")
+    classes = ["inetOrgPerson", "organizationalPerson", "person", "top"]
+    quicker = AddEntry(twin, {"objectClass": classes, "sn": ["Quicker"], "uid": [login]})
+
+    def take(process: int) -> None:
+        assert harbour._root.execute([quicker], atomic=True) == [None]
+
+    code, told = harbour.stopped(words, take, at=1)
+    assert code == 0, told
+    assert told.count("A name was taken meanwhile") == 1
+    given = harbour.folder.run("find", "number=2101", "--columns", "login", "--as", "csv").out.split()[-1]
+    assert given.endswith("moe") and given != login
+    sheet = (harbour.folder.path / "new.csv").read_text()
+    assert sheet.count("\n") == 2 and given in sheet  # a header and the one line
+    harbour.run("undo", str(harbour.last()["number"]))
+    assert harbour._root.execute([DeleteEntry(twin)], atomic=True) == [None]
+    assert harbour.state() == ready
 
 
 #: What a domain keeps, and the others cannot.

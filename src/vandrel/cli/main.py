@@ -38,7 +38,8 @@ def _run(session: Session, words: Sequence[str]) -> int:
             return result
         from vandrel.cli.present import present
 
-        return present(session, result)
+        again = None if "-" in words else lambda: session.args.run(session)  # standard input can be read only once
+        return present(session, result, again)
     except VandrelError as error:
         return _tell(session, error)
     except KeyboardInterrupt:

@@ -76,6 +76,9 @@ class NamingTurn(Protocol):
     def give_back(self) -> bool:
         """Let the next one in; whether the turn was this run's own to the end."""
 
+    def let_go(self) -> None:
+        """Give it back after an interruption, as far as can be."""
+
 
 class Directory(Protocol):
     """A directory. Every method raises `DirectoryError` where the directory refuses or cannot be reached."""

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
 from vandrel.directory.port import Directory
-from vandrel.errors import Code, DirectoryError, Finding, Location, VandrelError, not_made_with_the_rest
+from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError, not_made_with_the_rest
 from vandrel.steps.checks import Checks
 from vandrel.steps.step import Add, Step
 
@@ -33,15 +33,22 @@ class NameGuard:
         if turn is None:
             operations = [step.operation() for step in steps]
             return list(self._directory.execute(operations, atomic=atomic, most_refused=most_refused))
-        is_own = False
         try:
             outcomes = self._in_turn(steps, atomic=atomic, most_refused=most_refused)
-        finally:
-            is_own = turn.give_back()
-        if not is_own:
+        except BaseException:
+            turn.let_go()
+            raise
+        if not turn.give_back():
             made = [step for step, outcome in zip(steps, outcomes, strict=False) if outcome is None]
-            self.twice += self._checks.held_twice(made)
+            self._look_afterwards(made)
         return outcomes
+
+    def _look_afterwards(self, made: Sequence[Step]) -> None:
+        try:
+            self.twice += self._checks.held_twice(made)
+        except DirectoryError as error:
+            what = f"whether somebody else was given the same names cannot be seen: {error.findings[0].what}"
+            self.twice.append(Finding(error.code, what, error.findings[0].where, severity=NOTE))
 
     def _in_turn(self, steps: Sequence[Step], *, atomic: bool, most_refused: int | None) -> list[Outcome]:
         refusals = [_error(finding) for finding in self._checks.taken(steps)]

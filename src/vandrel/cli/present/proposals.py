@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
-from contextlib import AbstractContextManager, nullcontext
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, nullcontext, suppress
 from typing import TYPE_CHECKING, TextIO
 
 from vandrel.cli.present.passwords import HandOut, obtain
@@ -22,24 +22,43 @@ if TYPE_CHECKING:
 
 #: Refusals that are told; beyond, the journal must do. Objects that are read back.
 _REFUSALS_SHOWN, _READ_BACK = 20, 5
+#: How often a proposal is worked out again because a name of it was taken meanwhile.
+_MOST_OVERTAKEN = 5
 
 
-def carry_out(session: Session, proposal: Proposal) -> int:
+def carry_out(session: Session, proposal: Proposal, work_out_again: Callable[[], Proposal] | None) -> int:
     """Take a proposal through everything, and return the exit code.
+
+    Where somebody else took a name of it between the preview and the write, and rules give another, it is worked out
+    again, shown and asked about again.
 
     Raises:
         Refused: a finding stops it; nothing was written.
         VandrelError: ``declined``, or whatever stopped it.
 
     """
-    return _Run(session, proposal).carry_out()
+    tries_left = _MOST_OVERTAKEN
+    while work_out_again is not None and tries_left:
+        with suppress(_OvertakenError):
+            return _Run(session, proposal).carry_out()
+        session.terminal.note("A name was taken meanwhile, and nothing was written. Worked out again:")
+        session.runner.job = 0
+        proposal = work_out_again()
+        tries_left -= 1
+    return _Run(session, proposal, is_last=True).carry_out()
+
+
+class _OvertakenError(Exception):
+    """Somebody else took a name between the preview and the write."""
 
 
 class _Run:
     """One proposal on its way."""
 
-    def __init__(self, session: Session, proposal: Proposal) -> None:
+    def __init__(self, session: Session, proposal: Proposal, *, is_last: bool = False) -> None:
         self._session = session
+        self._is_last = is_last
+        self._was_overtaken = False
         self._out = session.terminal
         self._proposal = proposal
         self._steps: Sequence[Step] = ()
@@ -68,6 +87,8 @@ class _Run:
         )  # fmt: skip
         with self._results_file(work) as results:
             result = hand_out.around(lambda: self._run(plan))
+            if self._was_overtaken:
+                raise _OvertakenError
             if result is not None:
                 self._tell_rows(result, results)
         if result is None and self._out.as_json and are_fatal(self._findings):
@@ -148,9 +169,23 @@ class _Run:
         out.confirm(self._proposal.question, yes=session.args.yes)
         # While somebody thought about the question, somebody else may have been at work: then it is checked again.
         with progress(session, len(plan.steps)) as update:
-            result = session.runner.run(plan, session.command, update, checked=session.args.yes)
-        tell_result(session, result)
+            try:
+                result = session.runner.run(plan, session.command, update, checked=session.args.yes)
+            except Refused as error:
+                if self._is_overtaken([finding.code for finding in error.findings]):
+                    raise _OvertakenError from None
+                raise
+        self._was_overtaken = not result.made and self._is_overtaken([error.code for _, error in result.refused])
+        if not self._was_overtaken:
+            tell_result(session, result)
         return result
+
+    def _is_overtaken(self, codes: Sequence[Code]) -> bool:
+        """Whether nothing but taken names stood in the way, and another try may find others without asking."""
+        proposal = self._proposal
+        can_repeat = proposal.is_atomic and not (proposal.is_many or proposal.undoes or self._is_last)
+        asked = any(credential.source not in ("generate", "none") for credential in proposal.credentials)
+        return can_repeat and not asked and Code.TAKEN in codes and {*codes} <= {Code.TAKEN, Code.DONE_IN_PART}
 
     def _put_right(self, result: RunResult) -> None:
         if self._proposal.when_refused is None or not result.refused:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import time
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -79,7 +80,18 @@ class NamingTurn:
         if not self.is_held:
             return False
         self.is_held = False
-        return self._link.persist(self._remove)
+        try:
+            return self._link.persist(self._remove)
+        except DirectoryError:  # what was made in the turn is to be told all the same
+            return False
+
+    def let_go(self) -> None:
+        """Give it back after an interruption, as far as can be: with the connection in use nothing may go any more."""
+        if self.is_held:
+            self.is_held = False
+            with suppress(DirectoryError, ldap.LDAPError):
+                self._link.anew()
+                self._remove()
 
     # --- requests
 
@@ -90,6 +102,8 @@ class NamingTurn:
             self._link.connection.delete_s(self._dn)
         except ldap.NO_SUCH_OBJECT:
             return False
+        except ldap.INSUFFICIENT_ACCESS:  # a right that ended meanwhile: whoever comes next waits, and takes it over
+            pass
         return True
 
     def _wait(self) -> bool:
@@ -101,10 +115,10 @@ class NamingTurn:
                 return False
             if answer != holder:
                 holder, seen = bytes(answer), now
-            elif (now - seen > _LEFT_BEHIND or _is_dead(holder)) and self._link.persist(
-                partial(self._take_over, holder)
-            ):
-                return True
+            elif now - seen > _LEFT_BEHIND or _is_dead(holder):
+                taken_over = self._link.persist(partial(self._take_over, holder))
+                if taken_over is not False:
+                    return bool(taken_over)
             if now - begun > _MOST:
                 raise DirectoryError(
                     Code.BUSY, "other runs have been giving names all the time", where=Location(dn=self._dn),
@@ -138,14 +152,18 @@ class NamingTurn:
             )
         except ldap.NO_SUCH_OBJECT:
             return b""
+        except ldap.INSUFFICIENT_ACCESS:
+            return False
         values = next((attributes.get("description") for dn, attributes in answers if dn), None)
         return bytes(values[0]) if values else False
 
-    def _take_over(self, holder: bytes) -> bool:
-        """Take a turn that was left behind; of two that try, one finds the old mark gone."""
+    def _take_over(self, holder: bytes) -> bool | None:
+        """Take a turn that was left behind; of two that try, one finds the old mark gone. None: it may not be taken."""
         parts = [(ldap.MOD_DELETE, "description", [holder]), (ldap.MOD_ADD, "description", [self._mark])]
         try:
             self._link.connection.modify_s(self._dn, parts)
         except (ldap.NO_SUCH_ATTRIBUTE, ldap.NO_SUCH_OBJECT, ldap.TYPE_OR_VALUE_EXISTS):
             return self._holder() == self._mark
+        except ldap.INSUFFICIENT_ACCESS:
+            return None
         return True

@@ -56,8 +56,12 @@ class Link:
 
     def _again(self) -> None:
         with suppress(DirectoryError):
-            self.connection, self.url = connect(self.settings, self.url)
-            self.reconnected += 1
+            self.anew()
+
+    def anew(self) -> None:
+        """Connect once more. Raises `DirectoryError`."""
+        self.connection, self.url = connect(self.settings, self.url)
+        self.reconnected += 1
 
     @property
     def private(self) -> bool:
