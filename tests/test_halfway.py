@@ -305,6 +305,29 @@ def test_a_name_that_somebody_takes_meanwhile_is_answered_with_the_next(harbour)
     assert harbour.state() == ready
 
 
+def test_a_password_that_was_set_without_its_mark_is_told_and_handed_out(harbour):
+    """The server takes the mark of a disabled account away with its password; the right to put it back ends just then."""
+    disabling = harbour.run("disable", "hbrekke")
+    code, told = harbour.stopped(
+        ["reset", "hbrekke", "--hand-out", "new.csv"], lambda _: harbour.rights(given=False), at=3
+    )
+    harbour.rights(given=True)
+    assert code == Code.HALF_SET.exit_code, told
+    assert "the password is set, and the account, disabled before, is enabled now" in told
+    assert "hbrekke" in (harbour.folder.path / "new.csv").read_text()
+    assert harbour.folder.run("show", "hbrekke", "--bare", "enabled").out == "yes\n"
+    # Without the right from the beginning, the password is not touched.
+    harbour.run("disable", "hbrekke")
+    (harbour.folder.path / "new.csv").unlink()
+    code, told = harbour.stopped(
+        ["reset", "hbrekke", "--hand-out", "new.csv"], lambda _: harbour.rights(given=False), at=1
+    )
+    harbour.rights(given=True)
+    assert (code, (harbour.folder.path / "new.csv").exists()) == (Code.NOT_PERMITTED.exit_code, False)
+    assert harbour.folder.run("show", "hbrekke", "--bare", "enabled").out == "no\n"
+    harbour.run("undo", str(disabling))
+
+
 #: What a domain keeps, and the others cannot.
 OF_A_DOMAIN = {"edit alund password-fixed=yes -y", "edit /Shore delegation+=gg-it:unlock -y"}
 

@@ -8,7 +8,7 @@ import msgspec
 from msgspec import Struct
 
 from vandrel.directory.dn import DN
-from vandrel.errors import Finding, VandrelError
+from vandrel.errors import Code, Finding, VandrelError
 from vandrel.steps.step import Step
 
 
@@ -39,7 +39,8 @@ class RunResult(Struct):
 
     Of an object that was refused, what was to follow is not told again. ``tried`` is the number of steps that were
     tried, ``stopped`` says that there were more refusals than wanted, ``lost`` which objects could not be made,
-    ``stayed`` which could not be removed, ``unset`` whose password could not be set, and ``kept_out``, by name, which
+    ``stayed`` which could not be removed, ``unset`` whose password could not be set,
+    ``half_set`` whose password was set without a mark that belongs to it, and ``kept_out``, by name, which
     objects did not take another one in, as groups do, and why. ``changed_since`` are objects that a
     job had made before it broke off, and that somebody has changed before it was resumed; ``twice`` notes of unique
     values that somebody else was given at the same moment.
@@ -55,9 +56,14 @@ class RunResult(Struct):
     lost: set[DN] = msgspec.field(default_factory=set)
     stayed: set[DN] = msgspec.field(default_factory=set)
     unset: set[DN] = msgspec.field(default_factory=set)
+    half_set: set[DN] = msgspec.field(default_factory=set)
     kept_out: dict[str, list[tuple[DN, VandrelError]]] = msgspec.field(default_factory=dict)
     changed_since: list[DN] = msgspec.field(default_factory=list)
     twice: list[Finding] = msgspec.field(default_factory=list)
+
+    def take_unset(self, dn: DN, error: VandrelError) -> None:
+        """Take note of a password that was refused, wholly or in part."""
+        (self.half_set if error.code is Code.HALF_SET else self.unset).add(dn)
 
     @property
     def is_in_part(self) -> bool:

@@ -228,7 +228,7 @@ class Runner:
             elif isinstance(step, Remove):
                 report.stayed.add(step.dn)
             elif isinstance(step, Password):
-                report.unset.add(step.dn)
+                report.take_unset(step.dn, error)
             elif isinstance(step, SetStep):
                 for value in (value for change in step.changes for value in change.added if isinstance(value, str)):
                     report.kept_out.setdefault(value, []).append((step.dn, error))
@@ -377,7 +377,7 @@ class Runner:
         else:
             report.refused.append((dn, error))
             if step is None:
-                report.unset.add(item.dn)
+                report.take_unset(item.dn, error)
             elif isinstance(step, Add):
                 report.lost.add(step.dn)
         journal.mark(report.job, known.number, [error], known.number + 1, is_known=False)

@@ -123,7 +123,7 @@ class HandOut:
             if not self._session.runner.job:
                 self._withdraw()
             raise
-        if result is None or (not result.made and not result.stopped):
+        if result is None or not (result.made or result.stopped or result.half_set):
             self._withdraw()
         else:
             self._leave_out(result.lost | result.unset)

@@ -8,8 +8,11 @@ from typing import Any
 import ldap
 
 from vandrel.directory.dn import DN
+from vandrel.directory.ldap.error_mapping import in_words
+from vandrel.directory.ldap.reconnect import NO_ANSWER
 from vandrel.directory.ldap.server import Octets
 from vandrel.directory.operations import Change, SetPassword
+from vandrel.errors import NOWHERE, Code, DirectoryError, Location
 
 #: draft-behera-ldap-password-policy-10, section 5.3.3: locked until somebody lifts it.
 DISABLED = b"000001010000Z"
@@ -63,14 +66,43 @@ class StandardServer:
         if not self._has_policies:
             connection.passwd_s(dn, None, operation.secret.reveal())
             return
-        results = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["pwdAccountLockedTime"])
-        if results and DISABLED in results[0][1].get("pwdAccountLockedTime", []):
+        if self._is_disabled(connection, dn):
             so_far.add("disabled")
-        if "set" not in so_far:
-            connection.passwd_s(dn, None, operation.secret.reveal())  # RFC 3062: the server hashes it
-            so_far.add("set")
-        parts: list[Any] = [(ldap.MOD_REPLACE, "pwdReset", [b"TRUE"] if operation.must_change else None)]
+        marks: list[Any] = [(ldap.MOD_REPLACE, "pwdReset", [b"TRUE"] if operation.must_change else None)]
         if "disabled" in so_far:
             # A new password unlocks, and servers take a disabled account for a locked one.
-            parts.append((ldap.MOD_REPLACE, "pwdAccountLockedTime", [DISABLED]))
-        connection.modify_s(dn, parts)
+            marks.append((ldap.MOD_REPLACE, "pwdAccountLockedTime", [DISABLED]))
+        if "set" not in so_far:
+            if "disabled" in so_far:  # whoever may not put the mark back shall not set the password either
+                connection.modify_s(dn, marks)
+            connection.passwd_s(dn, None, operation.secret.reveal())  # RFC 3062: the server hashes it
+            so_far.add("set")
+        try:
+            connection.modify_s(dn, marks)
+        except NO_ANSWER:
+            raise
+        except ldap.LDAPError as error:
+            raise self._half_set(connection, operation, error, was_disabled="disabled" in so_far) from None
+
+    @staticmethod
+    def _is_disabled(connection: Any, dn: str) -> bool:
+        results = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["pwdAccountLockedTime"])
+        return bool(results) and DISABLED in results[0][1].get("pwdAccountLockedTime", [])
+
+    def _half_set(
+        self, connection: Any, operation: SetPassword, error: ldap.LDAPError, *, was_disabled: bool
+    ) -> DirectoryError:  # fmt: skip
+        """What has come of a password whose marks were refused afterwards."""
+        where, why = Location(dn=str(operation.dn)), in_words(error, NOWHERE).findings[0].what
+        if not was_disabled:
+            what = f"the password is set, and its change at the next logon is not demanded: {why}"
+            return DirectoryError(Code.HALF_SET, what, where=where, remedy="tell the person to change it")
+        try:
+            is_enabled = not self._is_disabled(connection, str(operation.dn))
+        except ldap.LDAPError:
+            is_enabled = True
+        state = "the account, disabled before, is enabled now" if is_enabled else "the account is disabled as before"
+        return DirectoryError(
+            Code.HALF_SET, f"the password is set, and {state}: {why}", where=where,
+            remedy="disable it as somebody who may: vandrel disable NAME" if is_enabled else "",
+        )  # fmt: skip

@@ -194,6 +194,10 @@ class Writer:
             raise
         except ldap.LDAPError as error:
             return self._outcome(operation, error)
+        except DirectoryError as error:
+            if error.code is not Code.HALF_SET:
+                raise
+            return error
         return None
 
     def _outcome(self, operation: Operation, error: ldap.LDAPError) -> DirectoryError:
