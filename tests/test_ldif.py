@@ -296,9 +296,89 @@ createTimestamp: 20200101000000Z
     assert demo.run("journal", "--json").json["rows"][0]["planned"] == 3
 
 
+def _content(demo) -> dict[str, dict[str, set]]:
+    records = ldif.read(demo.run("export").out.splitlines(), lambda name: name == "jpegPhoto")
+    return {str(each.dn): {name: set(values) for name, values in each.attributes.items()} for each in records}
+
+
+def test_each_record_finds_what_the_records_before_it_left(demo):
+    """RFC 2849, note 1 of section 2 and its example 6: a file of changes is made in its order, from first to last."""
+    anna, halvard = (demo.run("show", name, "--bare", "dn").out.strip() for name in ("alund", "hbrekke"))
+    base, person = halvard.partition(",")[2], "objectClass: inetOrgPerson\nobjectClass: vandrelAccount\n"
+    below = anna.partition(",")[2]
+    changes = f"""\
+\ufeff# a comment that
+ goes on
+dn: cn=Passing,{base}
+changetype: add
+{person}sn: Passing
+
+dn: cn=Passing,{base}
+changetype: modify
+replace: title
+title: Cook
+-
+
+dn: cn=Passing,{base}
+changetype: delete
+
+dn: {anna}
+changetype: modrdn
+newrdn: cn=Anna Berg
+deleteoldrdn: 0
+
+dn: cn=Anna Berg,{below}
+changetype: modify
+replace: title
+title: Mate
+-
+replace: title
+title: Captain
+-
+
+dn: cn=Anna Berg,{below}
+changetype: modify
+replace: title
+title: Pilot
+-
+replace: employeeNumber
+employeeNumber: 40
+-
+increment: employeeNumber
+employeeNumber: -3
+-
+
+dn: {halvard}
+changetype: delete
+
+dn: {halvard}
+changetype: add
+{person}sn: Brekke
+uid: hbrekke
+"""
+    before = _content(demo)
+    done = demo.run("load", "-", "--yes", stdin=changes)
+    assert done.code == 0, done.err
+    after = demo.run("export", "--where", "(|(cn=Passing)(cn=Anna Berg)(cn=Halvard Brekke))").out
+    assert "Passing" not in after
+    entries = {record.dn.name: record.attributes for record in ldif.read(after.splitlines(), lambda name: False)}
+    assert entries["Anna Berg"]["title"] == ["Pilot"]
+    assert entries["Anna Berg"]["employeeNumber"] == ["37"]
+    assert set(entries["Anna Berg"]["cn"]) == {"Anna Berg", "Anna Lund"}
+    assert set(entries["Halvard Brekke"]) & {"mail", "title", "sn"} == {"sn"}
+    number = demo.run("journal", "--last", "1", "--json").json["rows"][0]["number"]
+    assert demo.run("undo", str(number), "--yes").code == 0
+    assert _content(demo) == before
+
+
 @pytest.mark.parametrize(
     ("text", "code"),
     [
+        ("dn: cn=Anna Lund,dc=marrowick,dc=example\nchangetype: modrdn\nnewrdn: cn=A,ou=B\ndeleteoldrdn: 1\n", "bad-value"),
+        ("dn: cn=Anna Lund,dc=marrowick,dc=example\nchangetype: modrdn\nnewrdn: \ndeleteoldrdn: 1\n", "bad-value"),
+        ("dn: cn=Anna Lund,dc=marrowick,dc=example\nchangetype: modrdn\nnewrdn: cn=A\ndeleteoldrdn: false\n", "bad-value"),
+        ("dn: ou=Ferries,dc=marrowick,dc=example\nchangetype: modify\nincrement: ou\nou: 1\n", "bad-value"),
+        ("dn: ou=Ferries,dc=marrowick,dc=example\ncontrol: 1.2.3 true:: A\nchangetype: delete\n", "bad-value"),
         ("dn: cn=X,ou=Nowhere,dc=marrowick,dc=example\nobjectClass: person\nsn: x\n", "no-parent"), ("dn: ou=Ferries,dc=marrowick,dc=example\nchangetype: delete\n", "protected"),
         ("dn: cn=X,dc=marrowick,dc=example\nchangetype: modify\nreplace: sn\nsn: y\n", "not-found"), ("nonsense", "bad-value"),
         ("dn: cn=X,ou=Guests,dc=marrowick,dc=example\nobjectClass: person\nsn:< file:///etc/hostname\n", "bad-value"),

@@ -24,8 +24,15 @@ _CONTROL = re.compile(r"control:\s*(\d+(?:\.\d+)+)(?:\s+(true|false))?(?:(::?)\s
 _SAFE = re.compile(r"[!-9;=-~][ -~]*|")
 
 
+#: The parts of a modify record (RFC 2849; RFC 4525 for the last).
+_MODIFICATIONS = ("add", "delete", "replace", "increment")
+
+
 class Modification(Struct, frozen=True):
-    """One part of a modify record: ``add``, ``delete`` or ``replace``, an attribute, and values, perhaps none."""
+    """One part of a modify record: ``add``, ``delete``, ``replace`` or ``increment``, an attribute, and its values.
+
+    There may be no values; an increment has one.
+    """
 
     kind: str
     attribute: str
@@ -71,6 +78,8 @@ def _unfolded(lines: Iterable[str]) -> Iterator[_Line]:
     held: _Line | None = None
     for number, raw in enumerate(lines, 1):
         text = raw.rstrip("\r\n")
+        if number == 1:
+            text = text.removeprefix("\ufeff")  # the mark that some editors begin a file with
         if text.startswith(" "):
             if held is None:
                 _fail(number, "a line that goes on stands where none can", "a record begins with dn:")
@@ -162,13 +171,14 @@ class _Reader:
 
     def control(self, line: _Line) -> Control:
         """Read a control."""
-        match = re.fullmatch(
-            r"control:\s*(\d+(?:\.\d+)+)(?:\s+(true|false))?(?:(::?)\s*(.*))?", line.text, re.IGNORECASE
-        )
+        match = _CONTROL.fullmatch(line.text)
         if not match:
             _fail(line.number, f"{line.text!r} is no control")
         oid, critical, colon, text = match.groups()
-        value = None if colon is None else base64.b64decode(text) if colon == "::" else text.encode()
+        try:
+            value = None if colon is None else base64.b64decode(text, validate=True) if colon == "::" else text.encode()
+        except (binascii.Error, ValueError):
+            _fail(line.number, f"the value of control {oid} is not base64")
         return Control(oid, (critical or "").lower() == "true", value)
 
     def attributes(self, lines: list[_Line]) -> dict[str, list[Value]]:
@@ -195,8 +205,9 @@ class _Reader:
         while lines:
             head = lines.pop(0)
             kind, attribute = (str(part) for part in self.pair(head))
-            if kind.lower() not in ("add", "delete", "replace"):
-                _fail(head.number, f"add:, delete: or replace: is expected, and {kind}: stands there")
+            if kind.lower() not in _MODIFICATIONS:
+                expected = "add:, delete:, replace: or increment:"
+                _fail(head.number, f"{expected} is expected, and {kind}: stands there")
             values: list[Value] = []
             while lines and lines[0].text != "-":
                 line = lines.pop(0)
@@ -216,12 +227,17 @@ class _Reader:
             _fail(record.line, "a rename needs newrdn: and deleteoldrdn:")
         line, value = items["newrdn"]
         rdn = self.name(line, "newrdn", value)
+        if len(rdn.rdns) != 1:
+            _fail(line.number, f"newrdn: one relative name is expected, and {str(value)!r} has {len(rdn.rdns)}")
         parent = record.dn.parent
         if "newsuperior" in items:
             parent = self.name(items["newsuperior"][0], "newsuperior", items["newsuperior"][1])
-        new = DN((*rdn.rdns[:1], *parent.rdns))
-        keep = str(items["deleteoldrdn"][1]).strip() == "0"
-        return Record(record.line, record.dn, "modrdn", new=new, delete_old=not keep, controls=record.controls)
+        new = DN((*rdn.rdns, *parent.rdns))
+        line, value = items["deleteoldrdn"]
+        if str(value).strip() not in ("0", "1"):
+            _fail(line.number, f"deleteoldrdn: 0 or 1 is expected, and {str(value)!r} stands there")
+        delete_old = str(value).strip() == "1"
+        return Record(record.line, record.dn, "modrdn", new=new, delete_old=delete_old, controls=record.controls)
 
 
 def read(lines: Iterable[str], is_binary: Callable[[str], bool], fetch: Fetch | None = None) -> Iterator[Record]:

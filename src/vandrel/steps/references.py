@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from itertools import takewhile
 
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
@@ -11,6 +12,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Filter, Or, Present
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
+from vandrel.directory.schema import Schema
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
 #: Names looked for in one search, and how many are looked for by name at all.
@@ -19,14 +21,40 @@ _FEW = 200
 
 
 def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step]) -> list[Step]:
-    """The steps, each rename, move and removal followed by what keeps the names right that point at the object.
+    """The steps, with what keeps the names right that point at objects which are renamed, moved or removed.
 
-    Nothing is added where the directory does that itself. Where it does so unasked and unannounced, as some servers
-    do, the added steps find everything done and change nothing.
+    Names that point at objects that go are taken away before, even where the directory does that by itself: what is in
+    no step cannot be taken back, and some servers put another name in their place. After a rename nothing is added
+    where the directory sees to it; where it does so unannounced, as some servers do, the added steps change nothing.
     """
-    if directory.capabilities.mends_references or not any(isinstance(step, Rename | Remove) for step in steps):
+    if not any(isinstance(step, Rename | Remove) for step in steps):
         return list(steps)
     return list(_ReferenceRepair(directory, dialect).steps(steps))
+
+
+def references_taken(steps: Iterable[Step], gone: Collection[str], schema: Schema) -> Iterator[tuple[DN, str, DN]]:
+    """What steps take away of names that point at objects: who had it, by which attribute, and the object.
+
+    `gone` are the keys of the names of the objects.
+    """
+    for step in steps:
+        for change in step.changes if isinstance(step, Set) else ():
+            if schema.is_reference(change.attribute):
+                for value in change.removed:
+                    target = names.parse(str(value)) if value else None
+                    if target is not None and target.key in gone:
+                        yield step.dn, change.attribute, target
+
+
+def give_back(steps: Iterable[Step], stayed: Collection[DN], schema: Schema) -> list[Step]:
+    """The steps that give objects back what pointed at them, where they could not be removed after all."""
+    keys, back = {dn.key for dn in stayed}, dict[DN, dict[str, list[Value]]]()
+    for holder, attribute, target in references_taken(steps, keys, schema):
+        back.setdefault(holder, {}).setdefault(attribute, []).append(str(target))
+    return [
+        Set(holder, tuple(Change(name, (), tuple(values)) for name, values in attributes.items()))
+        for holder, attributes in back.items()
+    ]
 
 
 def own_references(directory: Directory) -> list[str]:
@@ -62,26 +90,34 @@ class _ReferenceRepair:
         self._dialect = dialect
         self._attributes = own_references(directory)
         self._then: dict[str, Entry] = {}
-        self._find_owners: dict[
-            str, dict[str, None]
-        ] = {}  # key of a name -> keys of the entries that have it as a value
+        #: key of a name -> keys of the entries that have it as a value
+        self._find_owners: dict[str, dict[str, None]] = {}
         self._gone: set[str] = set()
 
     def steps(self, steps: Sequence[Step]) -> Iterator[Step]:
         """The steps, and those that are added."""
         self._gone = {step.dn.key for step in steps if isinstance(step, Remove)}
-        below = {number: self._below(step.dn) for number, step in enumerate(steps) if isinstance(step, Rename)}
+        mends_renames = self._directory.capabilities.mends_references
+        # What a directory does by itself after a rename is to be known all the same where something goes later on.
+        renames = {number: step for number, step in enumerate(steps) if isinstance(step, Rename)}
+        if mends_renames and not self._gone:
+            return iter(steps)
+        return self._mended(steps, {number: self._below(step.dn) for number, step in renames.items()}, mends_renames)
+
+    def _mended(self, steps: Sequence[Step], below: dict[int, dict[str, DN]], mends_renames: bool) -> Iterator[Step]:
         affected = {step.dn.key: step.dn for step in steps if isinstance(step, Remove)}
         for holders in below.values():
             affected |= holders
         for entry in pointing_at(self._directory, list(affected.values())):
             self._keep(entry)
         for number, step in enumerate(steps):
+            if isinstance(step, Remove) and not (number and isinstance(steps[number - 1], Remove)):
+                yield from self._before_removals(_run_of_removals(steps, number))
             yield step
-            if isinstance(step, Rename):
-                yield from self._after_rename(step, below[number])
-            elif isinstance(step, Remove):
-                yield from self._after_removal(step)
+            if number in below:
+                assert isinstance(step, Rename)
+                following = list(self._after_rename(step, below[number]))
+                yield from () if mends_renames else following
             elif isinstance(step, Add):
                 self._keep(Entry(step.dn, dict(step.attributes)))
             elif isinstance(step, Set) and self._changes_references(step):
@@ -106,13 +142,21 @@ class _ReferenceRepair:
             ]
             self._remember(entry, changes)
             yield Set(renamed.get(entry.dn.key, entry.dn), tuple(changes))
+        for key in renamed.keys() & self._then.keys():
+            entry = self._then.pop(key)
+            self._then[renamed[key].key] = Entry(renamed[key], entry.attributes)
+            for holders in self._find_owners.values():
+                if key in holders:
+                    holders[renamed[key].key] = holders.pop(key)
 
-    def _after_removal(self, step: Remove) -> Iterator[Step]:
-        for entry, pointing in self._pointing([step.dn.key]):
+    def _before_removals(self, gone: Sequence[DN]) -> Iterator[Step]:
+        by_key = {dn.key: dn for dn in gone}
+        for entry, pointing in self._pointing(by_key):
             changes: list[Change] = []
             for name, values in pointing.items():
                 # A group must not be left without a member where the schema demands one: the dialect knows what to do.
-                leaving = self._dialect.member_change(entry, [], [step.dn]) if name == "member" else []
+                going = [by_key[_key(value)] for value in values]
+                leaving = self._dialect.member_change(entry, [], going) if name == "member" else []
                 changes += leaving or [Change(name, tuple(values))]
             self._remember(entry, changes)
             yield Set(entry.dn, tuple(changes))
@@ -146,6 +190,11 @@ class _ReferenceRepair:
             for value in change.added:
                 self._find_owners.setdefault(_key(value), {})[entry.dn.key] = None
         self._then[entry.dn.key] = Entry(entry.dn, attributes)
+
+
+def _run_of_removals(steps: Sequence[Step], start: int) -> list[DN]:
+    """The names of the objects that go one after the other, from this step on."""
+    return [step.dn for step in takewhile(lambda step: isinstance(step, Remove), steps[start:])]
 
 
 def _is_ours(directory: Directory, name: str) -> bool:

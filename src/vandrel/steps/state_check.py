@@ -50,7 +50,8 @@ class StateCheck:
     def _take(self, number: int, step: Step | None) -> None:
         match step:
             case Add(dn, attributes):
-                left = self._left.setdefault(dn.key, _ExpectedState())
+                self._removed.discard(dn.key)
+                left = self._left[dn.key] = _ExpectedState()
                 for name, values in attributes.items():
                     left.come(name, self._keys(name, values))
             case Set(dn, changes):
@@ -99,10 +100,10 @@ class StateCheck:
         dn = self.final[number]
         if dn is None:
             return None
+        if dn.key in self._removed:  # by this step, or by a later one of the same job
+            return not isinstance(step, Remove) or self._entry(dn) is None
         if isinstance(step, Remove):
-            return self._entry(dn) is None
-        if dn.key in self._removed:
-            return True  # a later step of the same job took the object away
+            return True  # a later step made an object of this name
         entry = self._entry(dn)
         if entry is None:
             return False

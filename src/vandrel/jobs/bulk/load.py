@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct
 
-from vandrel.directory.dn import DN
+from vandrel.directory.dn import DN, LEVEL
 from vandrel.directory.entry import Value
 from vandrel.directory.ldif import Modification, Record
 from vandrel.directory.operations import Change
@@ -17,8 +17,63 @@ from vandrel.jobs.common.proposal import Proposal, fixed
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.step_changes import changes_of_steps
 from vandrel.objects.context import Context
-from vandrel.steps.references import with_references
+from vandrel.steps.plan import RunResult
+from vandrel.steps.references import give_back, with_references
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
+
+Attributes = dict[str, list[Value]]
+
+
+class _ExpectedEntries:
+    """The entries as the records so far leave them: RFC 2849 has changes made in the order in which they stand."""
+
+    def __init__(self, context: Context) -> None:
+        self._directory = context.directory
+        self._schema: Schema = context.directory.schema
+        self._entries: dict[str, Attributes | None] = {}
+        self._moves: list[Rename] = []
+
+    def get(self, dn: DN) -> Attributes | None:
+        """The attributes of an entry; None where there is none by now."""
+        if dn.key in self._entries:
+            return self._entries[dn.key]
+        for move in reversed(self._moves):
+            if dn.is_within(move.new):
+                dn = dn.moved(move.new, move.dn)
+            elif dn.is_within(move.dn):
+                return None
+        entry = self._directory.get(dn)
+        return {name: list(values) for name, values in entry.attributes.items()} if entry else None
+
+    def put(self, dn: DN, attributes: Attributes | None) -> None:
+        """Take note of what an entry has now; None: it is gone."""
+        self._entries[dn.key] = attributes
+
+    def rename(self, move: Rename) -> None:
+        """Take note of a new name: the values of the old one go, everything below comes along."""
+        attributes = self.get(move.dn)
+
+        def moved(key: str) -> str:
+            inside = key == move.dn.key or key.startswith(move.dn.key + LEVEL)
+            return move.new.key + key[len(move.dn.key) :] if inside else key
+
+        self._entries = {moved(key): entry for key, entry in self._entries.items()}
+        self._moves.append(move)
+        if attributes is not None and move.new.rdn != move.dn.rdn:
+            for pairs, change in ((move.dn.rdn, self.without), (move.new.rdn, self.with_value)):
+                for kind, value in pairs:
+                    change(attributes, self._schema.attribute_name(kind) or kind, value)
+        self._entries[move.new.key] = attributes
+
+    def without(self, attributes: Attributes, name: str, value: Value) -> None:
+        """Take one value away."""
+        key = self._schema.key(name, value)
+        attributes[name] = [one for one in attributes.get(name, ()) if self._schema.key(name, one) != key]
+
+    def with_value(self, attributes: Attributes, name: str, value: Value) -> None:
+        """Add one value, unless it is there."""
+        if self._schema.key(name, value) not in {self._schema.key(name, one) for one in attributes.get(name, ())}:
+            attributes[name] = [*attributes.get(name, ()), value]
 
 
 class Loader:
@@ -27,6 +82,7 @@ class Loader:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._schema: Schema = context.directory.schema
+        self._expected = _ExpectedEntries(context)
         self.findings: list[Finding] = []
         self.left_out: dict[str, int] = {}
         self.unchanged = 0
@@ -35,35 +91,28 @@ class Loader:
         """The steps that the records ask for, in their order; an entry that is there as it should be needs none."""
         made: list[Step] = []
         for record in records:
-            where = Location(line=record.line, dn=str(record.dn))
-            if any(control.critical for control in record.controls):
-                oids = ", ".join(control.oid for control in record.controls if control.critical)
-                what = f"a critical control cannot be heeded here: {oids}"
-                self.findings.append(Finding(Code.REFUSED, what, where, "do what it asks by records of its own"))
+            self._heed_controls(record)
             match record.change:
                 case "" | "add":
-                    self._add(record, made)
+                    made += self._add(record)
                 case "delete":
-                    entry = self._context.directory.get(record.dn)
-                    made.append(Remove(record.dn, entry.attributes if entry else {}))
+                    made.append(Remove(record.dn, self._expected.get(record.dn) or {}))
+                    self._expected.put(record.dn, None)
                 case "modrdn":
-                    assert record.new is not None
-                    made.append(Rename(record.dn, record.new))
-                    if not record.delete_old and record.new.rdn_text != record.dn.rdn_text:
-                        # Here the old name always goes with a rename, and comes back as a value of its own.
-                        kept = [Change(self._schema.attribute_name(k) or k, (), (v,)) for k, v in record.dn.rdn]
-                        made.append(Set(record.new, tuple(kept)))
+                    made += self._rename(record)
                 case "modify":
-                    changes = self._changes(record.dn, record.modifications, made)
-                    if changes:
-                        made.append(Set(record.dn, changes))
-                    else:
-                        self.unchanged += 1
+                    made += self._modify(record)
         return with_references(self._context.directory, self._context.dialect, made)
 
-    def _canonical(self, attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
+    def _heed_controls(self, record: Record) -> None:
+        if oids := ", ".join(control.oid for control in record.controls if control.critical):
+            where = Location(line=record.line, dn=str(record.dn))
+            what = f"a critical control cannot be heeded here: {oids}"
+            self.findings.append(Finding(Code.REFUSED, what, where, "do what it asks by records of its own"))
+
+    def _canonical(self, attributes: Attributes) -> Attributes:
         """Attributes under the schema's names, without what only the directory sets."""
-        values_of: dict[str, list[Value]] = {}
+        values_of: Attributes = {}
         for name, values in attributes.items():
             known = self._schema.attribute(name)
             if known is not None and known.read_only:
@@ -72,58 +121,91 @@ class Loader:
             values_of.setdefault(known.name if known else name, []).extend(values)
         return values_of
 
-    def _keys(self, attributes: dict[str, list[Value]]) -> dict[str, set[object]]:
+    def _keys(self, attributes: Attributes) -> dict[str, set[object]]:
         return {
             name: {self._schema.key(name, value) for value in values}
             for name, values in attributes.items()
             if not ((known := self._schema.attribute(name)) and known.read_only)
         }
 
-    def _add(self, record: Record, made: list[Step]) -> None:
+    def _add(self, record: Record) -> Iterator[Step]:
         attributes = self._canonical(record.attributes)
         for kind, value in record.dn.rdn:
-            name = self._schema.attribute_name(kind) or kind
-            if self._schema.key(name, value) not in {self._schema.key(name, one) for one in attributes.get(name, ())}:
-                attributes.setdefault(name, []).append(value)
-        entry = self._context.directory.get(record.dn)
-        if entry is None:
-            made.append(Add(record.dn, attributes))
-        elif self._keys(entry.attributes) == self._keys(attributes):
+            self._expected.with_value(attributes, self._schema.attribute_name(kind) or kind, value)
+        now = self._expected.get(record.dn)
+        if now is None:
+            self._expected.put(record.dn, dict(attributes))
+            yield Add(record.dn, attributes)
+        elif self._keys(now) == self._keys(attributes):
             self.unchanged += 1
         else:
             remedy = "load changes to it (changetype: modify), or load into a directory of its own"
-            self.findings.append(
-                Finding(Code.TAKEN, "the object is there already, and differs", Location(dn=str(record.dn)), remedy)
-            )
+            where = Location(line=record.line, dn=str(record.dn))
+            self.findings.append(Finding(Code.TAKEN, "the object is there already, and differs", where, remedy))
 
-    def _changes(self, dn: DN, parts: Iterable[Modification], made: list[Step]) -> tuple[Change, ...]:
-        """The parts of a modify record against what the entry has now, or will have after the steps before."""
-        attributes = self._now(dn, made)
+    def _rename(self, record: Record) -> Iterator[Step]:
+        assert record.new is not None
+        move = Rename(record.dn, record.new)
+        self._expected.rename(move)
+        yield move
+        if not record.delete_old and record.new.rdn_text != record.dn.rdn_text:
+            # Here the old name always goes with a rename, and comes back as a value of its own.
+            old = [(self._schema.attribute_name(kind) or kind, value) for kind, value in record.dn.rdn]
+            if (attributes := self._expected.get(record.new)) is not None:
+                for name, value in old:
+                    self._expected.with_value(attributes, name, value)
+            yield Set(record.new, tuple(Change(name, (), (value,)) for name, value in old))
+
+    def _modify(self, record: Record) -> Iterator[Step]:
+        attributes = self._expected.get(record.dn)
+        if attributes is None:
+            where = Location(line=record.line, dn=str(record.dn))
+            self.findings.append(Finding(Code.NOT_FOUND, "there is no such object to change", where))
+            return
+        changes = self._changes(record, attributes)
+        self._expected.put(record.dn, attributes)
+        if changes:
+            yield Set(record.dn, changes)
+        else:
+            self.unchanged += 1
+
+    def _changes(self, record: Record, attributes: Attributes) -> tuple[Change, ...]:
+        """The parts of a modify record against what the entry has by now; `attributes` follow them."""
         changes: list[Change] = []
-        for part in parts:
+        for part in record.modifications:
             name = self._schema.attribute_name(part.attribute) or part.attribute
             now = attributes.get(name, [])
             have = {self._schema.key(name, value): value for value in now}
             given = {self._schema.key(name, value): value for value in part.values}
             removed: list[Value] = []
             added: list[Value] = []
-            if part.kind in ("add", "replace"):
-                added = [value for key, value in given.items() if key not in have]
-            if part.kind == "replace":
-                removed = [value for key, value in have.items() if key not in given]
-            elif part.kind == "delete":
-                removed = [value for key, value in have.items() if not given or key in given]
+            match part.kind:
+                case "add":
+                    added = [value for key, value in given.items() if key not in have]
+                case "replace":
+                    added = [value for key, value in given.items() if key not in have]
+                    removed = [value for key, value in have.items() if key not in given]
+                case "delete":
+                    removed = [value for key, value in have.items() if not given or key in given]
+                case "increment":
+                    removed, added = now, self._incremented(record, part, now)
             attributes[name] = [value for value in now if value not in removed] + added
             if removed or added:
                 changes.append(Change(name, tuple(removed), tuple(added)))
         return tuple(changes)
 
-    def _now(self, dn: DN, made: list[Step]) -> dict[str, list[Value]]:
-        for step in reversed(made):
-            if isinstance(step, Add) and step.dn == dn:
-                return dict(step.attributes)
-        entry = self._context.directory.get(dn)
-        return dict(entry.attributes) if entry else {}
+    def _incremented(self, record: Record, part: Modification, now: Sequence[Value]) -> list[Value]:
+        """Each value and the one that is given added up (RFC 4525, section 2)."""
+        try:
+            (by,) = (int(str(value)) for value in part.values)
+            sums = [str(int(str(value)) + by) for value in now]
+        except ValueError:
+            sums = []
+        if not sums:
+            what = f"{part.attribute} cannot be incremented: it takes whole numbers, and one to add"
+            where = Location(line=record.line, dn=str(record.dn), field=f"@{part.attribute}")
+            self.findings.append(Finding(Code.BAD_VALUE, what, where))
+        return list(sums) or list(now)
 
 
 class LoadRequest(Struct, frozen=True):
@@ -150,7 +232,12 @@ def load(context: Context, request: LoadRequest) -> Proposal:
     if loader.left_out:
         summary.append(f"Set by the directory alone, and left out: {', '.join(sorted(loader.left_out))}.")
     changes = changes_of_steps(context, steps)
+
+    def give_back_rest(result: RunResult) -> tuple[str, list[Step]]:
+        title = f"give back memberships: {count(len(result.stayed), 'object')} could not be removed"
+        return title, give_back(steps, result.stayed, context.directory.schema)
+
     return Proposal(
         "load", f"load {request.name}", f"Make {count(len(steps), 'change')}?", fixed(steps), changes=changes,
-        findings=loader.findings, is_atomic=False, summary=summary,
+        findings=loader.findings, is_atomic=False, summary=summary, when_refused=give_back_rest,
     )  # fmt: skip

@@ -18,8 +18,9 @@ _WHOLE = 2
 
 def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
     """What the directory has now of objects that were made or changed; of a new account whether it can log on."""
-    for change in changes:
-        entry = context.directory.get(change.new_dn or change.dn)
+    last = {change.new_dn or change.dn: change for change in changes}
+    for dn, change in last.items():
+        entry = context.directory.get(dn)
         if entry is None:
             continue
         view = ObjectView(context, entry)

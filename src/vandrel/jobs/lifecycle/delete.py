@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Sequence
+from itertools import starmap
 
 import msgspec
 from msgspec import Struct
 
-from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.directory.operations import Change
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import UNIT
 from vandrel.jobs.common.proposal import Action, ObjectChange, PointingObject, Proposal, fixed, listed_names, unique
@@ -19,8 +18,8 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.objects.context import Context
 from vandrel.steps.plan import RunResult
-from vandrel.steps.references import own_references, pointing_at
-from vandrel.steps.step import Remove, Set, Step
+from vandrel.steps.references import give_back, references_taken, with_references
+from vandrel.steps.step import Remove, Step
 
 #: Objects up to which each is asked for by itself.
 _FEW = 10
@@ -65,7 +64,7 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
 
     def give_back_rest(result: RunResult) -> tuple[str, list[Step]]:
         title = f"give back memberships: {count(len(result.stayed), 'object')} could not be deleted"
-        return title, give_back(deletion, result.stayed)
+        return title, give_back(deletion.steps, result.stayed, context.directory.schema)
 
     return Proposal(
         "delete", f"delete {listed_names([entry.dn.name for entry in chosen])}",
@@ -84,9 +83,6 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
 
 def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bool = False) -> Deletion:
     """Work out how objects are deleted.
-
-    Names that point at them are taken away before, by steps of their own, even where the directory does that by itself:
-    what is in no step cannot be taken back, and some servers put another name in their place.
 
     Args:
         context: the charter and the directory.
@@ -111,12 +107,9 @@ def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bo
             what = "the charter's hierarchy has this unit: vandrel hierarchy build makes it again"
             findings.append(Finding(Code.REFUSED, what, Location(place=place), severity=NOTE))
     deletion = Deletion(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
-    for holder in pointing_at(context.directory, [entry.dn for entry in deletion.entries]):
-        lost = [] if holder.dn.key in gone else list(_losses(context, holder, gone))
-        if lost:
-            deletion.losses += lost
-            deletion.steps.append(Set(holder.dn, tuple(_changes(context, holder, lost))))
-    deletion.steps += [Remove(entry.dn, entry.attributes) for entry in deletion.entries]
+    removals = [Remove(entry.dn, entry.attributes) for entry in deletion.entries]
+    deletion.steps = with_references(context.directory, context.dialect, removals)
+    deletion.losses = list(starmap(LostReference, references_taken(deletion.steps, gone, context.directory.schema)))
     return deletion
 
 
@@ -130,36 +123,3 @@ def _contained(context: Context, chosen: Sequence[Entry]) -> list[list[Entry]]:
             if above.key in contents:
                 contents[above.key].append(other)
     return [contents[entry.dn.key] for entry in chosen]
-
-
-def give_back(deletion: Deletion, stayed: Collection[DN]) -> list[Step]:
-    """The steps that give objects back what points at them, where they could not be deleted after all."""
-    keys = {dn.key for dn in stayed}
-    steps: list[Step] = []
-    for step in deletion.steps:
-        if not isinstance(step, Set):
-            continue
-        changes = [
-            Change(change.attribute, (), kept) for change in step.changes
-            if (kept := tuple(value for value in change.removed if value and names.parse(str(value)).key in keys))
-        ]  # fmt: skip
-        if changes:
-            steps.append(Set(step.dn, tuple(changes)))
-    return steps
-
-
-def _losses(context: Context, holder: Entry, gone: Mapping[str, Entry]) -> Iterator[LostReference]:
-    for attribute in own_references(context.directory):
-        for value in holder.texts(attribute):
-            entry = gone.get(names.parse(value).key) if value else None
-            if entry is not None:
-                yield LostReference(holder.dn, attribute, entry.dn)
-
-
-def _changes(context: Context, holder: Entry, losses: Sequence[LostReference]) -> Iterator[Change]:
-    """What takes the names away; a group must not be left without a member where the schema demands one."""
-    for attribute in dict.fromkeys(loss.attribute for loss in losses):
-        going = {loss.gone.key: loss.gone for loss in losses if loss.attribute == attribute}
-        changes = context.dialect.member_change(holder, [], list(going.values())) if attribute == "member" else []
-        values = [value for value in holder.texts(attribute) if value and names.parse(value).key in going]
-        yield from changes or [Change(attribute, tuple(values))]
