@@ -14,12 +14,18 @@ import pytest
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory.embedded.store import EmbeddedDirectory
-from vandrel.directory.operations import Change
+from vandrel.directory.operations import Change, SetPassword
 from vandrel.errors import Code, VandrelError
 from vandrel.jobs.common.report import Report
+from vandrel.jobs.common.selection import Selection
 from vandrel.jobs.history.undo import UndoRequest, undo_job
+from vandrel.jobs.lifecycle.attic import AtticSelection
+from vandrel.jobs.lifecycle.delete import DeleteRequest, delete
+from vandrel.jobs.lifecycle.restore import RestoreRequest, restore
 from vandrel.objects.context import Context
+from vandrel.record.attic import Attic
 from vandrel.record.journal import BROKEN, DONE, PART, Journal
+from vandrel.secret import Secret
 from vandrel.steps.plan import Plan
 from vandrel.steps.runner import Runner
 from vandrel.steps.step import Rename, Set
@@ -118,6 +124,7 @@ def killing(at: int, moment: str) -> Iterator[None]:
         for owner, method in (
             (EmbeddedDirectory, "execute"),
             *((Journal, name) for name in ("begin", "write", "mark", "end")),
+            *((Attic, name) for name in ("put", "settle", "take_out")),
         ):
             patch.setattr(owner, method, cut(getattr(owner, method)))
         yield
@@ -229,6 +236,63 @@ def test_a_job_is_taken_back_from_every_point(folder):
     assert tried[False] >= 20, tried
     print(f"crash points: {dict(tried)}")
     assert tried[True] >= 100, tried
+
+
+def test_what_is_deleted_and_restored_is_in_the_directory_or_in_the_attic_at_every_point(folder):
+    """Stopped at each write, again during the recovery, and then gone on with: deletion first, restoration after it."""
+    password = SetPassword(ANNA, Secret("Kv9-fjord-lamp", generated=True), True)
+
+    def begin(case: Folder) -> None:
+        run(case)
+        assert case.directory.execute([password], atomic=True) == [None]
+        expected[case] = case.state() | {"": [case.directory.get(ANNA).text("entryUUID")]}
+
+    def delete_her(case: Folder) -> None:
+        proposal = delete(case.context, DeleteRequest(Selection([str(ANNA)])))
+        case.runner().run(Plan("delete", proposal.steps, is_atomic=False), "delete")
+
+    def restore_her(case: Folder) -> None:
+        selection = AtticSelection(names=(str(ANNA),))
+        proposal = restore(case.context, case.runner().attic, RestoreRequest(selection))
+        case.runner().run(Plan("restore", proposal.steps, is_atomic=False), "restore")
+
+    def go_on(case: Folder) -> None:
+        if number := case.broken():
+            try:
+                case.runner().resume(number)
+            except VandrelError as error:
+                assert error.code is Code.REFUSED, error  # nothing of it was written down
+
+    def held(case: Folder) -> bool:
+        entry = case.directory.get(ANNA)
+        kept = [item.entry for item in case.runner().attic.items(key=ANNA.key)]
+        return any(each.values_of("userPassword") for each in [entry, *kept] if each is not None)
+
+    expected: dict[Folder, dict[str, list[str]]] = {}
+    tried = Counter()
+    for at_work, before in ((delete_her, begin), (restore_her, lambda case: (begin(case), delete_her(case)))):
+        for first in points(folder, before, at_work):
+
+            def prepare(case: Folder, first=first, at_work=at_work, before=before) -> None:
+                before(case)
+                case.killed(lambda: at_work(case), *first)
+
+            for second in [None, *points(folder, prepare, go_on)]:
+                prepare(case := folder())
+                assert held(case), (at_work, first)
+                if second is not None:
+                    case.killed(lambda case=case: go_on(case), *second)
+                    assert held(case), (at_work, first, second)
+                go_on(case)
+                assert held(case) and not case.broken(), (at_work, first, second)
+                tried[at_work.__name__, second is not None] += 1
+                if case.directory.get(ANNA) is None:
+                    restore_her(case)
+                identifier = case.directory.get(ANNA).text("entryUUID")
+                assert case.state() | {"": [identifier]} == expected[case], (at_work, first, second)
+                assert not list(case.runner().attic.items()), (at_work, first, second)
+    print(f"crash points: {dict(tried)}")
+    assert min(tried.values()) >= 15, tried
 
 
 def test_an_own_account_that_was_edited_meanwhile_is_no_strangers(folder):

@@ -8,13 +8,17 @@ from typing import TYPE_CHECKING
 from vandrel.cli import complete
 from vandrel.cli.session import Session
 from vandrel.cli.terminal import input_lines
-from vandrel.errors import Code, VandrelError
+from vandrel.errors import Code, Location, VandrelError
 
 if TYPE_CHECKING:
+    from datetime import datetime
+    from zoneinfo import ZoneInfo
+
     from vandrel.jobs.bulk.propose import BulkOptions
     from vandrel.jobs.common.assignments import Assignment
     from vandrel.jobs.common.proposal import Proposal
     from vandrel.jobs.common.selection import Selection
+    from vandrel.jobs.lifecycle.attic import AtticSelection
     from vandrel.secret import Secret
 
 #: Refusals after which a run of very many stops, unless told otherwise.
@@ -186,3 +190,54 @@ def password_for_all(session: Session, source: str, kind: str) -> Secret | None:
         show_rules(session, rules)
     words = [session.charter.document.organization]
     return ask_or_read(session, source, partial(check, rules=rules, login="", full="", words=words))
+
+
+# --- the attic
+
+
+def add_attic_selection(parser: argparse.ArgumentParser) -> None:
+    """Add what chooses among the objects that were deleted."""
+    parser.add_argument("names", nargs="*", metavar="NAME", help="what it was called, or its number in the attic")
+    group = parser.add_argument_group("which of them")
+    group.add_argument("--job", type=natural, default=0, metavar="N", help="what this job deleted")
+    group.add_argument("--kind", metavar="KIND", default="", help="of this kind or type")
+    under = group.add_argument("--under", metavar="PLACE", default="", help="what was there and below")
+    complete.attach(under, complete.places)
+    group.add_argument("--since", metavar="TIME", help="deleted then or later: 2026-11-28, or 2026-11-28T16:00")
+    group.add_argument("--until", metavar="TIME", help="deleted then or before")
+
+
+def attic_selection(session: Session, names: list[str]) -> AtticSelection:
+    """What these options choose; times are those of the charter's zone, a day counts whole.
+
+    Raises:
+        VandrelError: ``usage`` for a time that cannot be read.
+
+    """
+    from vandrel.jobs.lifecycle.attic import AtticSelection
+
+    args, zone = session.args, session.charter.zone
+    since, until = _moment("--since", args.since, zone), _moment("--until", args.until, zone, is_last=True)
+    return AtticSelection(tuple(names), args.job, args.kind, args.under, since, until)
+
+
+def _moment(option: str, text: str | None, zone: ZoneInfo, *, is_last: bool = False) -> datetime | None:
+    from datetime import datetime, time
+
+    if not text:
+        return None
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        what, remedy = f"{text!r} is no time", "write 2026-11-28, or 2026-11-28T16:00"
+        raise VandrelError(Code.USAGE, what, where=Location(option=option), remedy=remedy) from None
+    if is_last and len(text) <= len("2026-11-28"):
+        moment = datetime.combine(moment, time.max)
+    return moment if moment.tzinfo else moment.replace(tzinfo=zone)
+
+
+def add_confirm(parser: argparse.ArgumentParser, what: str) -> None:
+    """Add the option that gives the answer to a question which --yes does not answer."""
+    parser.add_argument(
+        "--confirm", metavar="ANSWER", default="", help=f"{what}, typed beforehand; --yes is not enough"
+    )

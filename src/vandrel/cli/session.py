@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.directory.port import Directory
     from vandrel.objects.context import Context
+    from vandrel.record.attic import Attic
     from vandrel.record.journal import Journal
     from vandrel.secret import Secret
     from vandrel.steps.runner import Runner
@@ -277,6 +278,11 @@ class Session:
 
         context = self.context
         return Runner(context.directory, context.dialect, lambda: self.journal(create=True))
+
+    @property
+    def attic(self) -> Attic:
+        """What was deleted from the directory."""
+        return self.runner.attic
 
     @property
     def begun(self) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, TextIO
@@ -198,6 +199,20 @@ class Terminal:
         answer = input(f"{question} [yes/no] ").strip().casefold()
         if answer not in ("y", "yes"):
             raise VandrelError(Code.DECLINED, "nothing was changed")
+
+    def confirm_typed(self, question: str, answer: str, *, given: str) -> None:
+        """Go on only if this very answer is typed, or was given beforehand: for what nothing brings back.
+
+        Raises:
+            VandrelError: ``declined`` for another answer; ``usage`` where nobody can be asked.
+
+        """
+        if not given and not self.is_interactive:
+            remedy = f"give the answer on purpose: --confirm {shlex.quote(answer)}"
+            raise VandrelError(Code.USAGE, "nobody can be asked here", remedy=remedy)
+        typed = given or input(f"{question} Type it: ").strip()
+        if typed != answer:
+            raise VandrelError(Code.DECLINED, f"{typed!r} is not {answer!r}: nothing was changed")
 
 
 _STYLES = {

@@ -294,16 +294,16 @@ class ActiveDialect(BaseDialect):
                 codec.write(self, entry, attribute, given)
         return entry.attributes
 
-    def addable(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
+    def addable(self, entry: Entry, *, is_same: bool = False) -> tuple[dict[str, list[Value]], str]:
         """Without what the server alone gives; an account comes back disabled."""
         attributes, _ = super().addable(entry)
         attributes = {name: values for name, values in attributes.items() if name not in _SERVERS_OWN}
-        lacking = "it comes back as a new object, with another identity (SID and GUID)"
+        lacking = [] if is_same else ["as a new object, with another identity (SID and GUID)"]
         if self.object_type_of(entry) == ACCOUNT:
             disabled = account_control.with_flag(control_of(entry), account_control.DISABLED, wanted=True)
             attributes["userAccountControl"] = [str(disabled)]
-            lacking += ", and disabled: vandrel edit NAME password=generate enabled=yes"
-        return attributes, lacking
+            lacking.append("disabled, for want of its password: vandrel edit NAME password=generate enabled=yes")
+        return attributes, f"it comes back {' and '.join(lacking)}" if lacking else ""
 
     def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What stands in the security descriptor, which the server makes itself first."""

@@ -199,10 +199,11 @@ class BaseDialect:
 
     # --- objects as a whole
 
-    def addable(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
+    def addable(self, entry: Entry, *, is_same: bool = False) -> tuple[dict[str, list[Value]], str]:
         """The attributes with which a deleted object can be added again; and, in words, what does not come back."""
         known = ((name, values, self.schema.attribute(name)) for name, values in entry.attributes.items())
-        return {n: values for n, values, kind in known if kind is not None and not kind.read_only}, ""
+        more = self.directory.capabilities.taken_back
+        return {n: v for n, v, kind in known if kind is not None and (not kind.read_only or n in more)}, ""
 
     # --- members
 

@@ -62,8 +62,11 @@ class Dialect(Protocol):
     def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
         """The attributes of a new object with these fields; those that are not kept here are left out."""
 
-    def addable(self, entry: Entry) -> tuple[dict[str, list[Value]], str]:
-        """The attributes with which a deleted object can be added again; and, in words, what does not come back."""
+    def addable(self, entry: Entry, *, is_same: bool = False) -> tuple[dict[str, list[Value]], str]:
+        """The attributes with which a deleted object can be added again; and, in words, what does not come back.
+
+        With `is_same`, the directory brings back the object itself, with its identity.
+        """
 
     def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:
         """What cannot stand in a new entry and is set once it is there."""

@@ -26,10 +26,19 @@ class Change(Struct, frozen=True, omit_defaults=True):
 
 
 class AddEntry(Struct, frozen=True):
-    """A new entry (RFC 4511, 4.7)."""
+    """A new entry (RFC 4511, 4.7).
+
+    ``was`` is the identifier, ``entryUUID`` or ``objectGUID``, of the deleted object that it is to be again: a
+    directory that can brings that one back, with its identity; else the entry is a new one.
+    """
 
     dn: DN
     attributes: dict[str, list[Value]]
+    was: str = ""
+
+
+#: What the embedded directory sets by itself, and takes from an addition of what was deleted.
+TAKEN_BACK = frozenset({"pwdChangedTime", "pwdHistory"})
 
 
 class ModifyEntry(Struct, frozen=True):

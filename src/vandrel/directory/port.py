@@ -34,6 +34,7 @@ class Capabilities(Struct, frozen=True):
         disables: whether ``pwdAccountLockedTime`` keeps an account out without any policy.
         embedded: whether it is a file of ours.
         keeps_deleted: whether what was deleted can still be seen for a time.
+        taken_back: attributes that only the directory sets, and takes from an addition of what was deleted.
         policy: the name of the password policy that holds where an object has none of its own, if that is known.
 
     """
@@ -43,6 +44,7 @@ class Capabilities(Struct, frozen=True):
     disables: bool = False
     embedded: bool = False
     keeps_deleted: bool = False
+    taken_back: frozenset[str] = frozenset()
     policy: str = ""
 
 

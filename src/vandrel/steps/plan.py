@@ -21,7 +21,8 @@ class Plan(Struct, frozen=True):
     there; a server that has lost one since refuses the step. ``barriers`` are numbers of steps after which what follows
     may build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in,
     which is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and
-    can be resumed. ``undoes`` is the number of the job that it takes back.
+    can be resumed. ``undoes`` is the number of the job that it takes back. With ``for_good`` what it removes
+    does not go into the attic.
     """
 
     title: str
@@ -32,6 +33,7 @@ class Plan(Struct, frozen=True):
     barriers: Sequence[int] = ()
     most_refused: int | None = None
     undoes: int = 0
+    for_good: bool = False
 
 
 class RunResult(Struct):

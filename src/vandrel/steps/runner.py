@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence, Set
 from contextlib import nullcontext
 from datetime import datetime, timedelta
+from functools import cached_property
 
 from msgspec import structs
 
@@ -16,6 +17,7 @@ from vandrel.directory.operations import SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.gc_control import gc_paused
+from vandrel.record.attic import Attic
 from vandrel.record.journal import (
     AHEAD,
     BEGUN,
@@ -32,11 +34,12 @@ from vandrel.record.journal import (
 )
 from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
+from vandrel.steps.deletion_keeper import DeletionKeeper
 from vandrel.steps.name_guard import NameGuard, not_created
 from vandrel.steps.plan import Plan, RunResult
 from vandrel.steps.rename_tracking import Item, left_by, track_renames
 from vandrel.steps.state_check import StateCheck
-from vandrel.steps.step import Add, Password, Remove, Step, from_record, is_step_applied
+from vandrel.steps.step import Add, Password, Remove, Step, from_record, is_step_applied, with_secrets
 from vandrel.steps.step import Set as SetStep
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
@@ -91,6 +94,11 @@ class Runner:
     def journal(self) -> Journal:
         """The journal of the directory; made where there is none."""
         return self._open_journal()
+
+    @cached_property
+    def attic(self) -> Attic:
+        """The attic of the directory, beside its journal."""
+        return Attic(self.journal.path.with_name("attic.db"), self._directory.identity)
 
     def own_job(self, number: int) -> Job:
         """A job that was at work on this directory.
@@ -173,9 +181,10 @@ class Runner:
             raise
         guard = NameGuard(here, self._dialect)
         report.twice = guard.twice
+        maker = guard if plan.for_good else DeletionKeeper(here, guard, self.attic, journal.job(report.job), plan.steps)
         try:
             while turns.start < turns.stop:
-                self._batch(journal, report, turns, plan, guard)
+                self._batch(journal, report, turns, plan, maker)
                 progress(report.tried, report.planned)
                 if report.stopped:
                     _end(journal, report.job, BROKEN)
@@ -197,14 +206,14 @@ class Runner:
             raise VandrelError(Code.REFUSED, what, where=Location(job=number), remedy=remedy)
 
     def _batch(
-        self, journal: Journal, report: RunResult, turns: _BatchSizer, plan: Plan, guard: NameGuard
+        self, journal: Journal, report: RunResult, turns: _BatchSizer, plan: Plan, maker: NameGuard | DeletionKeeper
     ) -> None:  # fmt: skip
         whole, first = plan.is_atomic and len(plan.steps) <= BATCH, turns.start + 1
         batch = plan.steps[turns.start : turns.stop]
         most = None if plan.most_refused is None else plan.most_refused - len(report.refused)
         left = [_without(step, report.lost) for step in batch] if report.lost else batch
         begun = time.perf_counter()
-        made = iter(guard.execute([step for step in left if step is not None], atomic=whole, most_refused=most))
+        made = iter(maker.execute([step for step in left if step is not None], atomic=whole, most_refused=most))
         outcomes: list[VandrelError | None] = []
         for step, of in zip(left, batch, strict=True):
             try:
@@ -275,8 +284,12 @@ class Runner:
             journal.mark(number, first.number, [], first.number, is_known=False)
         guard = NameGuard(self._directory, self._dialect)
         report.twice = guard.twice
-        for item in track_renames(self._directory, items):
-            self._finish(journal, report, job, item, password, guard)
+        tracked = list(track_renames(self._directory, items))
+        keeper = DeletionKeeper(
+            self._directory, guard, self.attic, job, [item.step for item in tracked], reads_again=True
+        )  # fmt: skip
+        for item in tracked:
+            self._finish(journal, report, job, item, password, keeper)
         journal.end(number, PART if report.is_in_part else DONE)
         report.seconds = time.perf_counter() - started
         return report
@@ -332,7 +345,7 @@ class Runner:
         self._open_journal().end(number, PART)
 
     def _finish(
-        self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords, guard: NameGuard
+        self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords, keeper: DeletionKeeper
     ) -> None:  # fmt: skip
         known, step, dn, error = item.record, item.step, str(item.dn), None
         if known.state == MADE:
@@ -350,8 +363,11 @@ class Runner:
             return
         if step is not None:
             step = _without(step, report.lost)
+        is_withheld = bool(known.record.get("redacted"))
+        if isinstance(step, Add) and step.restores and (kept := self.attic.item(step.restores)) is not None:
+            step, is_withheld = with_secrets(step, self._dialect.addable(kept.entry)[0]), False
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
-        if known.record.get("redacted") and not (isinstance(step, Add) and is_step_applied(step, self._directory)):
+        if is_withheld and not (isinstance(step, Add) and is_step_applied(step, self._directory)):
             error = VandrelError(
                 Code.DONE_IN_PART,
                 "it may not have been made, and what is secret in it is in no record",
@@ -371,9 +387,10 @@ class Runner:
         elif known.state == BEGUN and isinstance(step, Add) and self._was_made(step, job):
             report.changed_since.append(step.dn)
         elif known.state == AHEAD or not is_step_applied(step, self._directory):
-            error = guard.execute([step], atomic=True)[0]
+            error = keeper.execute([step], atomic=True)[0]
         if error is None:
             report.made += 1
+            keeper.settle([step] if step is not None else [], [error])
         else:
             report.refused.append((dn, error))
             if step is None:

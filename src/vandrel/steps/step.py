@@ -27,14 +27,19 @@ _SECRETS = frozenset({"userPassword", "pwdHistory", "unicodePwd"})
 
 
 class Add(Struct, frozen=True):
-    """A new object."""
+    """A new object; or one that comes back, from the place with the number ``restores`` in the attic.
+
+    ``was`` is the identifier that it had before (`vandrel.directory.operations.AddEntry`).
+    """
 
     dn: DN
     attributes: dict[str, list[Value]]
+    was: str = ""
+    restores: int = 0
 
     def operation(self) -> Operation:
         """The addition of the entry."""
-        return AddEntry(self.dn, self.attributes)
+        return AddEntry(self.dn, self.attributes, self.was)
 
     def reverse(self) -> Step | None:
         """Its removal."""
@@ -43,7 +48,8 @@ class Add(Struct, frozen=True):
     def record(self) -> Record:
         """What the journal keeps of it."""
         record = {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
-        return record | _redacted(self.attributes)
+        back = {"was": self.was, "restores": self.restores} if self.was or self.restores else {}
+        return record | back | _redacted(self.attributes)
 
 
 class Set(Struct, frozen=True):
@@ -141,6 +147,12 @@ class Password(Struct, frozen=True):
 Step = Add | Set | Rename | Remove | Password
 
 
+def with_secrets(step: Add, attributes: dict[str, list[Value]]) -> Add:
+    """An addition with what its record withholds, from the attributes that the object had."""
+    secret = {name: values for name, values in attributes.items() if name in _SECRETS}
+    return Add(step.dn, step.attributes | secret, step.was, step.restores)
+
+
 def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
     return {name: values for name, values in attributes.items() if name not in _SECRETS}
 
@@ -160,7 +172,7 @@ def from_record(record: Record) -> Step | None:
     dn = names.parse(record["dn"])
     match record["step"]:
         case "add":
-            return Add(dn, record["attributes"])
+            return Add(dn, record["attributes"], record.get("was", ""), record.get("restores", 0))
         case "set":
             return Set(
                 dn,

@@ -15,8 +15,8 @@ NAME = "delete"
 HELP = "delete accounts, groups, computers and units"
 DESCRIPTION = """\
 Delete objects, by name, by filter or from a list: what stands below them, which groups they leave, and who loses a
-manager is shown first, and asked once for all. What was there is in the journal: vandrel undo brings it back, with its
-memberships and reports, as a new object with the old name, and without its password."""
+manager is shown first, and asked once for all. Everything goes into the attic first: vandrel restore brings it back,
+with its memberships and reports, and with its password where the directory showed it."""
 EXAMPLES = """\
   vandrel delete alund
   vandrel delete /Ferries/Northquay/Stores --contents

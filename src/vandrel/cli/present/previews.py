@@ -37,7 +37,8 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
         _samples(out, by_action[Action.CREATE])
         _changed(out, by_action[Action.CHANGE], 2 * _SAMPLES, "to be changed")
     else:
-        _created(session, by_action[Action.CREATE])
+        _created(session, by_action[Action.CREATE], "New")
+        _created(session, by_action[Action.RESTORE], "Back")
         _changed(out, by_action[Action.CHANGE], _IN_FULL, "objects")
         _deleted(out, by_action[Action.DELETE])
     for table in proposal.tables:
@@ -50,9 +51,9 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
 # --- new objects
 
 
-def _created(session: Session, changes: Sequence[ObjectChange]) -> None:
+def _created(session: Session, changes: Sequence[ObjectChange], word: str) -> None:
     if len(changes) > _IN_FULL:
-        session.terminal.heading(f"New: {_figures(changes)}")
+        session.terminal.heading(f"{word}: {_figures(changes)}")
         _listed(session.terminal, changes[:_LISTED])
         if len(changes) > _LISTED:
             session.terminal.line(f"  and {len(changes) - _LISTED} more")
@@ -61,7 +62,7 @@ def _created(session: Session, changes: Sequence[ObjectChange]) -> None:
     order = ["place", *session.context.fields]
     for change in changes:
         what = f"{change.kind} account" if change.object_type == "account" else change.object_type or "object"
-        session.terminal.heading(f"New {what}: {change.label}")
+        session.terminal.heading(f"{word}: {what} {change.label}" if word != "New" else f"New {what}: {change.label}")
         fields = sorted(change.fields, key=lambda f: order.index(f.field) if f.field in order else len(order))
         rows: list[tuple[str, str, str]] = []
         for field in fields:

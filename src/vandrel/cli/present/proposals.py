@@ -242,7 +242,7 @@ class _Run:
         from vandrel.cli.present.reports import show_object
         from vandrel.jobs.inspect.read_back import read_back
 
-        created = [c for c in self._proposal.changes if c.action is Action.CREATE]
+        created = [c for c in self._proposal.changes if c.action in (Action.CREATE, Action.RESTORE)]
         changed = [c for c in self._proposal.changes if c.action is Action.CHANGE]
         shown: list[ObjectChange] = [*created[:_LISTED_SENTENCES], *(changed if len(changed) <= _READ_BACK else ())]
         for number, detail in enumerate(read_back(self._session.context, shown)):

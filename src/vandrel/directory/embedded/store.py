@@ -16,7 +16,7 @@ from vandrel.directory.embedded.row_codec import Index, indexed_attributes, read
 from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter, matches
-from vandrel.directory.operations import Operation
+from vandrel.directory.operations import TAKEN_BACK, Operation
 from vandrel.directory.port import Capabilities, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import Code, DirectoryError, Location, not_made_with_the_rest
@@ -106,7 +106,9 @@ class EmbeddedDirectory:
     @property
     def capabilities(self) -> Capabilities:
         """What an embedded directory does by itself."""
-        return Capabilities(_kind_of(self._schema), mends_references=True, disables=True, embedded=True)
+        return Capabilities(
+            _kind_of(self._schema), mends_references=True, disables=True, embedded=True, taken_back=TAKEN_BACK
+        )
 
     @property
     def schema(self) -> Schema:

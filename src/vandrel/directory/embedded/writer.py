@@ -16,7 +16,16 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing
 from vandrel.directory.embedded.row_codec import Data, Index, decode, encode
 from vandrel.directory.entry import Value
-from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
+from vandrel.directory.operations import (
+    TAKEN_BACK,
+    AddEntry,
+    Change,
+    DeleteEntry,
+    ModifyEntry,
+    Operation,
+    RenameEntry,
+    SetPassword,
+)
 from vandrel.directory.schema import Schema, shorten
 from vandrel.directory.schema.matching import Key
 from vandrel.errors import Code, DirectoryError, Location
@@ -187,10 +196,11 @@ class Writer:
             if self._schema.key(name, value) not in present:
                 data.setdefault(name, []).insert(0, value)
         for name in data:
-            self._refuse_read_only(name, operation.dn)
+            if not (operation.was and name in TAKEN_BACK):
+                self._refuse_read_only(name, operation.dn)
         self._check(operation.dn, data)
         references = {name: [names.parse(str(v)) for v in data.pop(name)] for name in self._schema.references_in(data)}
-        data["entryUUID"] = [str(uuid.uuid4())]
+        data["entryUUID"] = [operation.was or str(uuid.uuid4())]
         data["createTimestamp"] = data["modifyTimestamp"] = [now]
         return data, references
 

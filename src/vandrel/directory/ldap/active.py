@@ -113,6 +113,42 @@ class ActiveServer:
             part = (ldap.MOD_REPLACE, _DESCRIPTOR, [guarded])
             connection.modify_ext_s(superior, [part], serverctrls=[_LIST_ALONE])
 
+    def add_again(self, connection: Any, dn: str, attributes: list[tuple[str, list[bytes]]], was: str) -> None:
+        """[MS-ADTS] 3.1.1.5.3.7: a tombstone is reanimated, so that GUID and SID survive; the rest is filled in."""
+        if not self._is_there(connection, dn, was):
+            if (tombstone := self._tombstone(connection, was)) is None:
+                connection.add_s(dn, attributes)
+                return
+            parts = [(ldap.MOD_DELETE, "isDeleted", None), (ldap.MOD_REPLACE, "distinguishedName", [dn.encode()])]
+            connection.modify_ext_s(tombstone, parts, serverctrls=[SHOW_DELETED])
+        results = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["*"])
+        now = {name.lower(): values for name, values in results[0][1].items()}
+        naming = dn.partition("=")[0].lower()
+        rest = [
+            (ldap.MOD_REPLACE, name, values) for name, values in attributes
+            if name.lower() not in (naming, "objectclass") and sorted(now.get(name.lower(), [])) != sorted(values)
+        ]  # fmt: skip
+        if rest:
+            connection.modify_s(dn, rest)
+
+    @staticmethod
+    def _is_there(connection: Any, dn: str, identifier: str) -> bool:
+        try:
+            results = connection.search_s(dn, ldap.SCOPE_BASE, "(objectClass=*)", ["objectGUID"])
+        except ldap.NO_SUCH_OBJECT:
+            return False
+        octets = next((values for name, values in results[0][1].items() if name == "objectGUID"), [b""])[0]
+        return octets == UUID(identifier).bytes_le
+
+    @staticmethod
+    def _tombstone(connection: Any, identifier: str) -> str | None:
+        octets = "".join(f"\\{octet:02x}" for octet in UUID(identifier).bytes_le)
+        where = f"(&(isDeleted=TRUE)(objectGUID={octets}))"
+        root = connection.search_s("", ldap.SCOPE_BASE, "(objectClass=*)", ["defaultNamingContext"])
+        base = root[0][1]["defaultNamingContext"][0].decode()
+        found = connection.search_ext_s(base, ldap.SCOPE_SUBTREE, where, ["1.1"], serverctrls=[SHOW_DELETED])
+        return next((dn for dn, _ in found if dn), None)
+
     def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
         """[MS-ADTS] 3.1.1.3.1.5.1: between quotation marks, in UTF-16; the change is demanded by a time of 0."""
         if operation.secret is None:

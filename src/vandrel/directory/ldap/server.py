@@ -39,6 +39,9 @@ class Server(Protocol):
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
         """What to modify so that virtual attributes change, and the controls to send along."""
 
+    def add_again(self, connection: Any, dn: str, attributes: list[tuple[str, list[bytes]]], was: str) -> None:
+        """Add an entry as the deleted object with this identifier, where the server can; else as a new one."""
+
     def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
         """Set a password. `so_far` outlives a lost connection: what was found and done is noted in it.
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import ldap
+from ldap.controls import RequestControl
 
 from vandrel.directory.dn import DN
 from vandrel.directory.ldap.error_mapping import in_words
@@ -14,6 +15,8 @@ from vandrel.directory.ldap.server import Octets
 from vandrel.directory.operations import Change, SetPassword
 from vandrel.errors import NOWHERE, Code, DirectoryError, Location
 
+#: draft-zeilenga-ldap-relax-03: what only the server sets may be set, by those who manage it.
+_RELAX = RequestControl("1.3.6.1.4.1.4203.666.5.12", True)
 #: draft-behera-ldap-password-policy-10, section 5.3.3: locked until somebody lifts it.
 DISABLED = b"000001010000Z"
 
@@ -55,6 +58,15 @@ class StandardServer:
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
         """Nothing is kept inside of other attributes."""
         return [], []
+
+    def add_again(self, connection: Any, dn: str, attributes: list[tuple[str, list[bytes]]], was: str) -> None:
+        """With its old ``entryUUID``, where the server lets this identity set one."""
+        try:
+            connection.add_ext_s(dn, [*attributes, ("entryUUID", [was.encode()])], serverctrls=[_RELAX])
+        except (*NO_ANSWER, ldap.ALREADY_EXISTS, ldap.NO_SUCH_OBJECT):
+            raise
+        except ldap.LDAPError:
+            connection.add_s(dn, attributes)
 
     def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
         """Set a password by RFC 3062, with the marks of the password policy."""

@@ -107,7 +107,8 @@ class Writer:
         """Whether one request makes it, and it can be sent while others are on their way."""
         match operation:
             case AddEntry():
-                return self._is_inside(operation) and self._virtual.isdisjoint(operation.attributes)
+                inside = self._is_inside(operation) and self._virtual.isdisjoint(operation.attributes)
+                return inside and not operation.was
             case ModifyEntry():
                 return (
                     bool(operation.changes)
@@ -256,7 +257,10 @@ class Writer:
         connection, dn = self._link.connection, str(operation.dn)
         match operation:
             case AddEntry():
-                connection.add_s(dn, self._attributes(operation))
+                if operation.was:
+                    self._server.add_again(connection, dn, self._attributes(operation), operation.was)
+                else:
+                    connection.add_s(dn, self._attributes(operation))
                 inside = {name: tuple(v) for name, v in operation.attributes.items() if name in self._virtual}
                 if inside:
                     self._modify(ModifyEntry(operation.dn, tuple(Change(n, added=v) for n, v in inside.items())))

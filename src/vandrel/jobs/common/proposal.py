@@ -20,9 +20,10 @@ from vandrel.steps.step import Step
 
 
 class Action(Enum):
-    """What happens to an object."""
+    """What happens to an object; one that was deleted and comes back is restored."""
 
     CREATE = "create"
+    RESTORE = "restore"
     CHANGE = "change"
     DELETE = "delete"
 
@@ -59,7 +60,7 @@ class ObjectChange(Struct, frozen=True):
     """What happens to one object.
 
     Attributes:
-        action: creation, change or deletion.
+        action: creation, restoration, change or deletion.
         object_type: account, group, unit, computer; empty for anything else.
         dn: its name now, or the one that it is to get.
         label: what people call it.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from msgspec import Struct, structs
@@ -12,10 +12,13 @@ from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
+from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.proposal import Proposal, fixed
 from vandrel.jobs.common.report import Report
 from vandrel.jobs.common.step_changes import changes_of_steps
+from vandrel.jobs.lifecycle.attic import kept_by_server
 from vandrel.objects.context import Context
+from vandrel.record.attic import Item
 from vandrel.record.journal import BEGUN, BROKEN, Job, JournalStep
 from vandrel.steps.references import with_references
 from vandrel.steps.runner import Runner
@@ -78,7 +81,10 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
             "undo", summary=[f"Nothing of job {job.number} was made. It will not be finished any more."],
             abandons=job.number,
         )  # fmt: skip
-    undoing = undo(context, made, datetime.fromisoformat(job.seen), request.step, was_killed=not job.ended)
+    undoing = undo(
+        context, made, datetime.fromisoformat(job.seen), request.step, was_killed=not job.ended,
+        kept={item.entry.dn.key: item for item in runner.attic.items(job=job.number)},
+    )  # fmt: skip
     whole = not request.step
     return Proposal(
         "undo", title_of(job, request.step), f"Take back job {job.number}?", fixed(undoing.steps),
@@ -94,6 +100,7 @@ def undo(
     only: int = 0,
     *,
     was_killed: bool = False,
+    kept: Mapping[str, Item] = {},
 ) -> UndoPlan:
     """Work out how the steps of a job are taken back, the last first.
 
@@ -104,6 +111,7 @@ def undo(
             it was changed after that.
         only: the number of the one step to take back; 0 for all.
         was_killed: whether the last batch may have been made without a sign of it.
+        kept: what the attic has of the objects that the job deleted, by the keys of their names.
 
     Raises:
         VandrelError: ``not-found`` where the job made no such step.
@@ -119,7 +127,7 @@ def undo(
     chosen = [each for each in chosen if not (_is_password(each[0]) and _without_owner(context, each[0], created))]
     renames = [step for item, _ in chosen if isinstance(step := from_record(item.record), Rename)]
     for item, stands in reversed(chosen):
-        _one(context, undoing, item, stands, renames)
+        _one(context, undoing, item, stands, renames, kept)
     undoing.findings = _few(undoing.findings)
     undoing.steps = [step for step in undoing.steps if not _changed_since(context, undoing, step, ended, was_killed)]
     undoing.steps = _additions_first(context, with_references(context.directory, context.dialect, undoing.steps))
@@ -173,8 +181,9 @@ def _few(findings: Sequence[Finding]) -> list[Finding]:
 
 
 def _one(
-    context: Context, undoing: UndoPlan, item: JournalStep, stands: bool | None, renames: Sequence[Rename]
-) -> None:
+    context: Context, undoing: UndoPlan, item: JournalStep, stands: bool | None, renames: Sequence[Rename],
+    kept: Mapping[str, Item],
+) -> None:  # fmt: skip
     where = Location(dn=str(item.record.get("new") or item.record["dn"]))
     step = from_record(item.record)
     if isinstance(step, Set) and _only_mends(context, step, renames):
@@ -192,14 +201,24 @@ def _one(
         )
         return
     if isinstance(back, Add):
-        attributes, lacking = context.dialect.addable(Entry(back.dn, back.attributes))
-        back = Add(back.dn, attributes)
+        back, lacking = _back_again(context, back, kept.get(back.dn.key))
         if lacking:
             undoing.findings.append(Finding(Code.REFUSED, lacking, where, severity=NOTE))
     elif isinstance(back, Remove):
         entry = context.directory.get(back.dn)
         back = Remove(back.dn, entry.attributes if entry else back.attributes)
     undoing.steps.append(back)
+
+
+def _back_again(context: Context, back: Add, item: Item | None) -> tuple[Add, str]:
+    """The addition of what was deleted, from the attic where it is there; and, in words, what does not come back."""
+    if item is None:
+        attributes, lacking = context.dialect.addable(Entry(back.dn, back.attributes))
+        is_account = context.object_type(Entry(back.dn, back.attributes)) == ACCOUNT
+        without = "it comes back without its password: the attic has it no more" if is_account else ""
+        return Add(back.dn, attributes), lacking or without
+    attributes, lacking = context.dialect.addable(item.entry, is_same=item.identifier in kept_by_server(context))
+    return Add(back.dn, attributes, item.identifier, item.number), lacking
 
 
 def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime, was_killed: bool) -> bool:

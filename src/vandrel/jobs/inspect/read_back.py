@@ -14,6 +14,8 @@ from vandrel.objects.view import ObjectView
 
 #: Lists of no more values than this are shown whole.
 _WHOLE = 2
+#: What happened to objects that were not there before.
+_NEW = (Action.CREATE, Action.RESTORE)
 
 
 def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
@@ -24,9 +26,9 @@ def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[Obj
         if entry is None:
             continue
         view = ObjectView(context, entry)
-        if change.action is Action.CREATE and view.object_type == ACCOUNT:
+        if change.action in _NEW and view.object_type == ACCOUNT:
             yield ObjectDetail("", sentence=logon_state(context, entry, context.charter.today()).sentence)
-        elif change.action is Action.CREATE:
+        elif change.action in _NEW:
             yield describe(view)
         elif (rows := list(_now(view, change))) or any(field.field == "password" for field in change.fields):
             yield _changed(view, rows)

@@ -1,0 +1,48 @@
+"""``vandrel restore``: deleted objects come back, with who pointed at them and their passwords."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete, options
+from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.proposal import Proposal
+
+NAME = "restore"
+HELP = "bring back what was deleted"
+DESCRIPTION = """\
+Bring objects back from the attic, by name or by job: with every attribute, the groups that they were in, the people
+whose manager they were, and the old password where it is kept. Units that were deleted as well come back first. Where a
+name was taken meanwhile, the charter's next is given. What does not come back is listed, with the reason."""
+EXAMPLES = """\
+  vandrel restore alund
+  vandrel restore --job 12                            all that one job deleted
+  vandrel restore /Ferries/Northquay/Stores --contents
+  vandrel restore alund --to /Shore/Office title="Purser"
+  vandrel restore alund password=generate --hand-out anna.csv
+"""
+WRITES = True
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
+    options.add_attic_selection(parser)
+    parser.add_argument("--contents", action="store_true", help="what was deleted with a unit and below it, too")
+    place = parser.add_argument("--to", metavar="PLACE", default="", help="put it there, and not where it was")
+    complete.attach(place, complete.places)
+    options.add_hand_out(parser)
+
+
+def run(session: Session) -> Proposal:
+    """Hand the request on."""
+    from vandrel.jobs.lifecycle.restore import RestoreRequest, restore
+
+    args = session.args
+    plain, given = options.split(session, args.names)
+    source = next((a.values[0] for a in given if a.field == "password" and a.values), "")
+    others = [assignment for assignment in given if assignment.field != "password"]
+    selection = options.attic_selection(session, plain)
+    return restore(session.context, session.attic, RestoreRequest(selection, args.contents, args.to, others, source))

@@ -1,0 +1,365 @@
+"""Bringing back what was deleted: the objects, who points at them, their passwords where they are kept."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import partial
+
+from msgspec import Struct
+
+from vandrel.charter.passwords import check
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.operations import Change
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
+from vandrel.fields import ACCOUNT
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.proposal import (
+    Action,
+    Credential,
+    FieldChange,
+    ObjectChange,
+    Passwords,
+    Proposal,
+    Work,
+    listed_names,
+    unique,
+)  # fmt: skip
+from vandrel.jobs.common.report import count
+from vandrel.jobs.lifecycle.attic import AtticSelection, chosen_items, kept_by_server
+from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import entry_values
+from vandrel.record.attic import Attic, Item
+from vandrel.steps.step import Add, Password, Set, Step
+
+#: Names that must be unique, each after those that it may be built from.
+_UNIQUE_NAMES = ("login", "principal", "mail")
+
+
+class RestoreRequest(Struct, frozen=True):
+    """What to bring back.
+
+    Attributes:
+        selection: the objects.
+        contents: whether what was deleted with a unit and stood below it comes back as well.
+        to: the place that holds them then; empty for the old one.
+        assignments: fields with other values than before; only for one object.
+        password: where new passwords come from, as `Credential.source`; empty: the old one, where it is kept.
+
+    """
+
+    selection: AtticSelection
+    contents: bool = False
+    to: str = ""
+    assignments: Sequence[Assignment] = ()
+    password: str = ""
+
+
+class Restored(Struct):
+    """One object on its way back.
+
+    Attributes:
+        item: what the attic has of it.
+        entry: what it will be.
+        pointing: references to objects that come back as well, by attribute: they follow once all are there.
+        renamed: why a name differs from the old one, by field.
+        is_same: whether the directory brings back the object itself, with its identity.
+        groups: what it comes back into.
+        reports: who gets it back as a manager.
+
+    """
+
+    item: Item
+    entry: Entry
+    pointing: dict[str, list[DN]] = {}
+    renamed: dict[str, str] = {}
+    is_same: bool = False
+    groups: list[str] = []
+    reports: list[str] = []
+
+
+def restore(context: Context, attic: Attic, request: RestoreRequest) -> Proposal:
+    """Propose to bring deleted objects back, parents first, with who points at them.
+
+    Raises:
+        VandrelError: ``usage`` where nothing is chosen, or new values are given for several; ``not-found``,
+            ``ambiguous``.
+
+    """
+    items = chosen_items(context, attic, request.selection)
+    if request.selection == AtticSelection():
+        raise VandrelError(Code.USAGE, "whom or what?", remedy="vandrel attic lists what can be restored")
+    if not items:
+        raise VandrelError(Code.NOT_FOUND, "nothing in the attic fits", remedy="vandrel attic lists what is there")
+    if request.assignments and len(items) > 1:
+        raise VandrelError(Code.USAGE, "new values can be given to one object at a time", remedy="name one")
+    restorer = Restorer(context, attic)
+    restorer.take(items, contents=request.contents, to=request.to, assignments=request.assignments)
+    credentials = list(restorer.credentials(request.password)) if request.password else []
+    changes = [_change(context, each, request.password) for each in restorer.restored]
+
+    def work(passwords: Passwords) -> Work:
+        steps = restorer.steps()
+        for credential in credentials:
+            secret = passwords.secrets[credential.dn]
+            steps.append(Password(credential.dn, secret, must_change=True, kept=passwords.hand_out))
+        steps += restorer.enabling({credential.dn for credential in credentials})
+        return Work(steps)
+
+    return Proposal(
+        "restore", f"restore {listed_names([each.entry.dn.name for each in restorer.restored])}",
+        f"Bring back {count(len(restorer.restored), 'object')}?", work, changes=changes,
+        findings=unique([*restorer.findings, *attic.damaged]), credentials=credentials, is_atomic=False,
+        afterwards="To delete what came back: vandrel undo {job}",
+    )  # fmt: skip
+
+
+class Restorer:
+    """Works out how objects come back."""
+
+    def __init__(self, context: Context, attic: Attic) -> None:
+        self._context = context
+        self._attic = attic
+        self._allocator = NameAllocator(context)
+        self._schema = context.directory.schema
+        self._kept_by_server = kept_by_server(context)
+        self._pointing: dict[DN, dict[str, list[DN]]] = {}
+        self.restored: list[Restored] = []
+        self.findings: list[Finding] = []
+
+    def take(
+        self, items: Sequence[Item], *, contents: bool = False, to: str = "", assignments: Sequence[Assignment] = ()
+    ) -> None:  # fmt: skip
+        """Work out these objects, and the superiors that they need."""
+        chosen = {item.entry.dn.key: item for item in items}
+        if contents:
+            for item in items:
+                below = (other for other in self._attic.items(job=item.job) if other.entry.dn.is_below(item.entry.dn))
+                chosen |= {other.entry.dn.key: other for other in below}
+        if not to:
+            self._add_superiors(chosen)
+        ordered = sorted(chosen.values(), key=lambda item: (len(item.entry.dn), item.entry.dn.key))
+        place = places.to_dn(places.parse(to), self._context.charter.base) if to else None
+        new_names: dict[str, DN] = {}
+        for item in ordered:
+            self.restored.append(self._back(item, self._new_dn(item, chosen, place, new_names), assignments))
+            new_names[item.entry.dn.key] = self.restored[-1].entry.dn
+        self._settle_references(new_names)
+
+    # --- one object
+
+    def _new_dn(self, item: Item, chosen: Mapping[str, Item], place: DN | None, new_names: Mapping[str, DN]) -> DN:
+        dn = item.entry.dn
+        if dn.parent.key in new_names:
+            return DN((dn.rdns[0], *new_names[dn.parent.key].rdns))
+        return dn if place is None or dn.parent.key in chosen else DN((dn.rdns[0], *place.rdns))
+
+    def _back(self, item: Item, dn: DN, assignments: Sequence[Assignment]) -> Restored:
+        context = self._context
+        is_same = item.identifier in self._kept_by_server
+        entry = Entry(dn, {name: list(values) for name, values in item.entry.attributes.items()})
+        for assignment in assignments:
+            if assignment.field == "name":
+                self._rename(entry, assignment.values[0] if assignment.values else "")
+            else:
+                context.dialect.write(entry, assignment.field, assignment.values)
+        renamed = {a.field: "typed" for a in assignments}
+        renamed |= self._free_names(entry, {a.field for a in assignments})
+        attributes, lacking = context.dialect.addable(entry, is_same=is_same)
+        if lacking:
+            self.findings.append(Finding(Code.REFUSED, lacking, Location(dn=str(entry.dn)), severity=NOTE))
+        return Restored(item, Entry(entry.dn, attributes), {}, renamed, is_same, [], [])
+
+    def _rename(self, entry: Entry, name: str) -> None:
+        """Give an entry another naming value, in its name and among its attributes."""
+        old, kind = entry.dn, entry.dn.naming_attribute
+        attribute = self._schema.attribute_name(kind) or kind
+        values = [value for value in entry.values_of(attribute) if value != old.name]
+        entry.attributes[attribute] = [name, *values]
+        entry.dn = old.parent.child(kind, name)
+
+    def _free_names(self, entry: Entry, typed: set[str]) -> dict[str, str]:
+        """Give an account the charter's next names where its own were taken meanwhile; why, by field."""
+        context, why = self._context, {}
+        kind = context.one(entry, "kind")
+        has_rules = context.object_type(entry) == ACCOUNT and kind in context.charter.document.kinds
+        for target in (*_UNIQUE_NAMES, "name"):
+            value = entry.dn.name if target == "name" else context.one(entry, target)
+            taken = self._taken(target, value, entry) if value else ""
+            if taken and target not in typed and has_rules:
+                chosen = context.charter.naming(target, kind).choose(
+                    entry_values(context, entry), partial(self._taken, target, entry=entry)
+                )
+                if target == "name":
+                    self._rename(entry, chosen.chosen.value)
+                else:
+                    context.dialect.write(entry, target, [chosen.chosen.value])
+                why[target] = f"{value} is {taken}"
+            value = entry.dn.name if target == "name" else context.one(entry, target)
+            if value and target != "name":
+                self._allocator.reserve(target, value, entry.dn)
+        return why
+
+    def _taken(self, target: str, value: str, entry: Entry) -> str:
+        if target == "name":
+            return self._allocator.why_sibling(entry.dn.parent.child(entry.dn.naming_attribute, value))
+        return self._allocator.why_taken(target, value, entry.dn)
+
+    # --- above, and whoever points where
+
+    def _add_superiors(self, chosen: dict[str, Item]) -> None:
+        """The units that are gone as well come back first."""
+        wanted = {item.entry.dn.parent for item in chosen.values()}
+        while wanted:
+            there = self._context.directory.existing(wanted)
+            lacking = [dn for dn in wanted if dn not in there and dn.key not in chosen]
+            wanted = set()
+            for dn in lacking:
+                item = next(self._attic.items(key=dn.key), None)
+                if item is not None:
+                    chosen[dn.key] = item
+                    wanted.add(dn.parent)
+
+    def _settle_references(self, new_names: Mapping[str, DN]) -> None:
+        """Who points at what comes back, and where that points."""
+        targets = {
+            target.key: target for each in self.restored for name in self._schema.references_in(each.entry.attributes)
+            for target in map(_parsed, each.entry.attributes[name]) if target is not None
+        }  # fmt: skip
+        there = {dn.key for dn in self._context.directory.existing(list(targets.values()))}
+        for each in self.restored:
+            for name in list(self._schema.references_in(each.entry.attributes)):
+                self._sort_out(each, name, new_names, there)
+        holders: dict[str, Entry | None] = {}
+        for each in self.restored:
+            for holder, attribute in each.item.pointed_at:
+                if holder.key in new_names:
+                    continue  # it comes back too, with what it points at
+                if holder.key not in holders:
+                    holders[holder.key] = self._context.directory.get(holder)
+                self._point_again(each, holder, holders[holder.key], attribute)
+
+    def _sort_out(self, each: Restored, name: str, new_names: Mapping[str, DN], there: set[str]) -> None:
+        """Of one attribute: what is there stays, what comes back as well follows later, the rest is told."""
+        stay: list[Value] = []
+        for value in each.entry.attributes[name]:
+            target = _parsed(value)
+            if target is None or target.key in there:
+                stay.append(value)
+            elif target.key in new_names:
+                each.pointing = {**each.pointing, name: [*each.pointing.get(name, []), new_names[target.key]]}
+            else:
+                self._tell(each.entry.dn, f"{name}: {target.name} is not there any more")
+        bare = Entry(each.entry.dn, each.entry.attributes | {name: stay})
+        if not stay:
+            del bare.attributes[name]
+            if name == "member":  # where the schema demands a member, the dialect knows whom to put in
+                changes = self._context.dialect.member_change(each.entry, [], _targets(each.entry.values_of(name)))
+                stay = [value for change in changes for value in change.added]
+                bare.attributes |= {name: stay} if stay else {}
+        each.entry = bare
+
+    def _point_again(self, each: Restored, holder: DN, entry: Entry | None, attribute: str) -> None:
+        if entry is None:
+            self._tell(each.entry.dn, f"{attribute} of {holder.name}, which is not there any more")
+            return
+        known = self._schema.attribute(attribute)
+        if known is not None and known.single and entry.values_of(attribute):
+            self._tell(each.entry.dn, f"{attribute} of {holder.name}, who has another one by now")
+            return
+        self._pointing.setdefault(holder, {}).setdefault(attribute, []).append(each.entry.dn)
+        (each.groups if attribute == "member" else each.reports).append(self._context.label(entry))
+
+    def _tell(self, dn: DN, what: str) -> None:
+        self.findings.append(
+            Finding(Code.DANGLING, f"does not come back: {what}", Location(dn=str(dn)), severity=NOTE)
+        )  # fmt: skip
+
+    # --- steps
+
+    def steps(self) -> list[Step]:
+        """The steps: objects, superiors first; then who points where."""
+        steps: list[Step] = [
+            Add(each.entry.dn, each.entry.attributes, each.item.identifier, each.item.number) for each in self.restored
+        ]
+        for each in self.restored:
+            if each.pointing:
+                steps.append(Set(each.entry.dn, tuple(self._joining(each.entry, each.pointing))))
+        for holder, pointing in self._pointing.items():
+            entry = self._context.directory.get(holder)
+            if entry is not None and (changes := tuple(self._joining(entry, pointing))):
+                steps.append(Set(holder, changes))
+        return steps
+
+    def _joining(self, holder: Entry, pointing: Mapping[str, Sequence[DN]]) -> Iterator[Change]:
+        for attribute, targets in pointing.items():
+            if attribute == "member":
+                yield from self._context.dialect.member_change(holder, targets, [])
+            else:
+                yield Change(attribute, (), tuple(map(str, targets)))
+
+    def credentials(self, source: str) -> Iterator[Credential]:
+        """A new password for each account."""
+        context = self._context
+        for each in self.restored:
+            if context.object_type(each.item.entry) != ACCOUNT:
+                continue
+            value, rules = partial(context.one, each.entry), context.rules_for(each.item.entry)
+            find = partial(
+                check, rules=rules, login=value("login"), full=value("full"),
+                words=[context.charter.document.organization],
+            )  # fmt: skip
+            yield Credential(each.entry.dn, rules, source, value, find)
+
+    def enabling(self, dns: set[DN]) -> list[Step]:
+        """Where a server takes accounts back disabled: those with a new password are enabled as they were before."""
+        steps: list[Step] = []
+        for each in self.restored:
+            was_enabled = self._context.dialect.read(each.item.entry, "enabled") != ["no"]
+            if each.entry.dn in dns and was_enabled:
+                changes = tuple(self._context.dialect.changes(each.entry, "enabled", ["yes"]))
+                steps += [Set(each.entry.dn, changes)] if changes else []
+        return steps
+
+
+def _change(context: Context, each: Restored, password: str) -> ObjectChange:
+    """What comes back of one object, for people."""
+    entry, old = Entry(each.entry.dn, each.item.entry.attributes | each.entry.attributes), each.item.entry
+    old_place = context.place(old.dn.parent)
+    moved = "" if entry.dn.parent == old.dn.parent else f"was in {old_place}"
+    fields = [FieldChange("place", after=(context.place(entry.dn.parent),), rule=moved)]
+    for name in (*_UNIQUE_NAMES, *(name for name in each.renamed if name not in (*_UNIQUE_NAMES, "name"))):
+        if value := context.dialect.read(entry, name):
+            fields.append(FieldChange(name, after=tuple(value), rule=each.renamed.get(name, "")))
+    if each.renamed.get("name"):
+        fields.append(FieldChange("name", after=(entry.dn.name,), rule=each.renamed["name"]))
+    if members := [target.name for target in (*_targets(entry.values_of("member")), *each.pointing.get("member", ()))]:
+        fields.append(FieldChange("members", after=tuple(members), rule="as before"))
+    if each.groups:
+        fields.append(FieldChange("groups", after=tuple(each.groups), rule="as before"))
+    if each.reports:
+        fields.append(FieldChange("reports", after=tuple(each.reports), rule="as before"))
+    if context.object_type(old) == ACCOUNT:
+        kept = bool(old.values_of("userPassword"))
+        said = ("new", "to be changed at the next logon") if password else ("the old one", "kept in the attic")
+        said = said if password or kept else ("none", "the directory does not show it: add password=generate")
+        fields.append(FieldChange("password", after=said[:1], rule=said[1]))
+    label = context.label(entry)
+    kind = context.one(old, "kind")
+    return ObjectChange(
+        Action.RESTORE, context.object_type(old), entry.dn, label, old_place, tuple(fields), kind
+    )  # fmt: skip
+
+
+def _parsed(value: Value) -> DN | None:
+    try:
+        return names.parse(str(value)) if value else None
+    except VandrelError:
+        return None
+
+
+def _targets(values: Iterable[Value]) -> list[DN]:
+    return [target for target in map(_parsed, values) if target is not None]

@@ -1,0 +1,66 @@
+"""What is deleted goes through the attic, and what comes back leaves it: for every job, whatever asked for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.directory.port import Directory
+from vandrel.record.attic import Attic, Deleted
+from vandrel.record.journal import Job
+from vandrel.steps.name_guard import NameGuard, Outcome
+from vandrel.steps.references import references_taken
+from vandrel.steps.step import Add, Remove, Step
+
+
+class DeletionKeeper:
+    """Makes the steps of one job."""
+
+    def __init__(
+        self, directory: Directory, guard: NameGuard, attic: Attic, job: Job, steps: Iterable[Step | None],
+        *, reads_again: bool = False,
+    ) -> None:  # fmt: skip
+        """Prepare; with `reads_again`, the steps are those of records, which hold nothing that is secret."""
+        self._directory = directory
+        self._guard = guard
+        self._attic = attic
+        self._job = job
+        self._who = f"{job.who} as {job.bound_as}" if job.bound_as else job.who
+        self._reads_again = reads_again
+        self._pointed_at: dict[str, list[tuple[DN, str]]] = {}
+        known = [step for step in steps if step is not None]
+        gone = {step.dn.key for step in known if isinstance(step, Remove)}
+        for holder, attribute, target in references_taken(known, gone, directory.schema) if gone else ():
+            self._pointed_at.setdefault(target.key, []).append((holder, attribute))
+
+    def execute(self, steps: Sequence[Step], *, atomic: bool, most_refused: int | None = None) -> list[Outcome]:
+        """Make steps as `NameGuard.execute` does; objects that go are in the attic before.
+
+        Raises:
+            DirectoryError: what `Attic.put` raises; then nothing was made.
+
+        """
+        going = [step for step in steps if isinstance(step, Remove)]
+        if going:
+            self._attic.put(self._job.number, self._who, self._deleted(going))
+        outcomes = self._guard.execute(steps, atomic=atomic, most_refused=most_refused)
+        self.settle(steps, outcomes)
+        return outcomes
+
+    def settle(self, steps: Sequence[Step], outcomes: Sequence[Outcome]) -> None:
+        """Tell the attic what has gone, what has stayed, and what has come back."""
+        tried = list(zip(steps, outcomes, strict=False))
+        gone = [step.dn for step, outcome in tried if isinstance(step, Remove) and outcome is None]
+        stayed = [step.dn for step, outcome in tried if isinstance(step, Remove) and outcome is not None]
+        stayed += [step.dn for step in steps[len(outcomes) :] if isinstance(step, Remove)]
+        if gone or stayed:
+            self._attic.settle(self._job.number, gone, stayed)
+        back = [step.restores for step, outcome in tried if isinstance(step, Add) and step.restores and outcome is None]
+        if back:
+            self._attic.take_out(back, self._job.number)
+
+    def _deleted(self, going: Iterable[Remove]) -> Iterator[Deleted]:
+        for step in going:
+            entry = self._directory.get(step.dn) if self._reads_again else None
+            yield Deleted(entry or Entry(step.dn, step.attributes), self._pointed_at.get(step.dn.key, ()))
