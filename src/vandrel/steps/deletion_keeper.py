@@ -10,7 +10,7 @@ from vandrel.directory.port import Directory
 from vandrel.record.attic import Attic, Deleted
 from vandrel.record.journal import Job
 from vandrel.steps.name_guard import NameGuard, Outcome
-from vandrel.steps.references import references_taken
+from vandrel.steps.references import own_references, references_of, references_taken
 from vandrel.steps.step import Add, Remove, Step
 
 
@@ -30,9 +30,15 @@ class DeletionKeeper:
         self._reads_again = reads_again
         self._pointed_at: dict[str, list[tuple[DN, str]]] = {}
         known = [step for step in steps if step is not None]
-        gone = {step.dn.key for step in known if isinstance(step, Remove)}
+        removals = [step for step in known if isinstance(step, Remove)]
+        gone = {step.dn.key for step in removals}
         for holder, attribute, target in references_taken(known, gone, directory.schema) if gone else ():
             self._pointed_at.setdefault(target.key, []).append((holder, attribute))
+        own = set(own_references(directory)) if removals else set()
+        for step in removals:  # those that go together may come back one by one
+            for attribute, target in references_of(step.attributes, directory.schema):
+                if target.key in gone and attribute in own:
+                    self._pointed_at.setdefault(target.key, []).append((step.dn, attribute))
 
     def execute(self, steps: Sequence[Step], *, atomic: bool, most_refused: int | None = None) -> list[Outcome]:
         """Make steps as `NameGuard.execute` does; objects that go are in the attic before.

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from itertools import takewhile
 
 from vandrel.dialects.dialect import Dialect
@@ -13,6 +14,7 @@ from vandrel.directory.filter import Compare, Filter, Or, Present
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
 from vandrel.directory.schema import Schema
+from vandrel.errors import VandrelError
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
 #: Names looked for in one search, and how many are looked for by name at all.
@@ -30,6 +32,66 @@ def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step
     if not any(isinstance(step, Rename | Remove) for step in steps):
         return list(steps)
     return list(_ReferenceRepair(directory, dialect).steps(steps))
+
+
+def additions_apart(steps: Sequence[Step], dialect: Dialect, schema: Schema) -> Iterator[Step]:
+    """The steps, in which no addition points at an object that is added after it: that follows once all are there.
+
+    Some servers refuse a name of nobody, and objects that come back together may point at each other in a circle.
+    """
+    coming = {step.dn.key for step in steps if isinstance(step, Add)}
+    later: list[Step] = []
+    for step in steps:
+        if isinstance(step, Add):
+            ahead = [each for each in references_of(step.attributes, schema) if each[1].key in coming]
+            if ahead:
+                bare = without_references(Entry(step.dn, step.attributes), ahead, dialect)
+                later.append(Set(step.dn, tuple(pointing_again(bare, ahead, dialect))))
+                yield Add(step.dn, bare.attributes, step.was, step.restores)
+            else:
+                yield step
+            coming.discard(step.dn.key)
+        else:
+            yield step
+    yield from later
+
+
+def without_references(entry: Entry, references: Iterable[tuple[str, DN]], dialect: Dialect) -> Entry:
+    """An entry without these values; a group that has no member left gets what the dialect puts in its place."""
+    bare = Entry(entry.dn, dict(entry.attributes))
+    gone: dict[str, list[DN]] = {}
+    for attribute, target in references:
+        gone.setdefault(attribute, []).append(target)
+    for attribute, targets in gone.items():
+        keys = {target.key for target in targets}
+        stay = [value for value in entry.attributes[attribute] if _key(value) not in keys]
+        if not stay and attribute == "member":
+            stay = [value for change in dialect.member_change(entry, [], targets) for value in change.added]
+        bare.attributes[attribute] = stay
+        if not stay:
+            del bare.attributes[attribute]
+    return bare
+
+
+def pointing_again(entry: Entry, references: Iterable[tuple[str, DN]], dialect: Dialect) -> Iterator[Change]:
+    """The changes by which an entry points at these objects: by which attribute, and the name of each."""
+    targets: dict[str, list[DN]] = {}
+    for attribute, target in references:
+        targets.setdefault(attribute, []).append(target)
+    for attribute, dns in targets.items():
+        if attribute == "member":
+            yield from dialect.member_change(entry, dns, [])
+        else:
+            yield Change(attribute, (), tuple(map(str, dns)))
+
+
+def references_of(attributes: Mapping[str, list[Value]], schema: Schema) -> Iterator[tuple[str, DN]]:
+    """The objects that attributes point at: by which attribute, and the name; what is no name is passed over."""
+    for attribute in schema.references_in(attributes):
+        for value in attributes[attribute]:
+            with suppress(VandrelError):
+                if value:
+                    yield attribute, names.parse(str(value))
 
 
 def references_taken(steps: Iterable[Step], gone: Collection[str], schema: Schema) -> Iterator[tuple[DN, str, DN]]:

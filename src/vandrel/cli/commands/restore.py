@@ -21,7 +21,7 @@ EXAMPLES = """\
   vandrel restore alund
   vandrel restore --job 12                            all that one job deleted
   vandrel restore /Ferries/Northquay/Stores --contents
-  vandrel restore alund --to /Shore/Office title="Purser"
+  vandrel restore alund title="Purser" --to /Shore/Office
   vandrel restore alund password=generate --hand-out anna.csv
 """
 WRITES = True

@@ -20,7 +20,7 @@ from vandrel.jobs.lifecycle.attic import kept_by_server
 from vandrel.objects.context import Context
 from vandrel.record.attic import Item
 from vandrel.record.journal import BEGUN, BROKEN, Job, JournalStep
-from vandrel.steps.references import with_references
+from vandrel.steps.references import additions_apart, with_references
 from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
 
@@ -130,7 +130,8 @@ def undo(
         _one(context, undoing, item, stands, renames, kept)
     undoing.findings = _few(undoing.findings)
     undoing.steps = [step for step in undoing.steps if not _changed_since(context, undoing, step, ended, was_killed)]
-    undoing.steps = _additions_first(context, with_references(context.directory, context.dialect, undoing.steps))
+    steps = _additions_first(context, with_references(context.directory, context.dialect, undoing.steps))
+    undoing.steps = list(additions_apart(steps, context.dialect, context.directory.schema))
     return undoing
 
 

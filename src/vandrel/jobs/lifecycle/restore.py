@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 
 from msgspec import Struct
@@ -11,8 +11,7 @@ from vandrel.charter.passwords import check
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry, Value
-from vandrel.directory.operations import Change
+from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.assignments import Assignment
@@ -33,6 +32,7 @@ from vandrel.jobs.lifecycle.attic import AtticSelection, chosen_items, kept_by_s
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import entry_values
 from vandrel.record.attic import Attic, Item
+from vandrel.steps.references import additions_apart, pointing_again, references_of, without_references
 from vandrel.steps.step import Add, Password, Set, Step
 
 #: Names that must be unique, each after those that it may be built from.
@@ -64,7 +64,6 @@ class Restored(Struct):
     Attributes:
         item: what the attic has of it.
         entry: what it will be.
-        pointing: references to objects that come back as well, by attribute: they follow once all are there.
         renamed: why a name differs from the old one, by field.
         is_same: whether the directory brings back the object itself, with its identity.
         groups: what it comes back into.
@@ -74,7 +73,6 @@ class Restored(Struct):
 
     item: Item
     entry: Entry
-    pointing: dict[str, list[DN]] = {}
     renamed: dict[str, str] = {}
     is_same: bool = False
     groups: list[str] = []
@@ -171,7 +169,7 @@ class Restorer:
         attributes, lacking = context.dialect.addable(entry, is_same=is_same)
         if lacking:
             self.findings.append(Finding(Code.REFUSED, lacking, Location(dn=str(entry.dn)), severity=NOTE))
-        return Restored(item, Entry(entry.dn, attributes), {}, renamed, is_same, [], [])
+        return Restored(item, Entry(entry.dn, attributes), renamed, is_same, [], [])
 
     def _rename(self, entry: Entry, name: str) -> None:
         """Give an entry another naming value, in its name and among its attributes."""
@@ -206,7 +204,7 @@ class Restorer:
     def _taken(self, target: str, value: str, entry: Entry) -> str:
         if target == "name":
             return self._allocator.why_sibling(entry.dn.parent.child(entry.dn.naming_attribute, value))
-        return self._allocator.why_taken(target, value, entry.dn)
+        return self._allocator.why_taken(target, value)
 
     # --- above, and whoever points where
 
@@ -226,13 +224,12 @@ class Restorer:
     def _settle_references(self, new_names: Mapping[str, DN]) -> None:
         """Who points at what comes back, and where that points."""
         targets = {
-            target.key: target for each in self.restored for name in self._schema.references_in(each.entry.attributes)
-            for target in map(_parsed, each.entry.attributes[name]) if target is not None
+            target.key: target for each in self.restored
+            for _, target in references_of(each.entry.attributes, self._schema)
         }  # fmt: skip
         there = {dn.key for dn in self._context.directory.existing(list(targets.values()))}
         for each in self.restored:
-            for name in list(self._schema.references_in(each.entry.attributes)):
-                self._sort_out(each, name, new_names, there)
+            self._sort_out(each, new_names, there)
         holders: dict[str, Entry | None] = {}
         for each in self.restored:
             for holder, attribute in each.item.pointed_at:
@@ -242,25 +239,21 @@ class Restorer:
                     holders[holder.key] = self._context.directory.get(holder)
                 self._point_again(each, holder, holders[holder.key], attribute)
 
-    def _sort_out(self, each: Restored, name: str, new_names: Mapping[str, DN], there: set[str]) -> None:
-        """Of one attribute: what is there stays, what comes back as well follows later, the rest is told."""
-        stay: list[Value] = []
-        for value in each.entry.attributes[name]:
-            target = _parsed(value)
-            if target is None or target.key in there:
-                stay.append(value)
-            elif target.key in new_names:
-                each.pointing = {**each.pointing, name: [*each.pointing.get(name, []), new_names[target.key]]}
-            else:
+    def _sort_out(self, each: Restored, new_names: Mapping[str, DN], there: set[str]) -> None:
+        """What points at objects that come back as well points at their new names; what points nowhere is told."""
+        lost = []
+        for name, target in references_of(each.entry.attributes, self._schema):
+            if target.key not in there and target.key not in new_names:
+                lost.append((name, target))
                 self._tell(each.entry.dn, f"{name}: {target.name} is not there any more")
-        bare = Entry(each.entry.dn, each.entry.attributes | {name: stay})
-        if not stay:
-            del bare.attributes[name]
-            if name == "member":  # where the schema demands a member, the dialect knows whom to put in
-                changes = self._context.dialect.member_change(each.entry, [], _targets(each.entry.values_of(name)))
-                stay = [value for change in changes for value in change.added]
-                bare.attributes |= {name: stay} if stay else {}
-        each.entry = bare
+        each.entry = without_references(each.entry, lost, self._context.dialect)
+        for name in self._schema.references_in(each.entry.attributes):
+            values = each.entry.attributes[name]
+            keys = [names.parse(str(value)).key if value else "" for value in values]
+            moved = [
+                str(new_names[key]) if key in new_names else value for key, value in zip(keys, values, strict=True)
+            ]
+            each.entry.attributes[name] = list(moved)
 
     def _point_again(self, each: Restored, holder: DN, entry: Entry | None, attribute: str) -> None:
         if entry is None:
@@ -285,21 +278,13 @@ class Restorer:
         steps: list[Step] = [
             Add(each.entry.dn, each.entry.attributes, each.item.identifier, each.item.number) for each in self.restored
         ]
-        for each in self.restored:
-            if each.pointing:
-                steps.append(Set(each.entry.dn, tuple(self._joining(each.entry, each.pointing))))
+        steps = list(additions_apart(steps, self._context.dialect, self._schema))
         for holder, pointing in self._pointing.items():
             entry = self._context.directory.get(holder)
-            if entry is not None and (changes := tuple(self._joining(entry, pointing))):
+            pairs = [(attribute, target) for attribute, targets in pointing.items() for target in targets]
+            if entry is not None and (changes := tuple(pointing_again(entry, pairs, self._context.dialect))):
                 steps.append(Set(holder, changes))
         return steps
-
-    def _joining(self, holder: Entry, pointing: Mapping[str, Sequence[DN]]) -> Iterator[Change]:
-        for attribute, targets in pointing.items():
-            if attribute == "member":
-                yield from self._context.dialect.member_change(holder, targets, [])
-            else:
-                yield Change(attribute, (), tuple(map(str, targets)))
 
     def credentials(self, source: str) -> Iterator[Credential]:
         """A new password for each account."""
@@ -336,7 +321,7 @@ def _change(context: Context, each: Restored, password: str) -> ObjectChange:
             fields.append(FieldChange(name, after=tuple(value), rule=each.renamed.get(name, "")))
     if each.renamed.get("name"):
         fields.append(FieldChange("name", after=(entry.dn.name,), rule=each.renamed["name"]))
-    if members := [target.name for target in (*_targets(entry.values_of("member")), *each.pointing.get("member", ()))]:
+    if members := [names.parse(member).name for member in entry.texts("member") if member]:
         fields.append(FieldChange("members", after=tuple(members), rule="as before"))
     if each.groups:
         fields.append(FieldChange("groups", after=tuple(each.groups), rule="as before"))
@@ -352,14 +337,3 @@ def _change(context: Context, each: Restored, password: str) -> ObjectChange:
     return ObjectChange(
         Action.RESTORE, context.object_type(old), entry.dn, label, old_place, tuple(fields), kind
     )  # fmt: skip
-
-
-def _parsed(value: Value) -> DN | None:
-    try:
-        return names.parse(str(value)) if value else None
-    except VandrelError:
-        return None
-
-
-def _targets(values: Iterable[Value]) -> list[DN]:
-    return [target for target in map(_parsed, values) if target is not None]

@@ -1,0 +1,185 @@
+"""Deleted objects: what the attic keeps, what comes back on each of the three directories, and what stands in the way."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sqlite3
+import stat
+from contextlib import closing
+
+import pytest
+
+from vandrel.errors import Code
+
+from .conftest import Folder
+from .test_three import place
+
+__all__ = ["place"]  # the fixture
+
+OFFICERS = "/Ferries/Northquay/Deck/Officers"
+#: What servers stamp and count.
+STAMPS = {
+    "createTimestamp", "modifyTimestamp", "createTimeStamp", "modifyTimeStamp", "entryCSN", "creatorsName", "modifiersName", "whenCreated", "whenChanged",
+    "uSNCreated", "uSNChanged", "lastKnownParent", "pwdLastSet", "pwdChangedTime", "dSCorePropagationData",
+    "userAccountControl", "isDeleted", "pwdReset", "badPasswordTime", "lastLogoff", "lastLogon", "logonCount",
+    "badPwdCount", "msDS-User-Account-Control-Computed", "codePage", "countryCode", "isRecycled", "operatorCount", "adminCount", "modifiedCount",
+}  # fmt: skip
+
+
+def attributes(folder: Folder, name: str) -> dict[str, list[str]]:
+    """What an object has, sorted, without what servers stamp."""
+    shown = folder.run("show", name, "--raw", "--json").json["objects"][0]["attributes"]
+    return {name: sorted(values) for name, values in shown.items() if name not in STAMPS}
+
+
+def fields(folder: Folder, name: str) -> dict[str, list[str]]:
+    shown = folder.run("show", name, "--json").json["objects"][0]["fields"]
+    return {
+        name: sorted(values)
+        for name, values in shown.items()
+        if name not in ("changed", "created", "enabled", "change")
+    }
+
+
+def done(folder: Folder, *words: str) -> str:
+    result = folder.run(*words, "-y")
+    assert result.code == 0, result.out + result.err
+    return result.out + result.err
+
+
+def test_who_was_deleted_comes_back_with_groups_reports_password_and_identity(place):
+    kind, folder = place
+    done(folder, "edit", "hbrekke", "password=generate", "change=no", "--hand-out", "hb.csv")
+    (row,) = csv.DictReader((folder.path / "hb.csv").read_text().splitlines())
+    people = ("hbrekke", "alund", "gg-night-watch", "dl-sailing-plan")
+    before = [(attributes(folder, name), fields(folder, name)) for name in people]
+    assert before[0][1]["groups"] and before[0][1]["manager"] and before[1][1]["manager"]
+    told = done(folder, "delete", "hbrekke")
+    assert "is the manager of" in told
+    assert folder.run("show", "hbrekke").code == Code.NOT_FOUND.exit_code
+    assert "hbrekke (Halvard Brekke)" in folder.run("attic").out
+    more = ["password=generate", "--hand-out", "again.csv"] if kind == "domain" else []
+    told = done(folder, "restore", "hbrekke", *more)
+    assert ("can log on" in told) and "cannot" not in told
+    after = [(attributes(folder, name), fields(folder, name)) for name in people]
+    for name, now, then in zip(people, after, before, strict=True):
+        for part in (0, 1):  # attributes, entryUUID or objectGUID and objectSid among them; and fields
+            lost = {key: value for key, value in then[part].items() if now[part].get(key) != value}
+            assert (lost, now[part].keys() - then[part].keys()) == ({}, set()), name
+    if kind != "domain":
+        assert folder.run("logon", "hbrekke", "--password", "-", stdin=row["password"] + "\n").code == 0
+    assert "Nothing in the attic" in folder.run("attic").out
+    assert folder.run("restore", "hbrekke", "-y").code == Code.NOT_FOUND.exit_code  # a second time
+
+
+def test_a_branch_comes_back_whole_the_parents_first(place):
+    _, folder = place
+    done(folder, "release", OFFICERS)
+    people = folder.run("find", "--under", OFFICERS, "--columns", "login", "--as", "csv").out.split()[1:]
+    assert len(people) >= 2
+    before = {name: fields(folder, name) for name in people}
+    units = fields(folder, OFFICERS)
+    done(folder, "delete", OFFICERS, "--contents")
+    job = str(folder.run("journal", "--last", "1", "--json").json["rows"][0]["number"])
+    # One person alone takes the unit along; the others follow, by the job.
+    done(folder, "restore", people[0])
+    assert fields(folder, OFFICERS) == units
+    done(folder, "restore", "--job", job)
+    after = {name: fields(folder, name) for name in people}
+    assert after == before
+    # And the same once more, by taking the job back.
+    done(folder, "delete", OFFICERS, "--contents")
+    job = str(folder.run("journal", "--last", "1", "--json").json["rows"][0]["number"])
+    done(folder, "undo", job)
+    assert {name: fields(folder, name) for name in people} == before
+
+
+def test_a_name_that_was_taken_meanwhile_is_answered_with_the_charters_next(demo):
+    done(demo, "delete", "hbrekke")
+    done(demo, "create", "crew", "Halvard Brekke", "number=2999", "site=Northquay", "department=Deck",
+         "category=Officers", "--hand-out", "n.csv")  # fmt: skip
+    told = done(demo, "restore", "1")
+    assert "hbrekke is taken by" in told
+    columns = ["--columns", "login,name,mail", "--json"]
+    twins = demo.run("find", "--where", "(cn=Halvard Brekke*)", *columns).json["rows"]
+    assert len({row["login"] for row in twins}) == len({row["name"] for row in twins}) == 2, twins
+    assert len({row["mail"] for row in twins}) == 2
+
+
+def test_new_values_and_another_place_may_be_given(demo):
+    done(demo, "delete", "alund")
+    told = done(demo, "restore", "alund", "title=Purser", "login=alu", "--to", "/Shore/Office")
+    assert f"was in {OFFICERS}" in told
+    after = fields(demo, "alu")
+    assert (after["title"], after["login"]) == (["Purser"], ["alu"])
+    assert demo.run("show", "alu", "--json").json["objects"][0]["place"] == "/Shore/Office"
+    done(demo, "delete", "alu", "jmeer")
+    several = demo.run("restore", "alu", "jmeer", "title=Purser", "-y")
+    assert several.code == Code.USAGE.exit_code
+
+
+def test_a_circle_of_managers_and_a_group_that_is_gone(demo):
+    done(demo, "edit", "hbrekke", "manager=alund")
+    circle = {name: fields(demo, name)["manager"] for name in ("alund", "hbrekke")}
+    done(demo, "delete", "alund", "hbrekke")
+    done(demo, "delete", "gg-northquay-deck")
+    told = done(demo, "restore", "alund", "hbrekke")
+    assert "member of gg-northquay-deck, which is not there any more" in told
+    assert {name: fields(demo, name)["manager"] for name in ("alund", "hbrekke")} == circle
+    done(demo, "restore", "gg-northquay-deck")
+    assert fields(demo, "gg-northquay-deck")["members"]
+
+
+def test_parents_that_are_gone_for_good_are_told(demo):
+    done(demo, "release", OFFICERS)
+    done(demo, "delete", OFFICERS, "--contents")
+    forgotten = demo.run("purge", OFFICERS, "--confirm", "1")
+    assert (forgotten.code, "1 object forgotten for good." in forgotten.out) == (0, True)
+    lost = demo.run("restore", "alund", "-y")
+    assert (lost.code, "to hold it" in lost.err) == (Code.NO_PARENT.exit_code, True)
+    done(demo, "restore", "alund", "--to", "/Shore/Office")
+
+
+def test_the_attic_is_its_owners_alone_and_must_be_writable(demo):
+    done(demo, "delete", "alund")
+    attic = demo.path / "attic.db"
+    assert stat.S_IMODE(attic.stat().st_mode) == 0o600
+    kept = demo.run("attic", "--json").json["rows"]
+    assert [(row["label"], row["job"]) for row in kept] == [("alund (Anna Lund)", kept[0]["job"])]
+    assert "userPassword" not in json.dumps(kept)
+    attic.unlink()
+    attic.mkdir()  # nothing can be kept there
+    before = demo.state()
+    refused = demo.run("delete", "hbrekke", "-y")
+    assert refused.code == Code.NOT_PERMITTED.exit_code, refused.err
+    assert (demo.state(), "attic" in refused.err) == (before, True)
+
+
+def test_what_is_damaged_is_told_and_the_rest_comes_back(demo):
+    done(demo, "delete", "alund", "hbrekke")
+    with closing(sqlite3.connect(demo.path / "attic.db")) as attic:
+        attic.execute("UPDATE item SET data = substr(data, 1, 40) WHERE dn LIKE 'cn=Anna%'")
+        attic.commit()
+    listed = demo.run("attic")
+    assert "what is kept of cn=Anna Lund" in listed.err and "hbrekke" in listed.out
+    done(demo, "restore", "hbrekke")
+    assert demo.run("restore", "alund", "-y").code == Code.NOT_FOUND.exit_code
+
+
+def test_days_that_are_over(demo):
+    done(demo, "delete", "alund", "hbrekke")
+    assert "Nothing to be forgotten" in demo.run("purge", "--expired", "-y").out
+    with closing(sqlite3.connect(demo.path / "attic.db")) as attic:
+        attic.execute("UPDATE item SET deleted = '2026-01-01T00:00:00.000+00:00' WHERE dn LIKE 'cn=Anna%'")
+        attic.commit()
+    assert "alund" in demo.run("attic", "--until", "2026-02-01").out
+    assert "1 object forgotten for good." in demo.run("purge", "--expired", "-y").out
+    assert [row["label"] for row in demo.run("attic", "--json").json["rows"]] == ["hbrekke (Halvard Brekke)"]
+    told = demo.run("undo", str(demo.run("journal", "--last", "1", "--json").json["rows"][0]["number"]), "-n").err
+    assert "comes back without its password: the attic has it no more" in told
+
+
+@pytest.mark.parametrize("words", [["attic", "--since", "yesterday"], ["purge"], ["restore"]])
+def test_wrong_words(demo, words):
+    assert demo.run(*words).code == Code.USAGE.exit_code
