@@ -183,3 +183,27 @@ def test_days_that_are_over(demo):
 @pytest.mark.parametrize("words", [["attic", "--since", "yesterday"], ["purge"], ["restore"]])
 def test_wrong_words(demo, words):
     assert demo.run(*words).code == Code.USAGE.exit_code
+
+
+def test_a_group_with_power_asks_for_its_name_and_says_who_loses_what(demo):
+    done(demo, "edit", "hbrekke", "groups+=gg-harbour-masters")
+    before = demo.state()
+    asked = demo.run("delete", "gg-harbour-masters", "-y")
+    assert (asked.code, "--confirm gg-harbour-masters" in asked.err) == (Code.USAGE.exit_code, True)
+    assert "every account of the ferry line; who loses it: hbrekke (Halvard Brekke)" in asked.err
+    assert "the charter still names it: role harbour-master, privileged" in asked.err
+    wrong = demo.run("delete", "gg-harbour-masters", "-y", "--confirm", "gg-it")
+    assert (wrong.code, demo.state()) == (Code.DECLINED.exit_code, before)
+    held = demo.run("delete", "hbrekke", "-n")
+    assert "it holds the power of gg-harbour-masters: every account of the ferry line" in held.err
+    done(demo, "delete", "gg-harbour-masters", "--confirm", "gg-harbour-masters")
+    plain = demo.run("delete", "gg-northquay-deck", "-n").err
+    assert "the charter still names it: kind crew" in plain and "lose it: " in plain
+
+
+def test_for_good_is_for_good(demo):
+    refused = demo.run("delete", "alund", "--for-good", "-y")
+    assert (refused.code, "--confirm 'Anna Lund'" in refused.err) == (Code.USAGE.exit_code, True)
+    told = done(demo, "delete", "alund", "--for-good", "--confirm", "Anna Lund")
+    assert "Nothing brings it back." in told
+    assert "Nothing in the attic" in demo.run("attic").out

@@ -210,7 +210,7 @@ class Terminal:
         if not given and not self.is_interactive:
             remedy = f"give the answer on purpose: --confirm {shlex.quote(answer)}"
             raise VandrelError(Code.USAGE, "nobody can be asked here", remedy=remedy)
-        typed = given or input(f"{question} Type it: ").strip()
+        typed = given or input(f"{question} ").strip()
         if typed != answer:
             raise VandrelError(Code.DECLINED, f"{typed!r} is not {answer!r}: nothing was changed")
 

@@ -111,11 +111,17 @@ def _people_of(context: Context, member: Entry) -> str:
     """The accounts that get what a group gets, directly or through groups in it; nothing for an account."""
     if context.dialect.object_type_of(member) != GROUP:
         return ""
-    keys = effective_members(context, member)
+    people = people_in(context, member)
+    return f", and with it {people}" if people else ", and nobody is in it yet"
+
+
+def people_in(context: Context, group: Entry) -> str:
+    """The accounts in a group, directly or through groups in it: the first by name, and how many more; or nothing."""
+    keys = effective_members(context, group)
     accounts = context.directory.search(context.charter.base, where=context.dialect.filter_for(ACCOUNT))
     people = sorted(context.label(entry) for entry in accounts if entry.dn.key in keys)
     more = f" and {len(people) - _NAMED} more" if len(people) > _NAMED else ""
-    return f", and with it {', '.join(people[:_NAMED])}{more}" if people else ", and nobody is in it yet"
+    return f"{', '.join(people[:_NAMED])}{more}"
 
 
 def conversion(context: Context, group: Entry, field: str, before: str, after: str) -> Iterator[Finding]:

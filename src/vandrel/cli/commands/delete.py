@@ -30,6 +30,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Add its options."""
     options.add_names(parser)
     parser.add_argument("--contents", action="store_true", help="all that stands below a unit goes along")
+    parser.add_argument("--for-good", action="store_true", help="do not keep it in the attic: nothing brings it back")
+    options.add_confirm(parser, "the name of what carries power or goes for good")
 
 
 def run(session: Session) -> Proposal:
@@ -37,4 +39,4 @@ def run(session: Session) -> Proposal:
     from vandrel.jobs.lifecycle.delete import DeleteRequest, delete
 
     args = session.args
-    return delete(session.context, DeleteRequest(options.selection(session, args.names), args.contents))
+    return delete(session.context, DeleteRequest(options.selection(session, args.names), args.contents, args.for_good))

@@ -49,6 +49,8 @@ def run(session: Session) -> Report:
     if args.expired:
         out.confirm(f"Forget {count(len(numbers), 'object')} for good?", yes=args.yes)
     else:
-        out.confirm_typed("How many objects are forgotten for good?", str(len(numbers)), given=args.confirm)
+        out.confirm_typed(
+            "How many objects are forgotten for good? Type the number:", str(len(numbers)), given=args.confirm
+        )
     session.attic.purge(numbers)
     return structs.replace(report, summary=[f"{count(len(numbers), 'object')} forgotten for good."])

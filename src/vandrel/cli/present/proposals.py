@@ -83,7 +83,7 @@ class _Run:
         plan = Plan(
             proposal.title, work.steps, () if proposal.is_many else proposal.findings,
             is_atomic=proposal.is_atomic, read=proposal.read, barriers=work.barriers,
-            most_refused=proposal.most_refused, undoes=proposal.undoes,
+            most_refused=proposal.most_refused, undoes=proposal.undoes, for_good=proposal.for_good,
         )  # fmt: skip
         with self._results_file(work) as results:
             result = hand_out.around(lambda: self._run(plan))
@@ -166,7 +166,11 @@ class _Run:
             out.note(self._proposal.nothing)
             return None
         session.warn_of_broken_jobs()
-        out.confirm(self._proposal.question, yes=session.args.yes)
+        if self._proposal.typed:
+            answer, question = self._proposal.typed, f"{self._proposal.question} Then type {self._proposal.typed!r}:"
+            out.confirm_typed(question, answer, given=getattr(session.args, "confirm", ""))
+        else:
+            out.confirm(self._proposal.question, yes=session.args.yes)
         # While somebody thought about the question, somebody else may have been at work: then it is checked again.
         with progress(session, len(plan.steps)) as update:
             try:

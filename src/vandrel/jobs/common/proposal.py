@@ -166,6 +166,8 @@ class Proposal(Struct, frozen=True):
         afterwards: what is said when it was made, with the number of the job.
         undoes: the job that this one takes back.
         ends_job: a job that was broken off, and that needs no finishing once this was made.
+        for_good: whether what it deletes does not go into the attic.
+        typed: what must be typed as well before it is made, --yes or not; empty for nothing.
         left_out: how many parts of it a rule refused, while the others go on.
 
     """
@@ -194,6 +196,8 @@ class Proposal(Struct, frozen=True):
     undoes: int = 0
     ends_job: int = 0
     left_out: int = 0
+    for_good: bool = False
+    typed: str = ""
 
     @property
     def is_fatal(self) -> bool:

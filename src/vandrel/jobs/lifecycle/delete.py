@@ -16,6 +16,7 @@ from vandrel.fields import UNIT
 from vandrel.jobs.common.proposal import Action, ObjectChange, PointingObject, Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.selection import Selection, select
+from vandrel.jobs.lifecycle.losses import what_goes_along
 from vandrel.objects.context import Context
 from vandrel.steps.plan import RunResult
 from vandrel.steps.references import give_back, references_taken, with_references
@@ -43,10 +44,11 @@ class Deletion(Struct):
 
 
 class DeleteRequest(Struct, frozen=True):
-    """What to delete; with `contents`, all that stands below it as well."""
+    """What to delete; with `contents`, all that stands below it as well; `for_good`, without a place in the attic."""
 
     selection: Selection
     contents: bool = False
+    for_good: bool = False
 
 
 def delete(context: Context, request: DeleteRequest) -> Proposal:
@@ -66,6 +68,11 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
         title = f"give back memberships: {count(len(result.stayed), 'object')} could not be deleted"
         return title, give_back(deletion.steps, result.stayed, context.directory.schema)
 
+    notes, privileged = what_goes_along(context, deletion.entries)
+    typed = ", ".join(privileged)
+    if request.for_good:
+        typed = chosen[0].dn.name if len(chosen) == 1 else str(len(deletion.entries))
+    bring_back = "Nothing brings it back." if request.for_good else "To bring back what is gone: vandrel undo {job}"
     return Proposal(
         "delete", f"delete {listed_names([entry.dn.name for entry in chosen])}",
         f"Delete {count(len(deletion.entries), 'object')}?", fixed(deletion.steps),
@@ -76,8 +83,8 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
             )
             for entry in deletion.entries
         ],
-        findings=unique(deletion.findings), is_atomic=False, when_refused=give_back_rest,
-        afterwards="To bring back what is gone: vandrel undo {job}",
+        findings=unique([*deletion.findings, *notes]), is_atomic=False, when_refused=give_back_rest,
+        afterwards=bring_back, for_good=request.for_good, typed=typed,
     )  # fmt: skip
 
 
