@@ -62,7 +62,7 @@ COMMANDS = {
     "copy": ([], ["copy", "alund", "Siri Moe", "number=2101", "--hand-out", "new.csv"]),
     "series": ([], ["series", "seasonal", "kiosk", "site=Kelness", "surname=Kiosk #", "--count", "3", "--hand-out", "new.csv"]),
     "undo": (["edit", "alund", "hbrekke", "toedegaard", "title=Keeper"], ["undo", "{job}"]),
-    "due": (["edit", "alund", "hbrekke", "toedegaard", "starts=2026-01-05", "enabled=no"], ["due", "--enable"]),
+    "due": (["edit", "alund", "hbrekke", "toedegaard", "starts=2026-01-05", "enabled=no"], ["due", "--carry-out"]),
     "delete": ([], ["delete", "alund", "hbrekke"]),
     "roles": ([], ["edit", "alund", "hbrekke", "toedegaard", "roles+=helpdesk"]),
 }  # fmt: skip

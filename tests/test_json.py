@@ -19,7 +19,7 @@ RUNS = [
     "create group Night|watch -y", "copy alund Berit|Dahl number=2077 password=none -y",
     "import summer-mended.xlsx -n", "series seasonal kiosk site=Kelness --count 2 --no-passwords -y",
     "invent crew 3 --to more.csv", "edit alund office=Bridge phone+=+4755550999 -y", "reset alund --hand-out a.csv -y",
-    "unlock alund -y", "disable alund -y", "enable alund -y", "due", "due --enable -y",
+    "unlock alund -y", "disable alund -y", "enable alund -y", "due", "due --carry-out -y",
     "rename alund surname=Brekke -y", "handover hbrekke Tuva|Solberg number=2098 --hand-out t.csv -y",
     "move abrekke --to /Shore/Office -y", "protect abrekke -y", "release abrekke -y", "delete abrekke -n", "roles",
     "undo 1 -n", "hierarchy", "hierarchy build -y", "hierarchy delegate", "charter check", "charter kinds",

@@ -146,7 +146,8 @@ def test_who_comes_back_and_who_starts(bench):
         ("Anna Lund", "back", "2026-11-23", True), ("Cleo Lund", "ends", "2026-11-30", False),
         ("Bo Lund", "starts", "2026-12-01", False),
     ]  # fmt: skip
-    assert [i.to_do for i in intentions(bench.context, today + timedelta(8), 0)] == [True, True]
+    later = [(i.entry.dn.name, i.field, i.to_do) for i in intentions(bench.context, today + timedelta(8), 0)]
+    assert later == [("Anna Lund", "back", True), ("Bo Lund", "starts", True), ("Cleo Lund", "leaves", True)]
     assert len(intentions(bench.context, today, 3)) == 1
 
 
@@ -157,7 +158,7 @@ def test_dated_disabling_on_every_directory(place):
     word = "marked as disabled until 2090-01-07" if kind == "slapd" else "disabled until 2090-01-07"
     assert word in folder.run("show", "tohara").out
     assert "to be enabled" in folder.run("due").out
-    enabled = folder.run("due", "--enable", "-y")
+    enabled = folder.run("due", "--carry-out", "-y")
     assert enabled.code == 0, enabled.err
     assert folder.run("show", "jmueller", "--bare", "enabled").out == "yes\n"
     assert folder.run("show", "jmueller", "--bare", "back").out == ""

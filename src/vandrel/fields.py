@@ -188,6 +188,7 @@ COMPUTED = {
     "suffix": "the suffix of the principal name",
     "domain": "the mail domain: the first suffix of the charter",
     "year": "the current year",
+    "today": "the current day, as 2026-11-28",
     "stem": "the word that a group or unit is made from",
 }
 

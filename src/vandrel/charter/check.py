@@ -9,7 +9,7 @@ from datetime import date
 from zoneinfo import ZoneInfo, available_timezones
 
 from vandrel.charter.charter import RESERVED_KINDS, Charter, naming_of
-from vandrel.charter.document import REQUIRED, Document, Names, NamingLike, Passwords, Unit
+from vandrel.charter.document import REQUIRED, Document, Leaving, Names, NamingLike, Passwords, Unit
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.name_limits import NAME_LIMITS, NameLimits, is_suffix
 from vandrel.charter.pattern import STYLE_WORDS, Pattern, PatternError, parse
@@ -53,6 +53,7 @@ class Checker:
         self._passwords(self.document.passwords, ("passwords",))
         design = self._hierarchy()
         self._kinds(design)
+        self._leaving(self.document.leaving, ("leaving",), design)
         self._group_kinds(design)
 
     def _own_fields(self) -> None:
@@ -314,17 +315,10 @@ class Checker:
                         f"there is no field {required!r}",
                         did_you_mean(required, self.usable),
                     )
-            for key, text in kind.sets.items():
-                if key not in self.fields or key in _NOT_TEXT:
-                    fault(
-                        (*path, "sets", key),
-                        f"{key!r} is no field that can be set",
-                        did_you_mean(key, self.fields),
-                        key=True,
-                    )
-                self._pattern(text, (*path, "sets", key))
+            self._sets(kind.sets, (*path, "sets"))
             for index, text in enumerate(kind.groups):
                 self._pattern(text, (*path, "groups", index))
+            self._leaving(kind.leaving, (*path, "leaving"), design)
             self._names(kind.names, (*path, "names"))
             self._passwords(kind.password, (*path, "password"))
             self._end(kind.ends, (*path, "ends"))
@@ -334,6 +328,22 @@ class Checker:
                     f"{kind.suffix!r} is none of the suffixes",
                     did_you_mean(kind.suffix, document.suffixes),
                 )
+
+    def _sets(self, sets: dict[str, str], path: Path) -> None:
+        for key, text in sets.items():
+            if key not in self.fields or key in _NOT_TEXT:
+                what = f"{key!r} is no field that can be set"
+                self.source.fault((*path, key), what, did_you_mean(key, self.fields), key=True)
+            self._pattern(text, (*path, key))
+
+    def _leaving(self, leaving: Leaving | None, path: Path, design: tuple[DesignedUnit, ...]) -> None:
+        if leaving is None:
+            return
+        if leaving.place:
+            self._place(leaving.place, (*path, "place"), design)
+        for index, text in enumerate(leaving.stays_in):
+            self._pattern(text, (*path, "stays-in", index))
+        self._sets(leaving.sets, (*path, "sets"))
 
     def _place(self, text: str, path: Path, design: tuple[DesignedUnit, ...]) -> None:
         if not text.startswith("/"):

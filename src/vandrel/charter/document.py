@@ -72,6 +72,26 @@ class Passwords(_Part, frozen=True):
     ] = None
 
 
+class Leaving(_Part, frozen=True):
+    """What happens when somebody leaves. Disabled the account is in any case."""
+
+    place: Annotated[str, Meta(description="Pattern of the unit to which the account moves; empty: it stays.")] = ""
+    stays_in: Annotated[list[Text], Meta(description="Patterns of groups that are not left; all others are.")] = []
+    sets: Annotated[dict[str, str], Meta(description="Fields with the pattern of their value then.")] = {}
+    mail: Annotated[
+        Literal["stays", "to-successor"],
+        Meta(description="Whether the mail address stays, or becomes a further one of the successor, if one is named."),
+    ] = "stays"
+    reports: Annotated[
+        Literal["manager", "successor", "nobody"],
+        Meta(description="Whom those get as a manager, and what had one as an owner, whom the person looked after."),
+    ] = "manager"
+    deleted_after: Annotated[
+        Annotated[int, Meta(ge=0)] | None,
+        Meta(description="Days from the last day until the account is deleted; without it, it is not."),
+    ] = None
+
+
 class Kind(_Part, frozen=True):
     """One kind of account."""
 
@@ -88,6 +108,9 @@ class Kind(_Part, frozen=True):
         int | str | None, Meta(description="End date by default: days from today, or a day of the year as 09-30.")
     ] = None
     suffix: Annotated[str, Meta(description="Suffix of the principal name, where it is not the first.")] = ""
+    leaving: Annotated[Leaving | None, Meta(description="What happens when one leaves, where this kind differs.")] = (
+        None
+    )
 
 
 class GroupKind(_Part, frozen=True):
@@ -175,6 +198,7 @@ class Document(_Part, frozen=True):
     names: Annotated[Names, Meta(description="Naming patterns of accounts.")] = Names()
     passwords: Annotated[Passwords, Meta(description="Password rules for everybody.")] = Passwords()
     kinds: Annotated[dict[str, Kind], Meta(description="Kinds of account.")] = {}
+    leaving: Annotated[Leaving | None, Meta(description="What happens when somebody leaves, of whatever kind.")] = None
     groups: Annotated[dict[str, GroupKind], Meta(description="Kinds of group.")] = {}
     branches: Annotated[
         dict[str, Unit], Meta(description="Branches that are written once and hung in many places.")

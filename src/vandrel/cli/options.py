@@ -11,7 +11,7 @@ from vandrel.cli.terminal import input_lines
 from vandrel.errors import Code, Location, VandrelError
 
 if TYPE_CHECKING:
-    from datetime import datetime
+    from datetime import date, datetime
     from zoneinfo import ZoneInfo
 
     from vandrel.jobs.bulk.propose import BulkOptions
@@ -40,6 +40,16 @@ def _number(text: str, least: int) -> int:
     if not text.isascii() or not text.isdecimal() or len(text) > _DIGITS or int(text) < least:
         raise argparse.ArgumentTypeError(f"{text!r} is no number of {least} or more")
     return int(text)
+
+
+def day(text: str) -> date:
+    """A day, as 2026-12-31."""
+    from datetime import date
+
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"{text!r} is no day: write 2026-12-31") from None
 
 
 # --- which objects

@@ -15,9 +15,9 @@ from vandrel.cli import complete
 #: Each is a module of this package.
 COMMANDS = (
     "show", "find", "tree", "compare", "logon", "create", "copy", "import", "series", "invent", "edit", "reset",
-    "unlock", "disable", "enable", "due", "rename", "handover", "move", "protect", "release", "delete", "attic",
-    "restore", "purge", "roles", "undo", "hierarchy", "charter", "probe", "journal", "resume", "export", "load",
-    "demo", "completion", "manual",
+    "unlock", "disable", "enable", "due", "rename", "handover", "leave", "move", "protect", "release", "delete",
+    "attic", "restore", "purge", "roles", "undo", "hierarchy", "charter", "probe", "journal", "resume", "export",
+    "load", "demo", "completion", "manual",
 )  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."

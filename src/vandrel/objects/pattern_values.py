@@ -37,7 +37,8 @@ def computed_values(charter: Charter, kind: str = "", principal: str = "") -> di
     suffix = principal.rpartition("@")[2]
     if not suffix:
         suffix = (document.kinds[kind].suffix if kind in document.kinds else "") or document.suffixes[0]
-    return {"suffix": suffix, "domain": charter.domain, "year": str(charter.today().year)}
+    today = charter.today()
+    return {"suffix": suffix, "domain": charter.domain, "year": str(today.year), "today": today.isoformat()}
 
 
 def new_values(context: Context, values: Mapping[str, str], kind: str = "") -> dict[str, str]:

@@ -7,9 +7,10 @@ journal, the attic holds password hashes where the directory shows them: its fil
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from msgspec import Struct
@@ -31,6 +32,10 @@ CREATE TABLE item(
     UNIQUE(identity, job, key)
 );
 CREATE INDEX item_key ON item(identity, key);
+CREATE TABLE leaver(
+    identity TEXT NOT NULL, identifier TEXT NOT NULL, job INTEGER NOT NULL, data BLOB NOT NULL, digest BLOB NOT NULL,
+    PRIMARY KEY(identity, identifier)
+) WITHOUT ROWID;
 """
 
 _encode = msgspec.msgpack.Encoder().encode
@@ -155,6 +160,36 @@ class Attic:
             "DELETE FROM item WHERE identity = ? AND job = ? AND key = ?",
             [(self._identity, job, dn.key) for dn in stayed],
         )
+
+    def keep_leavers(self, job: int, leavers: Mapping[str, Mapping[str, Any]]) -> None:
+        """Keep what people had who are about to leave, by the directory's identifier of their account."""
+        self._must_be_writable()
+        coded = [(identifier, _encode(had)) for identifier, had in leavers.items()]
+        self._write_many(
+            "INSERT OR REPLACE INTO leaver(identity, identifier, job, data, digest) VALUES(?, ?, ?, ?, ?)",
+            [(self._identity, identifier, job, data, _digest(data)) for identifier, data in coded],
+        )
+
+    def leaver(self, identifier: str) -> dict[str, Any] | None:
+        """What somebody had who has left; None where that is not known.
+
+        Raises:
+            DirectoryError: ``damaged``.
+
+        """
+        if not self.exists:
+            return None
+        with sqlite_file.plain_errors(self.path):
+            row = self._db.execute(
+                "SELECT data, digest FROM leaver WHERE identity = ? AND identifier = ?", (self._identity, identifier)
+            ).fetchone()
+        if row is None:
+            return None
+        if _digest(row[0]) != row[1]:
+            what = "what is kept of the account from the time before it left is damaged"
+            raise DirectoryError(Code.DAMAGED, what, where=Location(file=str(self.path)), remedy="give it back by hand")
+        had: dict[str, Any] = _decode(row[0])
+        return had
 
     def take_out(self, numbers: Iterable[int], job: int) -> None:
         """Take note that objects are back in the directory, brought there by a job."""

@@ -49,6 +49,8 @@ class Checks:
         self._made_moves: list[Rename] = []
         self._asked: dict[str, EffectiveRights | None] = {}
         self._given: dict[tuple[str, str], DN] = {}
+        #: Unique values that earlier steps take away, by attribute and key, and from whom.
+        self._given_up: set[tuple[str, str, str]] = set()
         self._unique = dialect.unique_attributes()
 
     def announce(self, steps: Iterable[Step]) -> None:
@@ -83,6 +85,7 @@ class Checks:
                 case Set():
                     findings += self._set(step, existing)
                     findings += self._names_free(step.dn, claimed, taken)
+                    self._give_up(step)
                 case Rename():
                     findings += self._rename(step, existing)
                     self._added[step.new.key] = step.new
@@ -106,9 +109,18 @@ class Checks:
         findings = []
         for step, claimed in zip(steps, claims, strict=True):
             findings.append(next(self._names_free(step.dn, claimed, holders), None))
-            if isinstance(step, Rename | Remove):
+            if isinstance(step, Set):
+                self._give_up(step)
+            elif isinstance(step, Rename | Remove):
                 self._gone.add(step.dn.key)
         return findings
+
+    def _give_up(self, step: Set) -> None:
+        for change in step.changes:
+            if change.attribute in self._unique:
+                for value in map(str, change.removed):
+                    key = str(self._schema.key(change.attribute, value))
+                    self._given_up.add((change.attribute, key, step.dn.key))
 
     def held_twice(self, steps: Iterable[Step]) -> list[Finding]:
         """A note of each unique value of these steps that somebody else has as well."""
@@ -326,8 +338,12 @@ class Checks:
             if not forms:
                 continue
             planned = self._given.setdefault((forms[0][0], str(self._schema.key(*forms[0]))), dn)
-            find_owners = [taken[form] for form in forms if form in taken] if taken else []
-            others = [holder for holder in find_owners if holder != dn and holder.key not in self._gone]
+            owners = [(form, taken[form]) for form in forms if form in taken] if taken else []
+            others = [
+                holder for (attribute, stored), holder in owners
+                if holder != dn and holder.key not in self._gone
+                and (attribute, str(self._schema.key(attribute, stored)), holder.key) not in self._given_up
+            ]  # fmt: skip
             if others:
                 yield Finding(Code.TAKEN, f"{value} is taken by {others[0]}", Location(dn=str(dn)), "take another name")
             elif planned is not dn and planned != dn:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence, Set
+from collections.abc import Mapping, Sequence, Set
+from typing import Any
 
 import msgspec
 from msgspec import Struct
@@ -22,7 +23,8 @@ class Plan(Struct, frozen=True):
     may build upon what came before: of an object that was refused, nothing more is tried, and no group takes it in,
     which is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and
     can be resumed. ``undoes`` is the number of the job that it takes back. With ``for_good`` what it removes
-    does not go into the attic.
+    does not go into the attic. ``leavers`` is what people had before it, by the identifiers of their accounts: it is
+    kept for their return.
     """
 
     title: str
@@ -34,6 +36,7 @@ class Plan(Struct, frozen=True):
     most_refused: int | None = None
     undoes: int = 0
     for_good: bool = False
+    leavers: Mapping[str, Mapping[str, Any]] = {}
 
 
 class RunResult(Struct):

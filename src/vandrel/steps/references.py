@@ -249,7 +249,7 @@ class _ReferenceRepair:
             gone = set(change.removed)
             kept = [value for value in attributes.get(change.attribute, []) if value not in gone]
             attributes[change.attribute] = [*kept, *change.added]
-            for value in change.added:
+            for value in change.added if change.attribute in self._attributes else ():
                 self._find_owners.setdefault(_key(value), {})[entry.dn.key] = None
         self._then[entry.dn.key] = Entry(entry.dn, attributes)
 

@@ -179,6 +179,8 @@ class Runner:
             self.job = 0
             _end(journal, report.job, PART)
             raise
+        if plan.leavers:
+            self.attic.keep_leavers(report.job, plan.leavers)
         guard = NameGuard(here, self._dialect)
         report.twice = guard.twice
         maker = guard if plan.for_good else DeletionKeeper(here, guard, self.attic, journal.job(report.job), plan.steps)

@@ -84,6 +84,7 @@ class _Run:
             proposal.title, work.steps, () if proposal.is_many else proposal.findings,
             is_atomic=proposal.is_atomic, read=proposal.read, barriers=work.barriers,
             most_refused=proposal.most_refused, undoes=proposal.undoes, for_good=proposal.for_good,
+            leavers=proposal.leavers,
         )  # fmt: skip
         with self._results_file(work) as results:
             result = hand_out.around(lambda: self._run(plan))

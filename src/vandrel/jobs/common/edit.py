@@ -127,6 +127,10 @@ class Editor:
         #: Groups as the edits so far leave them.
         self._groups_so_far: dict[str, Entry] = {}
 
+    def give_up(self, field: str, value: str) -> None:
+        """Take note that somebody gives a unique value up in the same request."""
+        self._allocator.give_up(field, value)
+
     def edit(self, entry: Entry, assignments: Sequence[Assignment]) -> Edit:
         """Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
 

@@ -40,7 +40,10 @@ def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignm
     return propose(context, [editor.edit(entry, given) for entry in entries], given, verb)
 
 
-def propose(context: Context, edits: Sequence[Edit], given: Sequence[Assignment], verb: str) -> Proposal:
+def propose(
+    context: Context, edits: Sequence[Edit], given: Sequence[Assignment], verb: str,
+    passwords_for: Sequence[Edit] | None = None,
+) -> Proposal:  # fmt: skip
     """The proposal that makes these edits.
 
     Args:
@@ -48,23 +51,25 @@ def propose(context: Context, edits: Sequence[Edit], given: Sequence[Assignment]
         edits: what changes on each object.
         given: assignments that may speak of passwords, which stand in no edit.
         verb: the command, for titles and questions.
+        passwords_for: those of the edits whose objects get the password that `given` speaks of; None: all.
 
     Raises:
         VandrelError: ``usage`` where one password would go to several people.
 
     """
     source = next((a.values[0] if a.values else "none" for a in reversed(given) if a.field == "password"), "")
-    if source in ("ask", "-") and len(edits) > 1:
+    owners = edits if passwords_for is None else passwords_for
+    if source in ("ask", "-") and len(owners) > 1:
         what, remedy = "one password is not given to several people", "write password=generate"
         raise VandrelError(Code.USAGE, what, remedy=remedy)
     change = next((a.values for a in given if a.field == "change"), None)
     findings = [finding for edit in edits for finding in edit.findings]
-    if source and change is None and any(_must_change(context, edit, None) for edit in edits):
+    if source and change is None and any(_must_change(context, edit, None) for edit in owners):
         findings += context.not_kept("account", {"change": ("yes",)}, ())
 
     def work(passwords: Passwords) -> Work:
         steps = []
-        for edit in edits if source else ():
+        for edit in owners if source else ():
             secret = passwords.secrets.get(edit.entry.dn)
             must = _must_change(context, edit, change) and secret is not None
             kept = passwords.hand_out if source == "generate" else ""
@@ -76,9 +81,9 @@ def propose(context: Context, edits: Sequence[Edit], given: Sequence[Assignment]
         f"{verb} {listed_names([edit.entry.dn.name for edit in edits])}{_sensitive(context, edits)}",
         f"{verb.capitalize()} {count(len(edits), 'object')}?",
         work,
-        changes=[_change(context, edit, source) for edit in edits],
+        changes=[_change(context, edit, source if edit in owners else "") for edit in edits],
         findings=unique(findings),
-        credentials=[_credential(context, edit, source) for edit in edits] if source else (),
+        credentials=[_credential(context, edit, source) for edit in owners] if source else (),
         is_atomic=len(edits) == 1 and not edits[0].is_apart,
         read={edit.entry.dn.key for edit in edits},
         left_out=sum(edit.left_out for edit in edits),

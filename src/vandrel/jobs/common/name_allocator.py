@@ -42,6 +42,8 @@ class NameAllocator:
         """Prepare; with a `ledger`, the directory was read once before, and is not asked for each name."""
         self._context = context
         self._ledger = ledger
+        #: Attribute and key of names that whoever has them gives up.
+        self._given_up: set[tuple[str, str]] = set()
         #: By attribute and key, to whom a name is given.
         self._reserved: dict[str, dict[str, Holder]] = {}
         #: The names that were given to objects: by the key as far as the value in it, the keys of the values.
@@ -87,7 +89,7 @@ class NameAllocator:
                 holder = self._ledger.held(attribute).get(key)
             else:
                 holder = self._context.directory.find_owners(attribute, [stored]).get(stored)
-            if holder is not None and holder != but:
+            if holder is not None and holder != but and (attribute, key) not in self._given_up:
                 return holder
         planned = next((self._reserved[a][key] for a, key in claims if key in self._reserved.get(a, ())), None)
         named = _name_of(planned) if planned is not None else None
@@ -141,6 +143,10 @@ class NameAllocator:
     def is_held_anywhere(self, name: str) -> bool:
         """Whether any object has this name, wherever it stands; only with a ledger."""
         return any(prepare(name) in values for values in self._held.values())
+
+    def give_up(self, target: str, value: str) -> None:
+        """Take note that whoever has a name gives it up."""
+        self._given_up |= set(self.claims(target, value))
 
     def reserve_name(self, dn: DN) -> None:
         """Take note that an entry's name is given."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence, Set
 from enum import Enum
+from typing import Any
 
 from msgspec import Struct
 
@@ -167,6 +168,7 @@ class Proposal(Struct, frozen=True):
         undoes: the job that this one takes back.
         ends_job: a job that was broken off, and that needs no finishing once this was made.
         for_good: whether what it deletes does not go into the attic.
+        leavers: what people had who leave by it, by the identifiers of their accounts.
         typed: what must be typed as well before it is made, --yes or not; empty for nothing.
         left_out: how many parts of it a rule refused, while the others go on.
 
@@ -197,6 +199,7 @@ class Proposal(Struct, frozen=True):
     ends_job: int = 0
     left_out: int = 0
     for_good: bool = False
+    leavers: Mapping[str, Mapping[str, Any]] = {}
     typed: str = ""
 
     @property

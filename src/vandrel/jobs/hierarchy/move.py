@@ -72,10 +72,22 @@ class Mover:
                 remedy=hint or "vandrel tree shows the places; vandrel hierarchy build makes those of the charter",
             )  # fmt: skip
 
-    def move(self, entry: Entry, *, fields_follow: bool = True) -> Edit:
+    def free_name(self, entry: Entry) -> str:
+        """The name that an account can have there: its own, or where a sibling has that, the charter's next."""
+        context, kind = self._context, self._context.one(entry, "kind")
+
+        def why(name: str) -> str:
+            dn = self.dn.child(entry.dn.naming_attribute, name)
+            return "" if dn == entry.dn else self._register.why_sibling(dn)
+
+        if not why(entry.dn.name) or kind not in context.charter.document.kinds:
+            return entry.dn.name
+        return context.charter.naming("name", kind).choose(entry_values(context, entry), why).chosen.value
+
+    def move(self, entry: Entry, *, fields_follow: bool = True, name: str = "") -> Edit:
         """Work out one move; with `fields_follow`, fields and default groups follow the new place."""
         context, object_type = self._context, self._context.dialect.object_type_of(entry)
-        new = self.dn.child(entry.dn.naming_attribute, entry.dn.name)
+        new = self.dn.child(entry.dn.naming_attribute, name or entry.dn.name)
         assignments = self._following(entry) if object_type == ACCOUNT and fields_follow else []
         edit = self._editor.edit(entry, assignments)
         if new == entry.dn:

@@ -48,7 +48,9 @@ def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
             continue
         if field.field == "place":
             values: Sequence[str] = [view.place]
-        elif field.field in view.context.fields:
+        elif (known := view.context.fields.get(field.field)) is not None:
+            if view.object_type and view.object_type not in known.on:
+                continue  # what follows from its place
             values = view.shown(field.field)
         elif field.field.startswith("@"):
             values = view.attribute(field.field[1:])

@@ -60,9 +60,6 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
     """
     chosen = select(context, request.selection)
     deletion = work_out_deletion(context, chosen, contents=request.contents)
-    pointed: dict[DN, list[PointingObject]] = {}
-    for loss in deletion.losses:
-        pointed.setdefault(loss.gone, []).append(PointingObject(loss.holder, loss.attribute))
 
     def give_back_rest(result: RunResult) -> tuple[str, list[Step]]:
         title = f"give back memberships: {count(len(result.stayed), 'object')} could not be deleted"
@@ -76,16 +73,24 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
     return Proposal(
         "delete", f"delete {listed_names([entry.dn.name for entry in chosen])}",
         f"Delete {count(len(deletion.entries), 'object')}?", fixed(deletion.steps),
-        changes=[
-            ObjectChange(
-                Action.DELETE, context.object_type(entry), entry.dn, context.label(entry),
-                context.place(entry.dn.parent), pointed_at=tuple(pointed.get(entry.dn, ())),
-            )
-            for entry in deletion.entries
-        ],
+        changes=changes_of_deletion(context, deletion),
         findings=unique([*deletion.findings, *notes]), is_atomic=False, when_refused=give_back_rest,
         afterwards=bring_back, for_good=request.for_good, typed=typed,
     )  # fmt: skip
+
+
+def changes_of_deletion(context: Context, deletion: Deletion) -> list[ObjectChange]:
+    """What goes, for people, and who loses it."""
+    pointed: dict[DN, list[PointingObject]] = {}
+    for loss in deletion.losses:
+        pointed.setdefault(loss.gone, []).append(PointingObject(loss.holder, loss.attribute))
+    return [
+        ObjectChange(
+            Action.DELETE, context.object_type(entry), entry.dn, context.label(entry), context.place(entry.dn.parent),
+            pointed_at=tuple(pointed.get(entry.dn, ())),
+        )
+        for entry in deletion.entries
+    ]  # fmt: skip
 
 
 def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bool = False) -> Deletion:

@@ -1,29 +1,42 @@
-"""Dated intentions: who starts, who comes back, who ends; and what is to be done about it on the day."""
+"""Dated intentions: who starts, comes back, ends, leaves and is deleted; and what is to be done about it on the day."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Sequence
 from datetime import date, timedelta
 
 from msgspec import Struct, structs
 
+from vandrel.directory import place as places
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.edit_proposal import edit_all
-from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.edit import Edit, Editor
+from vandrel.jobs.common.edit_proposal import propose
+from vandrel.jobs.common.proposal import Passwords, Proposal, Work, unique
 from vandrel.jobs.common.report import Report, Table, count
+from vandrel.jobs.lifecycle.attic import expired_items
+from vandrel.jobs.lifecycle.delete import Deletion, changes_of_deletion, work_out_deletion
+from vandrel.jobs.lifecycle.leave import LeaverRoutine, with_other_accounts
 from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import entry_values
+from vandrel.record.attic import Attic
 
 #: What each date says, in words.
-WORDS = {"starts": "starts", "back": "comes back", "ends": "ends"}
+WORDS = {
+    "starts": "starts", "back": "comes back", "ends": "ends", "leaves": "has left", "deleted": "is deleted",
+}  # fmt: skip
+#: What is done when the day has come: the word for it, and what is to be done in words.
+ENABLE, LEAVE, DELETE = "enable", "leave", "delete"
+_DONE = {"starts": ENABLE, "back": ENABLE, "leaves": LEAVE, "deleted": DELETE}
+_TO_DO = {ENABLE: "to be enabled", LEAVE: "leaver's routine to be carried out", DELETE: "to be deleted"}
 
 #: What enables an account, and takes the day of its return with it.
 ENABLING = (Assignment("enabled", "=", ("yes",)), Assignment("back", "=", ()))
 
 
 class DueDate(Struct, frozen=True):
-    """One dated intention. With ``to_do``, an account is disabled and was to be enabled by this day."""
+    """One dated intention. With ``to_do``, its day has come and what belongs to it has not been done."""
 
     entry: Entry
     field: str
@@ -34,58 +47,102 @@ class DueDate(Struct, frozen=True):
 def intentions(context: Context, today: date, within: int) -> list[DueDate]:
     """What is due by `within` days from today, the earliest first.
 
-    First days and returns that lie behind count as long as the account is still disabled; ends that lie behind do not.
+    First days and returns that lie behind count as long as the account is still disabled. An end that lies behind
+    counts where the charter has a leaver's routine that has not been carried out, or says when the account is deleted.
     """
     last = today + timedelta(days=within)
+    routine = LeaverRoutine(context, today)
     due_dates = [
         intention
         for object_type in (ACCOUNT, COMPUTER)
         for entry in context.directory.search(context.charter.base, where=context.dialect.filter_for(object_type))
-        for intention in _of(context, entry, today)
+        for intention in _of(context, routine, entry, today)
         if intention.day <= last
     ]
     return sorted(due_dates, key=lambda intention: (intention.day, intention.entry.dn.key))
 
 
-def _of(context: Context, entry: Entry, today: date) -> Iterator[DueDate]:
+def _of(context: Context, routine: LeaverRoutine, entry: Entry, today: date) -> Iterator[DueDate]:
     disabled = context.dialect.read(entry, "enabled") == ["no"]
-    for field in WORDS:
+    for field in ("starts", "back", "ends"):
         if not (said := context.one(entry, field)):
             continue
         day = date.fromisoformat(said)
-        if field == "ends":
-            if day >= today:
-                yield DueDate(entry, field, day, to_do=False)
+        if field == "ends" and day >= today:
+            yield DueDate(entry, field, day, to_do=False)
+        elif field == "ends":
+            yield from _after_the_end(context, routine, entry, day, today)
         elif disabled:
             # Who has a first day and comes back later is not enabled for the first day's sake.
             later = context.one(entry, "back") if field == "starts" else ""
             yield DueDate(entry, field, day, to_do=day <= today and not later)
 
 
+def _after_the_end(
+    context: Context, routine: LeaverRoutine, entry: Entry, ended: date, today: date
+) -> Iterator[DueDate]:  # fmt: skip
+    rules = routine.rules(entry)
+    if rules is None or context.object_type(entry) != ACCOUNT:
+        return
+    place = context.charter.place_of(rules.place, entry_values(context, entry)) if rules.place else None
+    moved = place is None or entry.dn.parent == places.to_dn(place, context.charter.base)
+    if not moved or context.dialect.read(entry, "enabled") != ["no"]:
+        yield DueDate(entry, "leaves", ended + timedelta(days=1), to_do=True)
+    elif rules.deleted_after is not None:
+        day = ended + timedelta(days=max(rules.deleted_after, 1))
+        yield DueDate(entry, "deleted", day, to_do=day <= today)
+
+
 class DueRequest(Struct, frozen=True):
-    """How many days to look ahead, and whether those whose day has come are enabled."""
+    """How many days to look ahead; or which of `ENABLE`, `LEAVE`, `DELETE` to carry out, where their day has come."""
 
     within: int = 30
-    enable: bool = False
+    carry_out: Collection[str] = ()
 
 
-def due(context: Context, request: DueRequest) -> Proposal | Report:
-    """List dated intentions, or propose to enable those whose day has come."""
+def due(context: Context, attic: Attic, request: DueRequest) -> Proposal | Report:
+    """List dated intentions, or propose to carry out those whose day has come."""
     due_dates = intentions(context, context.charter.today(), request.within)
-    waiting = [intention for intention in due_dates if intention.to_do]
-    if request.enable:
-        proposal = edit_all(context, [intention.entry for intention in waiting], ENABLING, "enable")
-        return structs.replace(proposal, command="due", nothing="Nobody is to be enabled today.")
+    if request.carry_out:
+        waiting = [each for each in due_dates if each.to_do and _DONE[each.field] in request.carry_out]
+        return _carry_out(context, waiting)
     rows = [
         (
             each.day.isoformat(), WORDS[each.field], context.one(each.entry, "login"),
             context.one(each.entry, "full") or each.entry.dn.name, str(each.entry.dn), each.to_do,
+            _DONE.get(each.field, ""),
         )
         for each in due_dates
     ]  # fmt: skip
-    seen = [(*row[:4], "to be enabled" if row[5] else "") for row in rows]
+    seen = [(*row[:4], _TO_DO[row[6]] if row[5] else "") for row in rows]
     table = Table("listed", "", ("day", "what", "login", "full", ""), seen, has_header=True)
     summary = [f"Nothing within {count(request.within, 'day')}."] if not rows else []
-    summary += [f"{count(len(waiting), 'account')} to be enabled: vandrel due --enable"] if waiting else []
-    columns = ("day", "what", "login", "full", "dn", "to_do")
+    waits = sum(row[5] for row in rows)
+    summary += [f"{count(waits, 'account')} to be seen to: vandrel due --carry-out"] if waits else []
+    if over := len(expired_items(context, attic)):
+        summary.append(f"{count(over, 'object')} in the attic past the days that it is kept: vandrel purge --expired")
+    columns = ("day", "what", "login", "full", "dn", "to_do", "action")
     return Report("due", columns, rows, tables=[table], is_for_programs=True, summary=summary)
+
+
+def _carry_out(context: Context, waiting: Sequence[DueDate]) -> Proposal:
+    """Enable, let go and delete in one job."""
+    by_action: dict[str, list[Entry]] = {ENABLE: [], LEAVE: [], DELETE: []}
+    for each in waiting:
+        by_action[_DONE[each.field]].append(each.entry)
+    editor, routine = Editor(context), LeaverRoutine(context, context.charter.today())
+    edits: list[Edit] = [editor.edit(entry, ENABLING) for entry in by_action[ENABLE]]
+    people = with_other_accounts(context, by_action[LEAVE])
+    edits += routine.edits([entry for entry in people if routine.rules(entry) is not None])
+    deletion = work_out_deletion(context, by_action[DELETE]) if by_action[DELETE] else Deletion([])
+    proposal = propose(context, edits, (), "due")
+
+    def work(passwords: Passwords) -> Work:
+        return Work([*proposal.work(passwords).steps, *deletion.steps])
+
+    figures = ", ".join(f"{action} {len(entries)}" for action, entries in by_action.items() if entries)
+    return structs.replace(
+        proposal, title=f"due: {figures}", question=f"{figures.capitalize()}?", work=work, is_atomic=False,
+        changes=[*proposal.changes, *changes_of_deletion(context, deletion)], leavers=routine.had,
+        findings=unique([*proposal.findings, *deletion.findings]), nothing="Nothing is due today.",
+    )  # fmt: skip

@@ -1,0 +1,370 @@
+"""The leaver's routine of the charter: carried out, dated, and turned round for whoever comes back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import date
+from typing import Any
+
+from msgspec import Struct, structs
+
+from vandrel.charter.document import Leaving
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
+from vandrel.fields import ACCOUNT, Shape
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.edit import Edit, Editor
+from vandrel.jobs.common.edit_proposal import propose
+from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.resolve import resolve
+from vandrel.jobs.common.same_person import accounts_of
+from vandrel.jobs.common.selection import Selection, select
+from vandrel.jobs.hierarchy.move import Mover
+from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import entry_values
+from vandrel.record.attic import Attic
+from vandrel.steps.references import pointing_at
+from vandrel.text.string_prep import prepare
+
+#: What the routine changes in any case, and a return gives back.
+_ALWAYS = ("enabled", "ends")
+
+
+class LeaveRequest(Struct, frozen=True):
+    """Who leaves.
+
+    Attributes:
+        selection: the accounts.
+        on: the last day; None for today. On a later day the routine is carried out by ``due``, the day after.
+        successor: who takes mail or reports over, where the charter says so.
+        manager: whom the reports get, in place of what the charter says.
+
+    """
+
+    selection: Selection
+    on: date | None = None
+    successor: str = ""
+    manager: str = ""
+
+
+class ReturnRequest(Struct, frozen=True):
+    """Who comes back, and fields with other values than before; a password among them."""
+
+    selection: Selection
+    assignments: Sequence[Assignment] = ()
+
+
+def leave(context: Context, request: LeaveRequest) -> Proposal:
+    """Propose the leaver's routine for accounts and for the other accounts of the same people.
+
+    Raises:
+        VandrelError: ``charter`` where it has no routine for the kind; what selecting and resolving raise.
+
+    """
+    routine = LeaverRoutine(context, request.on or context.charter.today(), request.successor, request.manager)
+    people = with_other_accounts(context, select(context, request.selection, (ACCOUNT,)))
+    for entry in people:
+        routine.must_have(entry)
+    if routine.last_day > context.charter.today():
+        return _dated(context, people, routine)
+    edits = routine.edits(people)
+    proposal = propose(context, edits, (), "leave")
+    return structs.replace(
+        proposal, leavers=routine.had, is_atomic=False,
+        findings=[*proposal.findings, *_told_of_others(context, people, request)],
+        afterwards="Whoever comes back: vandrel leave NAME --back",
+    )  # fmt: skip
+
+
+def _told_of_others(context: Context, people: Sequence[Entry], request: LeaveRequest) -> Iterator[Finding]:
+    chosen = {entry.dn for entry in select(context, request.selection, (ACCOUNT,))}
+    for entry in people:
+        if entry.dn not in chosen:
+            what = f"{context.label(entry)} is of the same person, by its number, and leaves too"
+            yield Finding(Code.REFUSED, what, Location(dn=str(entry.dn)), severity=NOTE)
+
+
+def with_other_accounts(context: Context, entries: Sequence[Entry]) -> list[Entry]:
+    """The accounts, and all others of the same people."""
+    people = {entry.dn.key: entry for entry in entries}
+    for entry in entries:
+        people |= {other.dn.key: other for other in accounts_of(context, entry)}
+    return list(people.values())
+
+
+def _dated(context: Context, people: Sequence[Entry], routine: LeaverRoutine) -> Proposal:
+    """The last day alone: the directory keeps the accounts out from the day after, and ``due`` does the rest."""
+    editor, day = Editor(context), routine.last_day.isoformat()
+    edits = [editor.edit(entry, [Assignment("ends", "=", (day,))]) for entry in people]
+    then = [line for entry in people for line in routine.in_words(entry)]
+    proposal = propose(context, edits, (), "leave")
+    summary = ["The day after, vandrel due --carry-out does the rest:", *then]
+    return structs.replace(proposal, title=f"{proposal.title} on {day}", summary=summary)
+
+
+class LeaverRoutine:
+    """Works out what happens when people leave.
+
+    Attributes:
+        last_day: their last day.
+        had: what they had before, by the identifiers of their accounts: for their return.
+
+    """
+
+    def __init__(self, context: Context, last_day: date, successor: str = "", manager: str = "") -> None:
+        """Begin.
+
+        Raises:
+            VandrelError: what resolving the successor and the manager raises.
+
+        """
+        self.last_day = last_day
+        self.had: dict[str, dict[str, Any]] = {}
+        self._context = context
+        self._editor = Editor(context)
+        self._movers: dict[str, Mover] = {}
+        self._successor = resolve(context, successor, (ACCOUNT,)) if successor else None
+        self._manager = resolve(context, manager, (ACCOUNT,)) if manager else None
+
+    def rules(self, entry: Entry) -> Leaving | None:
+        """What the charter says for this account; None where it says nothing."""
+        document = self._context.charter.document
+        kind = document.kinds.get(self._context.one(entry, "kind"))
+        return (kind.leaving if kind is not None else None) or document.leaving
+
+    def must_have(self, entry: Entry) -> Leaving:
+        """The same, where there must be something.
+
+        Raises:
+            VandrelError: ``charter``.
+
+        """
+        if (rules := self.rules(entry)) is None:
+            what = f"the charter says nothing of leaving, for {self._context.label(entry)}"
+            remedy = "write it: leaving: {place: /Leavers, reports: manager, deleted-after: 90}"
+            raise VandrelError(Code.CHARTER, what, where=Location(dn=str(entry.dn)), remedy=remedy)
+        return rules
+
+    def in_words(self, entry: Entry) -> Iterator[str]:
+        """What the routine will do, one line for each part."""
+        context, rules = self._context, self.must_have(entry)
+        groups = ", ".join(group.dn.name for group in self._groups_left(entry, rules)) or "none"
+        yield f"  {context.label(entry)}: disabled; groups left: {groups}"
+        if rules.place:
+            yield f"    moved to {self._place(entry, rules)}"
+        if held := [holder.dn.name for holder, _ in self._looked_after(entry, [entry])]:
+            yield f"    {', '.join(held)}: to {self._heir_in_words(entry, rules)}"
+
+    def edits(self, people: Sequence[Entry]) -> list[Edit]:
+        """The changes to the people, and to whoever points at them.
+
+        Raises:
+            VandrelError: ``charter``; ``not-found`` where the place for leavers does not exist.
+
+        """
+        edits = [self._person(entry) for entry in people]
+        others: dict[DN, tuple[Entry, list[Assignment]]] = {}
+        for entry in people:
+            for holder, assignment in self._handed_on(entry, people):
+                others.setdefault(holder.dn, (holder, []))[1].append(assignment)
+        return [*edits, *(self._editor.edit(holder, assignments) for holder, assignments in others.values())]
+
+    # --- one person
+
+    def _person(self, entry: Entry) -> Edit:
+        context, rules = self._context, self.must_have(entry)
+        values = entry_values(context, entry)
+        ends = min(filter(None, (context.one(entry, "ends"), self.last_day.isoformat())))
+        assignments = [Assignment("enabled", "=", ("no",))]
+        if not context.dialect.why_not_kept("ends", ACCOUNT):
+            assignments.append(Assignment("ends", "=", (ends,)))
+        leaving = self._groups_left(entry, rules)
+        if leaving:
+            assignments.append(Assignment("groups", "-=", tuple(str(group.dn) for group in leaving), literal=True))
+        assignments += [
+            Assignment(name, "=", (context.charter.fill(pattern, values),)) for name, pattern in rules.sets.items()
+        ]
+        mail = context.one(entry, "mail")
+        if rules.mail == "to-successor" and self._successor is not None and mail:
+            assignments.append(Assignment("mail", "=", ()))
+            self._editor.give_up("mail", mail)
+        edit = self._editor.edit(entry, assignments)
+        self._keep(entry, [*_ALWAYS, *rules.sets, "mail"], leaving)
+        if rules.place:
+            self._move(edit, entry, self._place(entry, rules))
+        return edit
+
+    def _place(self, entry: Entry, rules: Leaving) -> str:
+        charter = self._context.charter
+        return places.to_text(charter.place_of(rules.place, entry_values(self._context, entry)))
+
+    def _move(self, edit: Edit, entry: Entry, place: str) -> None:
+        if place not in self._movers:
+            self._movers[place] = Mover(self._context, place)
+        mover = self._movers[place]
+        moved = mover.move(entry, fields_follow=False, name=mover.free_name(entry))
+        edit.differences += moved.differences
+        edit.steps += moved.steps
+        # That a place of leavers is made for no kind, and that password rules stay, is no news here.
+        edit.findings += [finding for finding in moved.findings if finding.is_fatal]
+
+    def _groups_left(self, entry: Entry, rules: Leaving) -> list[Entry]:
+        """The groups that are left; the primary one cannot be."""
+        context, values = self._context, entry_values(self._context, entry)
+        stays = {prepare(context.charter.fill(pattern, values)) for pattern in rules.stays_in}
+        return [
+            group for group in context.groups_of(entry)
+            if prepare(group.dn.name) not in stays and context.dialect.member_change(group, [], [entry.dn])
+        ]  # fmt: skip
+
+    def _keep(self, entry: Entry, fields: Sequence[str], groups: Sequence[Entry]) -> None:
+        context = self._context
+        if identifier := identifier_of(entry):
+            self.had[identifier] = {
+                "parent": str(entry.dn.parent), "name": entry.dn.name, "groups": [str(group.dn) for group in groups],
+                "fields": {name: context.dialect.read(entry, name) for name in dict.fromkeys(fields)}, "held": [],
+            }  # fmt: skip
+
+    # --- what others had of them
+
+    def _heir(self, entry: Entry, rules: Leaving) -> DN | None:
+        if self._manager is not None:
+            return self._manager.dn
+        if rules.reports == "successor" and self._successor is not None:
+            return self._successor.dn
+        manager = self._context.one(entry, "manager")
+        return names.parse(manager) if rules.reports == "manager" and manager else None
+
+    def _heir_in_words(self, entry: Entry, rules: Leaving) -> str:
+        heir = self._heir(entry, rules)
+        return heir.name if heir is not None else "nobody"
+
+    def _looked_after(self, entry: Entry, people: Sequence[Entry]) -> Iterator[tuple[Entry, str]]:
+        """Who and what stays and has the person in a field: as a manager, an owner, a sponsor."""
+        context, leaving = self._context, {each.dn.key for each in people}
+        references = [name for name, field in context.fields.items() if field.shape is Shape.REFERENCE]
+        for pointing in pointing_at(context.directory, [entry.dn]):
+            holder = context.directory.get(pointing.dn) if pointing.dn.key not in leaving else None
+            if holder is None:
+                continue
+            object_type = context.object_type(holder)
+            for name in references:
+                if object_type not in context.fields[name].on or name in ("members", "groups", "primary"):
+                    continue
+                if entry.dn.key in {names.parse(value).key for value in context.dialect.read(holder, name) if value}:
+                    yield holder, name
+
+    def _handed_on(self, entry: Entry, people: Sequence[Entry]) -> Iterator[tuple[Entry, Assignment]]:
+        context, rules = self._context, self.must_have(entry)
+        heir = self._heir(entry, rules)
+        if heir is not None and any(heir == each.dn for each in people):
+            heir = None  # the manager leaves too
+        had = self.had.get(identifier_of(entry))
+        for holder, name in self._looked_after(entry, people):
+            value = () if heir is None or heir == holder.dn else (str(heir),)
+            yield holder, Assignment(name, "=", value, literal=True)
+            if had is not None:
+                had["held"].append([str(holder.dn), name, value[0] if value else ""])
+        mail = context.one(entry, "mail")
+        if rules.mail == "to-successor" and self._successor is not None and mail:
+            yield self._successor, Assignment("alias", "+=", (mail,))
+
+
+def identifier_of(entry: Entry) -> str:
+    """The directory's own identifier of an object; empty where it shows none."""
+    return entry.text("objectGUID") or entry.text("entryUUID")
+
+
+# --- coming back
+
+
+def come_back(context: Context, attic: Attic, request: ReturnRequest) -> Proposal:
+    """Propose to turn the routine round: the same accounts, groups, place and reports as before.
+
+    Raises:
+        VandrelError: ``not-found`` where it is not known what somebody had; what selecting raises.
+
+    """
+    people = with_other_accounts(context, select(context, request.selection, (ACCOUNT,)))
+    editor = Editor(context)
+    edits: list[Edit] = []
+    returning: list[Edit] = []
+    findings: list[Finding] = []
+    for entry in people:
+        had = attic.leaver(identifier_of(entry))
+        if had is None:
+            what = f"what {context.label(entry)} had before is not known here"
+            remedy = "give it back by hand: vandrel enable, move, and edit NAME groups+=..."
+            raise VandrelError(Code.NOT_FOUND, what, where=Location(dn=str(entry.dn)), remedy=remedy)
+        back = _Return(context, editor, entry, had)
+        returning.append(back.person(request.assignments))
+        edits += [returning[-1], *back.held()]
+        findings += back.findings
+    proposal = propose(context, edits, request.assignments, "leave", passwords_for=returning)
+    title = proposal.title.replace("leave ", "return of ", 1)
+    question = proposal.question.replace("Leave", "Change", 1)
+    return structs.replace(
+        proposal, title=title, question=question, is_atomic=False, findings=[*proposal.findings, *findings]
+    )  # fmt: skip
+
+
+class _Return:
+    """The way back of one account."""
+
+    def __init__(self, context: Context, editor: Editor, entry: Entry, had: Mapping[str, Any]) -> None:
+        self._context = context
+        self._editor = editor
+        self._entry = entry
+        self._had = had
+        self.findings: list[Finding] = []
+
+    def person(self, assignments: Sequence[Assignment]) -> Edit:
+        """The account itself."""
+        typed = {assignment.field for assignment in assignments}
+        fields = {name: values for name, values in self._had["fields"].items() if name not in typed}
+        if "".join(fields.get("ends", ())) < self._context.charter.today().isoformat():
+            fields["ends"] = []  # whoever comes back does not keep a last day that lies behind
+        back = [Assignment(name, "=", tuple(values), literal=True) for name, values in fields.items()]
+        groups = [names.parse(text) for text in self._had["groups"]]
+        there = self._context.directory.existing(groups)
+        for gone in (dn for dn in groups if dn not in there):
+            self._tell(f"the group {gone.name} is not there any more")
+        if there:
+            back.append(Assignment("groups", "+=", tuple(map(str, there)), literal=True))
+        edit = self._editor.edit(self._entry, [*back, *assignments])
+        self._move(edit)
+        return edit
+
+    def _move(self, edit: Edit) -> None:
+        parent = names.parse(self._had["parent"])
+        if not self._context.directory.existing([parent]):
+            self._tell(f"the unit {self._context.place(parent)} is not there any more: the account stays where it is")
+            return
+        if parent == self._entry.dn.parent:
+            return
+        mover = Mover(self._context, self._context.place(parent))
+        moved = mover.move(self._entry, fields_follow=False, name=self._had["name"])
+        edit.differences += moved.differences
+        edit.steps += moved.steps
+        edit.findings += [finding for finding in moved.findings if finding.is_fatal]
+
+    def held(self) -> Iterator[Edit]:
+        """Who had the person in a field gets it back, unless somebody has changed that since."""
+        context = self._context
+        for text, name, heir in self._had["held"]:
+            holder = context.directory.get(names.parse(text))
+            if holder is None:
+                self._tell(f"{names.parse(text).name}, whose {name} it was, is not there under that name any more")
+                continue
+            now = [names.parse(value).key for value in context.dialect.read(holder, name) if value]
+            if now != ([names.parse(heir).key] if heir else []):
+                self._tell(f"{names.parse(text).name} has another {name} by now")
+                continue
+            # By the name that it still has: what comes after lets names follow.
+            yield self._editor.edit(holder, [Assignment(name, "=", (str(self._entry.dn),), literal=True)])
+
+    def _tell(self, what: str) -> None:
+        self.findings.append(Finding(Code.DANGLING, what, Location(dn=str(self._entry.dn)), severity=NOTE))

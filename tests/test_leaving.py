@@ -1,0 +1,135 @@
+"""Whoever leaves, and whoever comes back: the routine of the charter, at once, dated, and turned round."""
+
+from __future__ import annotations
+
+import re
+from datetime import date, timedelta
+
+from vandrel.errors import Code
+
+from .conftest import Folder
+from .test_attic import done, fields
+from .test_three import place
+
+__all__ = ["place"]  # the fixture
+
+REPORTS = ("alund", "asblund", "jmeer")
+PAST = "2026-01-01"
+
+
+def login_of(folder: Folder, number: str) -> list[str]:
+    found = folder.run("find", f"number={number}", "--columns", "login", "--as", "csv")
+    return sorted(found.out.split()[1:])
+
+
+def test_a_leaver_is_out_everywhere_and_comes_back_to_the_same(place):
+    _, folder = place
+    people = ("hbrekke", *REPORTS)
+    before = {name: fields(folder, name) for name in people}
+    groups = set(before["hbrekke"]["groups"]) - {"Domain Users"}
+    assert groups and before["alund"]["manager"] == ["Halvard Brekke"]
+    shown = folder.run("leave", "hbrekke", "--successor", "alund", "-n")
+    assert {f"-> {word}" for word in ("/Leavers", "no", "(empty)")} <= set(
+        re.findall(r"-> \S+", re.sub(" +", " ", shown.out))
+    )
+    done(folder, "leave", "hbrekke", "--successor", "alund")
+    left = folder.run("show", "hbrekke", "--json").json["objects"][0]
+    assert (left["place"], left["fields"]["enabled"], left["fields"].get("mail", [])) == ("/Leavers", ["no"], [])
+    assert set(left["fields"].get("groups", ())) <= {"Domain Users"}
+    assert left["fields"]["notes"] == [f"Left {date.today().isoformat()}"]
+    after = {name: fields(folder, name) for name in REPORTS}
+    assert {tuple(each["manager"]) for each in after.values()} == {tuple(before["hbrekke"]["manager"])}
+    assert after["alund"]["alias"] == ["halvard.brekke@marrowick.example"]
+    # A second time there is nothing to do.
+    assert "as it is already" in folder.run("leave", "hbrekke", "-y").out
+    done(folder, "edit", "alund", "alias-=halvard.brekke@marrowick.example")
+    done(folder, "leave", "hbrekke", "--back")
+    assert {name: fields(folder, name) for name in people} == before
+    assert folder.run("show", "hbrekke", "--bare", "enabled").out == "yes\n"
+    assert folder.run("show", "hbrekke", "--json").json["objects"][0]["place"].endswith("/Deck/Officers")
+    # And taken back as a job, where nothing has happened since.
+    done(folder, "leave", "hbrekke")
+    job = str(folder.run("journal", "--last", "1", "--json").json["rows"][0]["number"])
+    done(folder, "undo", job)
+    assert {name: fields(folder, name) for name in people} == before
+
+
+def test_a_last_day_to_come_is_carried_out_by_due_and_then_comes_the_deletion(demo):
+    day = (date.today() + timedelta(days=10)).isoformat()
+    told = done(demo, "leave", "hbrekke", "--on", day)
+    assert f"through {day}" in told  # still let in
+    planned = demo.run("leave", "hbrekke", "--on", day, "-n").out
+    assert "moved to /Leavers" in planned and "to Ingrid Marie Åsheim" in planned
+    listed = {(row["login"], row["what"], row["to_do"]) for row in demo.run("due", "--json").json["rows"]}
+    assert ("hbrekke", "ends", False) in listed
+    done(demo, "edit", "hbrekke", f"ends={PAST}")
+    assert "leaver's routine to be carried out" in demo.run("due").out
+    assert "hbrekke" not in done(demo, "due", "--carry-out", "--only", "enable")
+    done(demo, "due", "--carry-out", "--only", "leave")
+    state = demo.state()
+    assert demo.run("show", "hbrekke", "--json").json["objects"][0]["place"] == "/Leavers"
+    assert fields(demo, "hbrekke")["ends"] == [PAST]
+    assert "Nothing is due" in done(demo, "due", "--carry-out", "--only", "leave")
+    assert demo.state() == state
+    # The charter's 90 days from the last day are over.
+    assert "to be deleted" in demo.run("due").out
+    done(demo, "due", "--carry-out")
+    assert demo.run("show", "hbrekke").code == Code.NOT_FOUND.exit_code
+    assert "hbrekke (Halvard Brekke)" in demo.run("attic").out
+    assert "Nothing is due" in done(demo, "due", "--carry-out")
+    # Whoever comes back after all: from the attic, and then to all that was theirs, without the day that is over.
+    done(demo, "restore", "hbrekke")
+    told = done(demo, "leave", "hbrekke", "--back")
+    assert "Halvard Brekke can log on" in told
+    assert fields(demo, "hbrekke")["groups"] and "ends" not in fields(demo, "hbrekke")
+
+
+def test_the_administrative_account_of_the_same_person_leaves_too(demo):
+    number = fields(demo, "hbrekke")["number"][0]
+    done(demo, "create", "administrator", "Halvard Brekke", f"number={number}", "--hand-out", "a.csv")
+    logins = login_of(demo, number)
+    assert len(logins) == 2
+    told = done(demo, "leave", "hbrekke")
+    assert "is of the same person, by its number, and leaves too" in told
+    assert {demo.run("show", login, "--bare", "enabled").out for login in logins} == {"no\n"}
+    assert {demo.run("show", login, "--json").json["objects"][0]["place"] for login in logins} == {"/Leavers"}
+    done(demo, "leave", "hbrekke", "--back")
+    assert {demo.run("show", login, "--bare", "enabled").out for login in logins} == {"yes\n"}
+
+
+def test_what_has_changed_meanwhile_is_told_and_left(demo):
+    done(demo, "leave", "hbrekke")
+    done(demo, "edit", "alund", "manager=toedegaard")
+    done(demo, "delete", "gg-northquay-deck")
+    told = done(demo, "leave", "hbrekke", "--back")
+    assert "Anna Lund has another manager by now" in told
+    assert "the group gg-northquay-deck is not there any more" in told
+    assert fields(demo, "alund")["manager"] == ["Tove Ødegård"]
+    assert fields(demo, "jmeer")["manager"] == ["Halvard Brekke"]
+
+
+def test_a_namesake_among_the_leavers(demo):
+    done(demo, "leave", "hbrekke")
+    done(demo, "create", "crew", "Halvard Brekke", "number=2999", "site=Northquay", "department=Deck",
+         "category=Officers", "--hand-out", "n.csv")  # fmt: skip
+    other = login_of(demo, "2999")[0]
+    done(demo, "leave", other)
+    shown = demo.run("show", other, "--json").json["objects"][0]
+    assert (shown["place"], shown["fields"]["name"]) == ("/Leavers", ["Halvard Brekke (2999)"])
+    done(demo, "leave", other, "--back")
+    assert demo.run("show", other, "--json").json["objects"][0]["fields"]["name"] == ["Halvard Brekke"]
+
+
+def test_without_a_routine_nobody_leaves(demo):
+    charter = demo.path / "charter.yaml"
+    text = charter.read_text(encoding="utf-8")
+    charter.write_text(re.sub(r"(?m)^leaving:\n(  .*\n)+", "", text), encoding="utf-8")
+    refused = demo.run("leave", "hbrekke", "-y")
+    assert (refused.code, "leaving: {place: /Leavers" in refused.err) == (Code.CHARTER.exit_code, True)
+    charter.write_text(text.replace("place: /Leavers", "place: /Nowhere"), encoding="utf-8")
+    assert "/Nowhere" in demo.run("charter", "check").err
+    charter.write_text(text, encoding="utf-8")
+    unknown = demo.run("leave", "toedegaard", "--back", "-y")
+    assert (unknown.code, "is not known here" in unknown.err) == (Code.NOT_FOUND.exit_code, True)
+    assert demo.run("leave", "hbrekke", "--back", "--on", "2026-12-31").code == Code.USAGE.exit_code
+    assert demo.run("leave", "hbrekke", "--on", "soon").code == Code.USAGE.exit_code
