@@ -357,7 +357,7 @@ class Again:
     """A server, if any, and folders, kept as they are now: to begin from there again takes less than to make them."""
 
     def __init__(self, server: Slapd | Domain | None, *folders: Path) -> None:
-        self._server = server
+        self.server = server
         self._folders = [*folders, *([server.folder] if server is not None else [])]
         if server is not None:
             server.stop()
@@ -370,13 +370,13 @@ class Again:
         for folder in self._folders:
             shutil.rmtree(folder)
             _copy(_beside(folder), folder)
-        if self._server is not None:
-            self._server.start()
+        if self.server is not None:
+            self.server.start()
         try:
             yield
         finally:
-            if self._server is not None:
-                self._server.stop()
+            if self.server is not None:
+                self.server.stop()
 
 
 def _beside(folder: Path) -> Path:

@@ -207,3 +207,29 @@ def test_for_good_is_for_good(demo):
     told = done(demo, "delete", "alund", "--for-good", "--confirm", "Anna Lund")
     assert "Nothing brings it back." in told
     assert "Nothing in the attic" in demo.run("attic").out
+
+
+def _titles(demo: Folder, *words: str) -> list[str]:
+    return [row["title"] for row in demo.run("journal", "--json", *words).json["rows"]]
+
+
+def test_the_journal_answers_about_whom_by_whom_when_and_which_field(demo):
+    done(demo, "rename", "hbrekke", "surname=Aas")
+    done(demo, "edit", "haas", "title=Pilot")
+    done(demo, "delete", "haas")
+    mine = _titles(demo, "--about", "haas")  # gone, and known under two names
+    assert mine[:3] == ["delete Halvard Aas", "edit Halvard Aas", "rename Halvard Brekke"]
+    assert _titles(demo, "--about", "Halvard Brekke") == mine
+    assert _titles(demo, "--about", "haas", "--field", "title")[:2] == ["delete Halvard Aas", "edit Halvard Aas"]
+    assert "rename Halvard Brekke" in _titles(demo, "--about", "haas", "--field", "@sn")
+    whole = _titles(demo, "--last", "0")
+    who = demo.run("journal", "--last", "1", "--json").json["rows"][0]["who"]
+    assert (_titles(demo, "--by", who.upper(), "--last", "0"), _titles(demo, "--by", "nobody at all")) == (whole, [])
+    today = demo.run("journal", "--last", "1", "--json").json["rows"][0]["begun"][:10]
+    assert _titles(demo, "--since", "2999-01-01") == _titles(demo, "--until", "2000-01-01") == []
+    assert _titles(demo, "--since", f"{today}T00:00:00+00:00", "--until", "2998-01-01", "--last", "0") == whole
+    assert "No job fits." in demo.run("journal", "--by", "nobody at all").out
+    removed = demo.run("journal", str(demo.run("journal", "--json").json["rows"][0]["number"])).out
+    assert "sn - Aas" in removed  # what it was
+    for words, code in ((["--about", "nobody at all"], Code.NOT_FOUND), (["--field", "nonsense"], Code.UNKNOWN_FIELD)):
+        assert demo.run("journal", *words).code == code.exit_code

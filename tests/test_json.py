@@ -22,6 +22,8 @@ RUNS = [
     "unlock alund -y", "disable alund -y", "enable alund -y", "due", "due --carry-out -y",
     "rename alund surname=Brekke -y", "handover hbrekke Tuva|Solberg number=2098 --hand-out t.csv -y",
     "move abrekke --to /Shore/Office -y", "protect abrekke -y", "release abrekke -y", "delete abrekke -n", "roles",
+    "snapshot take", "snapshot list", "leave asblund -y", "leave asblund --back -y", "delete jmeer -y", "attic",
+    "restore jmeer -y", "purge --expired -y", "snapshot differences 1", "snapshot verify", "snapshot thin -y",
     "undo 1 -n", "hierarchy", "hierarchy build -y", "hierarchy delegate", "charter check", "charter kinds",
     "charter names crew Anna|Lund", "charter infer login", "probe", "journal", "journal 1", "journal 1 --verify",
     "export --to all.ldif", "load all.ldif -n", "completion bash", "manual",

@@ -676,29 +676,32 @@ def test_the_manual_page(demo):
         assert "EXIT CODES" in re.sub(r".\x08", "", done.stdout)
 
 
-def test_a_hand_out_is_taken_back_where_nothing_was_made(demo):
-    # Somebody takes the logon name while the question stands: the second check refuses, and no password stays behind.
+def test_a_name_taken_while_the_question_stands_is_worked_out_and_asked_again(demo):
     pid, terminal = pty.fork()
     if pid == 0:
         os.chdir(demo.path)
         os.execve(PROGRAM, [str(PROGRAM), *CREW, "--hand-out", "h.csv"], demo.environment() | {"TERM": "xterm"})
-    seen = ""
-    while "[yes/no]" not in seen:
-        seen += os.read(terminal, 65536).decode()
+
+    def read_until(word: str) -> str:
+        seen = ""
+        while word not in seen:
+            try:
+                seen += os.read(terminal, 65536).decode()
+            except OSError:  # the program is over
+                break
+        return seen
+
+    assert "tvik" in read_until("[yes/no]")
     assert (demo.path / "h.csv").exists()
     assert demo.run("create", "crew", "Tor Vikas", "login=tvik", *CREW[3:], "password=none", "--yes").code == 0
     os.write(terminal, b"yes\r")
-    while True:
-        try:
-            chunk = os.read(terminal, 65536).decode()
-        except OSError:
-            break
-        if not chunk:
-            break
-        seen += chunk
-    assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == Code.TAKEN.exit_code
-    assert "tvik is taken" in seen
-    assert not (demo.path / "h.csv").exists()
+    again = read_until("[yes/no]")
+    assert "A name was taken meanwhile, and nothing was written" in again and "torvik" in again
+    assert "tvik," not in (demo.path / "h.csv").read_text().replace("torvik,", "")
+    os.write(terminal, b"no\r")
+    read_until("never said")
+    assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == Code.DECLINED.exit_code
+    assert not (demo.path / "h.csv").exists()  # no password of nobody stays behind
 
 
 @pytest.mark.parametrize(

@@ -486,6 +486,20 @@ def test_what_somebody_else_changed_after_the_preview_is_not_overwritten(slapd, 
     other.close()
 
 
+def test_taking_back_a_sequence_leaves_what_somebody_else_had_done(slapd):
+    mine, other = open_directory(slapd.settings()), open_directory(slapd.settings())
+    watch = DECK.child("cn", "watch")
+    make(other, unit(BASE), unit(DECK), unit(BRIDGE), person(ANNA, "alund"), group(watch, BRIDGE))
+    joining = ModifyEntry(watch, (Change("member", added=(str(ANNA),)),))
+    titled = ModifyEntry(ANNA, (Change("title", added=("Mate",)), Change("description", added=("new",))))
+    assert make(other, joining, ModifyEntry(ANNA, (Change("title", added=("Mate",)),))) == [None, None]
+    refused = make(mine, joining, titled, DeleteEntry(BASE))  # what stands below it is in the way
+    assert all(refused)
+    assert str(ANNA) in mine.get(watch).texts("member")
+    assert (mine.get(ANNA).texts("title"), mine.get(ANNA).texts("description")) == (["Mate"], [])
+    other.close()
+
+
 def test_limits_of_the_server_are_told(tmp_path):
     with servers.running(servers.PLAIN._replace(database="limits * size=5 size.prtotal=disabled")) as server:
         directory = open_directory(server.settings())

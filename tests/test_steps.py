@@ -16,7 +16,7 @@ from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import Change
 from vandrel.errors import Code, DirectoryError, Refused, VandrelError
 from vandrel.jobs.history.undo import UndoRequest, undo_job
-from vandrel.record.journal import BROKEN, DONE, PART, RUNNING, Journal, NewJob
+from vandrel.record.journal import BROKEN, DONE, PART, RUNNING, JobQuery, Journal, NewJob
 from vandrel.secret import Secret
 from vandrel.steps.plan import Plan
 from vandrel.steps.runner import Runner
@@ -146,7 +146,7 @@ def test_the_journal_holds_who_when_what_and_the_state_before(bench):
     assert job.begun <= job.ended
     (item,) = bench.journal.steps(job.number)
     assert item.record["changes"] == [["title", [], ["Mate"], False], ["sn", ["Lund"], ["Brekke"], False]]
-    assert [j.number for j in bench.journal.jobs(about=str(ANNA))] == [job.number, job.number - 1]
+    assert [j.number for j in bench.journal.jobs(query=JobQuery((str(ANNA),)))] == [job.number, job.number - 1]
     assert stat.S_IMODE(bench.journal.path.stat().st_mode) == 0o600
 
 

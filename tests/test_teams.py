@@ -123,7 +123,7 @@ def test_everything_about_a_person_on_every_directory(place):
     for wrong, code in (
         ("photo=face.txt", 16), ("photo=large.jpg", 16), ("photo=nowhere.jpg", 16), ("drive=Home", 16), ("hours=Mon 25-26", 16),
         ("alias+=SIP:other@marrowick.example", 16), ("alias+=hbrekke@marrowick.example", 0), ("alias+=halvard.brekke@marrowick.example", 23),
-        ("recovery-mail=tove", 16), ("back=soon", 16), ("roles=captain", 30), ("starts=2026-02-30", 16),
+        ("recovery-mail=tove", 16), ("back=soon", 16), ("back=2020-01-01", 16), ("roles=captain", 30), ("starts=2026-02-30", 16),
     ):  # fmt: skip
         assert folder.run("edit", "toedegaard", wrong, "-n").code == code, wrong
     assert "102,406" in folder.run("edit", "toedegaard", "photo=large.jpg", "-n").err

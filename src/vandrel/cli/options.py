@@ -213,12 +213,28 @@ def add_attic_selection(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--kind", metavar="KIND", default="", help="of this kind or type")
     under = group.add_argument("--under", metavar="PLACE", default="", help="what was there and below")
     complete.attach(under, complete.places)
-    group.add_argument("--since", metavar="TIME", help="deleted then or later: 2026-11-28, or 2026-11-28T16:00")
-    group.add_argument("--until", metavar="TIME", help="deleted then or before")
+    add_times(group, "deleted")
+
+
+def add_times(parser: argparse._ActionsContainer, what: str) -> None:
+    """Add the options for the first and the last moment that count."""
+    parser.add_argument("--since", metavar="TIME", help=f"{what} then or later: 2026-11-28, or 2026-11-28T16:00")
+    parser.add_argument("--until", metavar="TIME", help=f"{what} then or before")
+
+
+def times(session: Session) -> tuple[datetime | None, datetime | None]:
+    """The first and the last moment, in the charter's zone; a day counts whole.
+
+    Raises:
+        VandrelError: ``usage`` for a time that cannot be read.
+
+    """
+    args, zone = session.args, session.charter.zone
+    return _moment("--since", args.since, zone), _moment("--until", args.until, zone, is_last=True)
 
 
 def attic_selection(session: Session, names: list[str]) -> AtticSelection:
-    """What these options choose; times are those of the charter's zone, a day counts whole.
+    """What these options choose.
 
     Raises:
         VandrelError: ``usage`` for a time that cannot be read.
@@ -226,9 +242,8 @@ def attic_selection(session: Session, names: list[str]) -> AtticSelection:
     """
     from vandrel.jobs.lifecycle.attic import AtticSelection
 
-    args, zone = session.args, session.charter.zone
-    since, until = _moment("--since", args.since, zone), _moment("--until", args.until, zone, is_last=True)
-    return AtticSelection(tuple(names), args.job, args.kind, args.under, since, until)
+    args = session.args
+    return AtticSelection(tuple(names), args.job, args.kind, args.under, *times(session))
 
 
 def _moment(option: str, text: str | None, zone: ZoneInfo, *, is_last: bool = False) -> datetime | None:

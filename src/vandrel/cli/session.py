@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from vandrel.objects.context import Context
     from vandrel.record.attic import Attic
     from vandrel.record.journal import Journal
+    from vandrel.record.snapshots import Snapshots
     from vandrel.secret import Secret
     from vandrel.steps.runner import Runner
 
@@ -283,6 +284,21 @@ class Session:
     def attic(self) -> Attic:
         """What was deleted from the directory."""
         return self.runner.attic
+
+    @cached_property
+    def snapshots(self) -> Snapshots:
+        """What the directory held at certain moments."""
+        from vandrel.record.snapshots import Snapshots
+
+        return Snapshots(self.journal_path.with_name("snapshots.db"), self.directory.identity)
+
+    @property
+    def who(self) -> str:
+        """The user of this machine, and the identity on the server."""
+        from vandrel.record.journal import user_name
+
+        bound = self.directory.bound_as
+        return f"{user_name()} as {bound}" if bound else user_name()
 
     @property
     def begun(self) -> int:

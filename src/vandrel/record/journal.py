@@ -13,6 +13,7 @@ import socket
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -37,10 +38,12 @@ CREATE TABLE job(
 );
 CREATE INDEX job_undoes ON job(undoes);
 CREATE TABLE step(
-    job INTEGER NOT NULL, number INTEGER NOT NULL, dn TEXT NOT NULL, record BLOB NOT NULL, state TEXT, why TEXT,
+    job INTEGER NOT NULL, number INTEGER NOT NULL, dn TEXT NOT NULL, new_dn TEXT, record BLOB NOT NULL, state TEXT,
+    why TEXT,
     PRIMARY KEY(job, number)
 ) WITHOUT ROWID;
 CREATE INDEX step_dn ON step(dn);
+CREATE INDEX step_new_dn ON step(new_dn) WHERE new_dn IS NOT NULL;
 """
 
 #: What a step puts down of itself: ``step``, ``dn``, and what it changes.
@@ -79,6 +82,25 @@ class Job(Struct, frozen=True):
     state: str
 
 
+class JobQuery(Struct, frozen=True):
+    """Which jobs: all conditions count together.
+
+    Attributes:
+        about: names in full of objects, of which one was changed; empty for any.
+        by: a part of the name of the user, or of the identity on the server.
+        since: the first moment.
+        until: the last moment.
+        attributes: attributes of which one was changed; empty for any.
+
+    """
+
+    about: tuple[str, ...] = ()
+    by: str = ""
+    since: datetime | None = None
+    until: datetime | None = None
+    attributes: tuple[str, ...] = ()
+
+
 class NewJob(Struct, frozen=True):
     """A job that is to be opened: its steps up to the number ``going`` are begun first."""
 
@@ -101,11 +123,21 @@ class JournalStep(Struct, frozen=True):
     why: str
 
 
+def _attributes_of(record: Record) -> set[str]:
+    """The attributes that a step changes, in lower case."""
+    if record["step"] == "set":
+        return {name.lower() for name, *_ in record["changes"]}
+    if record["step"] == "password":
+        return {"userpassword", "unicodepwd"}
+    return {name.lower() for name in record.get("attributes", ())}
+
+
 def _now() -> str:
     return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
-def _who() -> str:
+def user_name() -> str:
+    """The name of the user of this machine."""
     try:
         return getpass.getuser()
     except (KeyError, OSError):
@@ -150,7 +182,7 @@ class Journal:
             )
         now = _now()
         values = {
-            "begun": now, "seen": now, "who": _who(), "host": socket.gethostname(), "pid": os.getpid(),
+            "begun": now, "seen": now, "who": user_name(), "host": socket.gethostname(), "pid": os.getpid(),
             "state": RUNNING, **structs.asdict(job),
         }  # fmt: skip
         marks = ", ".join(f":{name}" for name in values)
@@ -164,9 +196,9 @@ class Journal:
 
     def write(self, job: int, first: int, records: Sequence[Record]) -> None:
         """Write steps down, before they are made; `first` is the number of the first in the job."""
-        rows = [(job, first + i, record["dn"], _encode(record)) for i, record in enumerate(records)]
+        rows = [(job, first + i, record["dn"], record.get("new"), _encode(record)) for i, record in enumerate(records)]
         with self._transaction():
-            self._db.executemany("INSERT INTO step(job, number, dn, record) VALUES(?, ?, ?, ?)", rows)
+            self._db.executemany("INSERT INTO step(job, number, dn, new_dn, record) VALUES(?, ?, ?, ?, ?)", rows)
 
     def mark(
         self, job: int, first: int, outcomes: Sequence[VandrelError | None], going: int, *, is_known: bool = True
@@ -241,15 +273,54 @@ class Journal:
         "planned, made, refused, undoes, state, pid FROM job"
     )
 
-    def jobs(self, last: int = 0, about: str = "") -> Iterator[Job]:
-        """The jobs, newest first: all or the `last` so many; with `about`, those with a step on that name."""
-        where, values = "", []
-        if about:
-            where, values = "WHERE number IN (SELECT job FROM step WHERE dn = ?)", [about]
-        limit = f"LIMIT {int(last)}" if last else ""
+    def jobs(self, last: int = 0, query: JobQuery = JobQuery()) -> Iterator[Job]:  # noqa: B008
+        """The jobs that fit, newest first: all or the `last` so many."""
+        conditions, values = ["1"], list[object]()
+        if query.about:
+            marks = ", ".join("?" * len(query.about))
+            conditions.append(f"number IN (SELECT job FROM step WHERE dn IN ({marks}))")
+            values += query.about
+        if query.by:
+            conditions.append("(instr(lower(who), ?) OR instr(lower(bound_as), ?))")
+            values += [query.by.lower()] * 2
+        for sign, moment in ((">=", query.since), ("<=", query.until)):
+            if moment is not None:
+                conditions.append(f"begun {sign} ?")
+                values.append(moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"))
         with sqlite_file.plain_errors(self.path):
-            for row in self._db.execute(f"{self._JOB} {where} ORDER BY number DESC {limit}", values):
-                yield self._job(row)
+            rows = self._db.execute(f"{self._JOB} WHERE {' AND '.join(conditions)} ORDER BY number DESC", values)
+            fitting = (self._job(row) for row in rows if not query.attributes or self._touches(row[0], query))
+            yield from islice(fitting, last or None)
+
+    def _touches(self, job: int, query: JobQuery) -> bool:
+        """Whether a step of a job changes one of the attributes, on one of the objects."""
+        about, wanted = set(query.about), {name.lower() for name in query.attributes}
+        rows = self._db.execute("SELECT dn, record FROM step WHERE job = ?", (job,)).fetchall()
+        return any(wanted & _attributes_of(_decode(record)) for dn, record in rows if not about or dn in about)
+
+    def names_of(self, dn: str) -> tuple[str, ...]:
+        """A name in full, and those that the object had before and after it, by what was renamed here."""
+        known, fresh = {dn}, [dn]
+        with sqlite_file.plain_errors(self.path):
+            while fresh:
+                one = fresh.pop()
+                rows = self._db.execute(
+                    "SELECT dn FROM step WHERE new_dn = ? "
+                    "UNION SELECT new_dn FROM step WHERE dn = ? AND new_dn IS NOT NULL",
+                    (one, one),
+                ).fetchall()
+                fresh += [name for (name,) in rows if name not in known]
+                known |= set(fresh)
+        return tuple(sorted(known))
+
+    def names_with(self, word: str) -> list[str]:
+        """The names in full of objects that steps were about, and that have a word in the first part of them."""
+        with sqlite_file.plain_errors(self.path):
+            rows = self._db.execute(
+                "SELECT DISTINCT dn FROM step WHERE instr(lower(substr(dn, 1, instr(dn || ',', ','))), ?)",
+                (word.lower(),),
+            ).fetchall()
+        return [name for (name,) in rows]
 
     def job(self, number: int) -> Job:
         """One job.

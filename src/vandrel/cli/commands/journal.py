@@ -20,7 +20,8 @@ EXAMPLES = """\
   vandrel journal                 the last twenty jobs
   vandrel journal 12              job 12, step by step
   vandrel journal 12 --verify   which of its steps the directory still has
-  vandrel journal --about alund   the jobs that changed one object
+  vandrel journal --about alund   the jobs that changed one object, under whatever name, be it gone or not
+  vandrel journal --by toedegaard --since 2026-11-01 --field groups
 """
 WRITES = False
 
@@ -38,16 +39,23 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     about = parser.add_argument("--about", metavar="NAME", help="only jobs that changed this object")
     complete.attach(about, complete.objects)
+    parser.add_argument("--by", metavar="WHO", default="", help="of this user, or of this identity on the server")
+    field = parser.add_argument("--field", metavar="FIELD", help="only jobs that changed this field, or @attribute")
+    complete.attach(field, complete.columns)
+    options.add_times(parser, "begun")
 
 
 def run(session: Session) -> Report:
     """Hand the request on."""
-    from vandrel.jobs.common.resolve import resolve
-    from vandrel.jobs.history.journal import JournalRequest, list_jobs, verify
+    from vandrel.jobs.history.journal import JournalRequest, attributes_of, list_jobs, names_about, verify
+    from vandrel.record.journal import JobQuery
 
     args = session.args
     session.must_have_journal()
     if args.verify:
         return verify(session.runner, args.job or 0)
-    about = str(resolve(session.context, args.about).dn) if args.about else ""
-    return list_jobs(session.journal(), JournalRequest(args.job or 0, args.last, about), session.charter.zone)
+    journal = session.journal()
+    about = names_about(session.context, journal, session.attic, args.about) if args.about else ()
+    attributes = attributes_of(session.context, args.field) if args.field else ()
+    query = JobQuery(about, args.by, *options.times(session), attributes)
+    return list_jobs(journal, JournalRequest(args.job or 0, args.last, query), session.charter.zone)

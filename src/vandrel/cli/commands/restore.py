@@ -23,6 +23,8 @@ EXAMPLES = """\
   vandrel restore /Ferries/Northquay/Stores --contents
   vandrel restore alund title="Purser" --to /Shore/Office
   vandrel restore alund password=generate --hand-out anna.csv
+  vandrel restore alund --from-snapshot 3             deleted by whatever program since then
+  vandrel restore alund --from-snapshot 3 --field title --field groups
 """
 WRITES = True
 
@@ -33,16 +35,41 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--contents", action="store_true", help="what was deleted with a unit and below it, too")
     place = parser.add_argument("--to", metavar="PLACE", default="", help="put it there, and not where it was")
     complete.attach(place, complete.places)
+    group = parser.add_argument_group("from a snapshot")
+    group.add_argument("--from-snapshot", type=options.positive, metavar="N", help="what is gone since snapshot N")
+    field = group.add_argument("--field", action="append", metavar="FIELD",
+                               help="of an object that is there: this field as it was; may be repeated")  # fmt: skip
+    complete.attach(field, complete.columns)
     options.add_hand_out(parser)
 
 
 def run(session: Session) -> Proposal:
     """Hand the request on."""
     from vandrel.jobs.lifecycle.restore import RestoreRequest, restore
+    from vandrel.jobs.snapshots.put_back import SnapshotSource
 
     args = session.args
     plain, given = options.split(session, args.names)
     source = next((a.values[0] for a in given if a.field == "password" and a.values), "")
     others = [assignment for assignment in given if assignment.field != "password"]
+    if args.field:
+        return _put_back(session, plain)
     selection = options.attic_selection(session, plain)
-    return restore(session.context, session.attic, RestoreRequest(selection, args.contents, args.to, others, source))
+    request = RestoreRequest(selection, args.contents, args.to, others, source)
+    if not args.from_snapshot:
+        return restore(session.context, session.attic, request)
+    snapshot = session.snapshots.one(args.from_snapshot)
+    return restore(session.context, SnapshotSource(session.context, session.snapshots, snapshot), request)
+
+
+def _put_back(session: Session, names: list[str]) -> Proposal:
+    from vandrel.errors import Code, Location, VandrelError
+    from vandrel.jobs.common.selection import Selection
+    from vandrel.jobs.snapshots.put_back import PutBackRequest, put_back
+
+    args = session.args
+    if not args.from_snapshot:
+        remedy = "add --from-snapshot N; vandrel snapshot list shows them"
+        raise VandrelError(Code.USAGE, "as it was when?", where=Location(option="--field"), remedy=remedy)
+    request = PutBackRequest(Selection(names), args.field)
+    return put_back(session.context, session.snapshots, session.snapshots.one(args.from_snapshot), request)

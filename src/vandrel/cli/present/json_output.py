@@ -50,7 +50,7 @@ class HolderData(Struct):
 class ChangeData(Struct):
     """What happens to one object."""
 
-    action: Literal["create", "change", "delete"]
+    action: Action
     object_type: str = msgspec.field(name="type")
     dn: str
     new_dn: str | None
@@ -141,12 +141,9 @@ def findings_of(findings: Iterable[Finding]) -> list[FindingData]:
 
 def changes_of(changes: Iterable[ObjectChange]) -> list[ChangeData]:
     """What happens to objects, for programs."""
-    actions: dict[Action, Literal["create", "change", "delete"]] = {
-        Action.CREATE: "create", Action.CHANGE: "change", Action.DELETE: "delete",
-    }  # fmt: skip
     return [
         ChangeData(
-            actions[change.action], change.object_type, str(change.dn),
+            change.action, change.object_type, str(change.dn),
             str(change.new_dn) if change.new_dn is not None else None, change.label, change.place, change.kind,
             change.row,
             [FieldData(f.field, list(f.before), list(f.after), f.rule, list(f.passed)) for f in change.fields],

@@ -66,6 +66,8 @@ class Writer:
         self._server = server
         self._can_assert = _ASSERTION in controls
         self._virtual = server.virtual
+        #: Of modifications of which a part was so already: what was left to change, by the identity of the operation.
+        self._changed: dict[int, tuple[Change, ...]] = {}
         self._below = tuple(context.key + names.LEVEL for context in directory.contexts)
 
     def run(self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None) -> list[Outcome]:
@@ -74,6 +76,7 @@ class Writer:
         With `atomic` nothing more is sent after the first refusal, and what was made is taken back as far as can be.
         """
         outcomes = _Outcomes()
+        self._changed.clear()
         most = 0 if atomic else len(operations) if most_refused is None else most_refused
         sent: deque[_PendingRequest] = deque()
         touched: set[str] = set()
@@ -298,6 +301,7 @@ class Writer:
             if rest == plain and not any(self._is_replaced(change) for change in rest):
                 raise
             self._modify_the_rest(operation.dn, rest, entry, more, controls)
+            self._changed[id(operation)] = tuple(rest)
 
     def _asserting(self, changes: Sequence[Change]) -> list[AssertionControl]:
         """The control by which the server sees to it that exclusive changes find no other value (RFC 4528)."""
@@ -384,7 +388,9 @@ class Writer:
                 case AddEntry():
                     back = DeleteEntry(operation.dn)
                 case ModifyEntry():
-                    back = ModifyEntry(operation.dn, tuple(change.reverse() for change in operation.changes))
+                    # What somebody else had done before stays.
+                    changed = self._changed.get(id(operation), operation.changes)
+                    back = ModifyEntry(operation.dn, tuple(c.reverse() for c in changed if c.removed or c.added))
                 case RenameEntry():
                     back = RenameEntry(operation.new, operation.dn)
                 case SetPassword() if operation.dn.key in created:

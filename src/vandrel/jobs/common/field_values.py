@@ -211,6 +211,8 @@ def check(context: Context, field: Field, values: Sequence[str], object_type: st
         if (later := context.dialect.means_later(field.name, value))[0]:
             what = f"the server keeps hours in UTC: from {later[1]} on, by the clock, these will be {later[0]}"
             findings.append(_wrong(field, what, f"set them again that day: {value}", severity=NOTE))
+        if field.name == "back" and value < context.charter.today().isoformat():
+            findings.append(_wrong(field, f"the day of return lies behind: {value}", "name a day to come"))
         if field.name == "password-reversible" and value == "yes":
             what = "whoever reads the server's database can then read the password"
             findings.append(_wrong(field, what, "leave it, unless a program needs it", Code.REFUSED, NOTE))

@@ -10,8 +10,13 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 
 from vandrel.errors import Code, VandrelError
+from vandrel.fields import Shape
 from vandrel.jobs.common.report import Report, Table, count
-from vandrel.record.journal import Job, Journal, JournalStep
+from vandrel.jobs.common.resolve import resolve
+from vandrel.jobs.lifecycle.attic import AtticSelection, chosen_items
+from vandrel.objects.context import Context
+from vandrel.record.attic import Attic, Item
+from vandrel.record.journal import Job, JobQuery, Journal, JournalStep
 from vandrel.steps.runner import Runner
 
 _STYLE = "%Y-%m-%d %H:%M:%S"
@@ -27,13 +32,58 @@ class JournalRequest(Struct, frozen=True):
     Attributes:
         job: the number of one job; 0 for a list.
         last: how many jobs to list; 0 for all.
-        about: the name in full of an object that the jobs changed; empty for any.
+        query: what must fit.
 
     """
 
     job: int = 0
     last: int = 20
-    about: str = ""
+    query: JobQuery = JobQuery()
+
+
+def names_about(context: Context, journal: Journal, attic: Attic, typed: str) -> tuple[str, ...]:
+    """The names in full of the object that somebody means: that is there, or is gone, with its earlier names.
+
+    Raises:
+        VandrelError: ``not-found``, ``ambiguous``.
+
+    """
+    try:
+        return journal.names_of(str(resolve(context, typed).dn))
+    except VandrelError as error:
+        if error.code not in (Code.NOT_FOUND, Code.AMBIGUOUS):
+            raise
+        gone = [str(item.entry.dn) for item in _in_attic(context, attic, typed)]
+        gone = gone or (journal.names_with(typed) if error.code is Code.NOT_FOUND else [])
+        if not gone:
+            raise
+        names = {name for dn in gone for name in journal.names_of(dn)}
+        return tuple(sorted(names))
+
+
+def _in_attic(context: Context, attic: Attic, typed: str) -> list[Item]:
+    try:
+        return chosen_items(context, attic, AtticSelection(names=(typed,)))
+    except VandrelError:
+        return []
+
+
+def attributes_of(context: Context, field: str) -> tuple[str, ...]:
+    """The attributes in which a field is kept, of whatever type of object.
+
+    Raises:
+        VandrelError: ``unknown-field``.
+
+    """
+    if field.startswith("@"):
+        return (field[1:],)
+    known = context.fields.named(field)
+    kept = {context.dialect.attribute(known.name, each) for each in known.on}
+    if known.shape in (Shape.MEMBERSHIPS, Shape.ROLES):
+        kept = {"member"}
+    elif known.shape is Shape.SECRET:
+        kept = {"userPassword", "unicodePwd"}
+    return tuple(sorted(filter(None, kept)))
 
 
 def list_jobs(journal: Journal, request: JournalRequest, zone: ZoneInfo) -> Report:
@@ -45,13 +95,14 @@ def list_jobs(journal: Journal, request: JournalRequest, zone: ZoneInfo) -> Repo
     """
     if request.job:
         return _one_job(journal.job(request.job), list(journal.steps(request.job)), zone)
-    jobs = list(journal.jobs(request.last, request.about))
+    jobs = list(journal.jobs(request.last, request.query))
     seen = [
         (job.number, _when(job.begun, zone), job.who, job.title, f"{job.made} of {job.planned}", job.state)
         for job in jobs
     ]
     table = Table("listed", "", ("job", "when", "who", "what", "steps", "state"), seen, has_header=True)
-    return Report("journal", _COLUMNS, map(_row, jobs), tables=[table], is_for_programs=True)
+    summary = [] if jobs else ["No job fits."]
+    return Report("journal", _COLUMNS, map(_row, jobs), tables=[table], is_for_programs=True, summary=summary)
 
 
 def _row(job: Job) -> list[str | int]:

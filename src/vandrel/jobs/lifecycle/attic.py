@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime, timedelta
+from typing import Protocol
 
 from msgspec import Struct
 
 from vandrel.directory import place as places
-from vandrel.errors import Code, VandrelError
+from vandrel.errors import Code, Finding, VandrelError
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
 from vandrel.record.attic import Attic, Item
@@ -40,7 +41,16 @@ class AtticSelection(Struct, frozen=True):
     until: datetime | None = None
 
 
-def chosen_items(context: Context, attic: Attic, selection: AtticSelection) -> list[Item]:
+class ItemSource(Protocol):
+    """Where deleted objects come from: the attic, or a snapshot. ``damaged`` is what could not be read."""
+
+    damaged: list[Finding]
+
+    def items(self, *, job: int = 0, key: str = "") -> Iterator[Item]:
+        """The objects that are there, the last deleted first: of one job, or of one name."""
+
+
+def chosen_items(context: Context, attic: ItemSource, selection: AtticSelection) -> list[Item]:
     """The objects that are meant, the last deleted first; of one that was deleted several times, the last.
 
     Raises:

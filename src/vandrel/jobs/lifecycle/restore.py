@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.charter.passwords import check
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry
+from vandrel.directory.entry import Entry, Value
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.assignments import Assignment
@@ -28,10 +28,10 @@ from vandrel.jobs.common.proposal import (
     unique,
 )  # fmt: skip
 from vandrel.jobs.common.report import count
-from vandrel.jobs.lifecycle.attic import AtticSelection, chosen_items, kept_by_server
+from vandrel.jobs.lifecycle.attic import AtticSelection, ItemSource, chosen_items, kept_by_server
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import entry_values
-from vandrel.record.attic import Attic, Item
+from vandrel.record.attic import Item
 from vandrel.steps.references import additions_apart, pointing_again, references_of, without_references
 from vandrel.steps.step import Add, Password, Set, Step
 
@@ -79,7 +79,7 @@ class Restored(Struct):
     reports: list[str] = []
 
 
-def restore(context: Context, attic: Attic, request: RestoreRequest) -> Proposal:
+def restore(context: Context, attic: ItemSource, request: RestoreRequest) -> Proposal:
     """Propose to bring deleted objects back, parents first, with who points at them.
 
     Raises:
@@ -118,13 +118,15 @@ def restore(context: Context, attic: Attic, request: RestoreRequest) -> Proposal
 class Restorer:
     """Works out how objects come back."""
 
-    def __init__(self, context: Context, attic: Attic) -> None:
+    def __init__(self, context: Context, attic: ItemSource) -> None:
         self._context = context
         self._attic = attic
         self._allocator = NameAllocator(context)
         self._schema = context.directory.schema
         self._kept_by_server = kept_by_server(context)
         self._pointing: dict[DN, dict[str, list[DN]]] = {}
+        #: Names of nobody that some servers put in the place of one that was deleted.
+        self._of_nobody: dict[tuple[DN, str], tuple[Value, ...]] = {}
         self.restored: list[Restored] = []
         self.findings: list[Finding] = []
 
@@ -259,12 +261,19 @@ class Restorer:
         if entry is None:
             self._tell(each.entry.dn, f"{attribute} of {holder.name}, which is not there any more")
             return
-        known = self._schema.attribute(attribute)
-        if known is not None and known.single and entry.values_of(attribute):
-            self._tell(each.entry.dn, f"{attribute} of {holder.name}, who has another one by now")
-            return
+        now = entry.values_of(attribute)
+        if now and self._is_single(entry, attribute):
+            if self._context.directory.existing([names.parse(str(value)) for value in now if value]):
+                self._tell(each.entry.dn, f"{attribute} of {holder.name}, who has another one by now")
+                return
+            self._of_nobody[holder, attribute] = tuple(now)
         self._pointing.setdefault(holder, {}).setdefault(attribute, []).append(each.entry.dn)
         (each.groups if attribute == "member" else each.reports).append(self._context.label(entry))
+
+    def _is_single(self, holder: Entry, attribute: str) -> bool:
+        known = self._schema.attribute(attribute)
+        single = self._context.single_attributes(self._context.object_type(holder))
+        return attribute in single or (known is not None and known.single)
 
     def _tell(self, dn: DN, what: str) -> None:
         self.findings.append(
@@ -282,8 +291,13 @@ class Restorer:
         for holder, pointing in self._pointing.items():
             entry = self._context.directory.get(holder)
             pairs = [(attribute, target) for attribute, targets in pointing.items() for target in targets]
-            if entry is not None and (changes := tuple(pointing_again(entry, pairs, self._context.dialect))):
-                steps.append(Set(holder, changes))
+            if entry is None:
+                continue
+            changes = [
+                structs.replace(change, removed=self._of_nobody.get((holder, change.attribute), change.removed))
+                for change in pointing_again(entry, pairs, self._context.dialect)
+            ]
+            steps += [Set(holder, tuple(changes))] if changes else []
         return steps
 
     def credentials(self, source: str) -> Iterator[Credential]:
@@ -329,7 +343,7 @@ def _change(context: Context, each: Restored, password: str) -> ObjectChange:
         fields.append(FieldChange("reports", after=tuple(each.reports), rule="as before"))
     if context.object_type(old) == ACCOUNT:
         kept = bool(old.values_of("userPassword"))
-        said = ("new", "to be changed at the next logon") if password else ("the old one", "kept in the attic")
+        said = ("new", "to be changed at the next logon") if password else ("the old one", "kept with the account")
         said = said if password or kept else ("none", "the directory does not show it: add password=generate")
         fields.append(FieldChange("password", after=said[:1], rule=said[1]))
     label = context.label(entry)

@@ -1,0 +1,86 @@
+"""``vandrel snapshot``: what the directory held at certain moments, and what has changed since."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete, options
+from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.report import Report
+
+NAME = "snapshot"
+HELP = "keep what the directory holds now, and tell what has changed since"
+DESCRIPTION = """\
+Keep what the directory holds at a moment, whole or one branch, in a file for its owner alone; what has not changed is
+stored once. `differences` tells what anybody has changed since, with whatever program: created, deleted, moved,
+renamed, changed field by field, between a snapshot and now, or between two. What was deleted comes back from a
+snapshot, and single fields go back to what they were: vandrel restore NAME --from-snapshot N."""
+EXAMPLES = """\
+  vandrel snapshot take                         by a scheduler, every hour
+  vandrel snapshot list
+  vandrel snapshot differences 3                since snapshot 3
+  vandrel snapshot differences 3 5 --under /Shore --what deleted
+  vandrel snapshot verify
+  vandrel snapshot thin --days 14 --weeks 8 --months 12
+"""
+WRITES = True
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
+    parser.add_argument("action", choices=("take", "list", "differences", "verify", "thin"), help="what to do")
+    parser.add_argument("numbers", nargs="*", type=options.positive, metavar="N", help="the numbers of snapshots")
+    place = parser.add_argument("--under", metavar="PLACE", default="", help="only this unit and what stands below it")
+    complete.attach(place, complete.places)
+    group = parser.add_argument_group("which differences")
+    group.add_argument("--kind", metavar="KIND", default="", help="of objects of this kind or type")
+    words = ("created", "deleted", "renamed", "moved", "changed")
+    group.add_argument("--what", choices=words, default="", help="of objects to which this has happened")
+    field = group.add_argument("--field", metavar="FIELD", default="", help="of this field, or @attribute")
+    complete.attach(field, complete.columns)
+    group = parser.add_argument_group("how many stay: the last of each of so many")
+    for name, number in (("days", 14), ("weeks", 8), ("months", 12)):
+        group.add_argument(f"--{name}", type=options.natural, default=number, metavar="N", help=f"default: {number}")
+
+
+def run(session: Session) -> Report:
+    """Hand the request on; what is forgotten is asked about."""
+    from vandrel.errors import Code, VandrelError
+    from vandrel.jobs.snapshots.differences import DiffersRequest, report_differences
+    from vandrel.jobs.snapshots.keep import TakeRequest, list_snapshots, take, verify
+
+    args, context, snapshots, numbers = session.args, session.context, session.snapshots, session.args.numbers
+    most = {"differences": (1, 2), "verify": (0, 1)}.get(args.action, (0, 0))
+    if not most[0] <= len(numbers) <= most[1]:
+        what = f"{args.action} takes {' or '.join(map(str, sorted(set(most))))} numbers of snapshots"
+        raise VandrelError(Code.USAGE, what, remedy="vandrel snapshot list shows them")
+    match args.action:
+        case "take":
+            return take(context, snapshots, TakeRequest(args.under, session.who))
+        case "list":
+            return list_snapshots(context, snapshots)
+        case "verify":
+            return verify(context, snapshots, next(iter(numbers), 0))
+        case "thin":
+            return _thin(session)
+    request = DiffersRequest(numbers[0], (*numbers, 0)[1], args.under, args.kind, args.what, args.field)
+    return report_differences(context, snapshots, request)
+
+
+def _thin(session: Session) -> Report:
+    from vandrel.jobs.common.report import Report, count
+    from vandrel.jobs.snapshots.keep import ThinRequest, to_forget
+
+    args = session.args
+    request = ThinRequest(args.days, args.weeks, args.months)
+    forgotten = [snapshot.number for snapshot in to_forget(session.snapshots.all(), request, session.charter.zone)]
+    if forgotten and not args.dry_run:
+        session.terminal.confirm(f"Forget {count(len(forgotten), 'snapshot')} for good?", yes=args.yes)
+        session.snapshots.forget(forgotten)
+    verb = "would be forgotten" if args.dry_run else "forgotten"
+    said = f"{count(len(forgotten), 'snapshot')} {verb}: {', '.join(map(str, forgotten))}" if forgotten else ""
+    return Report("snapshot thin", ("number",), [(number,) for number in forgotten], is_for_programs=True,
+                  summary=[said or "Nothing to forget."])  # fmt: skip

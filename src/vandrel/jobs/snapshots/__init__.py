@@ -1,0 +1,1 @@
+"""Snapshots: taking, thinning, what differs between two, and objects and fields put back from one."""

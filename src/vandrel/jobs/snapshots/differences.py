@@ -1,0 +1,248 @@
+"""What differs between two snapshots, or between one and now: whoever changed it, and with whatever program."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from enum import StrEnum
+
+from msgspec import Struct
+
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.jobs.common.report import Report, Table, count
+from vandrel.objects.context import Context
+from vandrel.objects.view import SECRET_ATTRIBUTES, shown_attribute
+from vandrel.record.snapshots import Held, Snapshot, Snapshots, object_of, state_of
+
+
+class What(StrEnum):
+    """What has happened to an object."""
+
+    CREATED = "created"
+    DELETED = "deleted"
+    RENAMED = "renamed"
+    MOVED = "moved"
+    CHANGED = "changed"
+
+
+class Difference(Struct, frozen=True):
+    """One object that differs.
+
+    Attributes:
+        what: what has happened to it, the most telling first.
+        before: the object as it was; None where it was not there.
+        after: as it is; None where it is gone.
+        changes: the attributes that differ: name, values before, values after; without what only the directory sets.
+        stamps: attributes that only the directory sets, and that differ.
+
+    """
+
+    what: tuple[What, ...]
+    before: Entry | None
+    after: Entry | None
+    changes: tuple[tuple[str, tuple[Value, ...], tuple[Value, ...]], ...] = ()
+    stamps: tuple[str, ...] = ()
+
+    @property
+    def entry(self) -> Entry:
+        """The object as it is, or else as it was."""
+        entry = self.after if self.after is not None else self.before
+        assert entry is not None
+        return entry
+
+
+class DiffersRequest(Struct, frozen=True):
+    """Which two states, and which of the objects.
+
+    Attributes:
+        before: the number of the one snapshot.
+        after: the number of the other; 0 for the directory as it is now.
+        under: the place in or below which they are or were; empty for any.
+        kind: their kind or type; empty for any.
+        what: what has happened to them; empty for anything.
+        field: a field, or ``@attribute``, that differs; empty for any.
+
+    """
+
+    before: int
+    after: int = 0
+    under: str = ""
+    kind: str = ""
+    what: str = ""
+    field: str = ""
+
+
+def differences(context: Context, snapshots: Snapshots, request: DiffersRequest) -> Iterator[Difference]:
+    """The objects that differ, recognized by the directory's own identifier, in the order of their names.
+
+    Raises:
+        VandrelError: ``not-found`` for a snapshot that is not there; ``damaged``.
+
+    """
+    before = snapshots.one(request.before)
+    pairs: Iterable[tuple[Entry | None, Entry | None]]
+    if request.after:
+        pairs = _between(snapshots, before, snapshots.one(request.after))
+    else:
+        pairs = _until_now(context, snapshots, before)
+    pairs = list(pairs)
+    # A name that points at what was renamed points at the same object.
+    renamed = {old.dn.key: new.dn.key for old, new in pairs if old is not None and new is not None}
+    found = [_difference(context, renamed, *pair) for pair in pairs]
+    for each in sorted(found, key=lambda each: each.entry.dn.key):
+        if (each.what or each.stamps) and _fits(context, each, request):
+            yield each
+
+
+def _between(
+    snapshots: Snapshots, before: Snapshot, after: Snapshot
+) -> Iterator[tuple[Entry | None, Entry | None]]:  # fmt: skip
+    if before.base != after.base:  # of another branch: all of both
+        old = {held.object: held for held in snapshots.held(before) if held.dn.is_within(after.base)}
+        new = {held.object: held for held in snapshots.held(after) if held.dn.is_within(before.base)}
+        pairs = [(old.get(name), new.get(name)) for name in old.keys() | new.keys()]
+        differing = [pair for pair in pairs if pair[0] != pair[1]]
+    else:
+        differing = list(snapshots.differing(before, after))
+    for was, is_now in differing:
+        yield _entry(snapshots, was), _entry(snapshots, is_now)
+
+
+def _entry(snapshots: Snapshots, held: Held | None) -> Entry | None:
+    return snapshots.entry(held) if held is not None else None
+
+
+def _until_now(
+    context: Context, snapshots: Snapshots, before: Snapshot
+) -> Iterator[tuple[Entry | None, Entry | None]]:  # fmt: skip
+    old = {held.object: held for held in snapshots.held(before)}
+    for entry in context.directory.search(before.base):
+        held = old.pop(object_of(entry), None)
+        if held is None:
+            yield None, entry
+        elif held.state != state_of(entry)[0] or str(held.dn) != str(entry.dn):
+            yield snapshots.entry(held), entry
+    for held in old.values():
+        yield snapshots.entry(held), None
+
+
+def _difference(
+    context: Context, renamed: Mapping[str, str], before: Entry | None, after: Entry | None
+) -> Difference:  # fmt: skip
+    if before is None or after is None:
+        return Difference((What.CREATED if before is None else What.DELETED,), before, after)
+    schema = context.directory.schema
+    naming = {schema.attribute_name(kind) or kind for dn in (before.dn, after.dn) for kind, _ in dn.rdn}
+    what = [What.RENAMED] if before.dn.rdn_text != after.dn.rdn_text else []
+    what += [What.MOVED] if before.dn.parent != after.dn.parent else []
+    changes, stamps = [], []
+    for name in sorted(before.attributes.keys() | after.attributes.keys()):
+        old, new = before.values_of(name), after.values_of(name)
+        keys = [{schema.value_key(name, value): value for value in values} for values in (old, new)]
+        if schema.is_reference(name):
+            keys[0] = {
+                renamed.get(str(key), key): keys[1].get(renamed.get(str(key), ""), v) for key, v in keys[0].items()
+            }
+        gone = tuple(value for key, value in keys[0].items() if keys[1].get(key) != value)
+        come = tuple(value for key, value in keys[1].items() if keys[0].get(key) != value)
+        if (not gone and not come) or (name in naming and What.RENAMED in what):
+            continue
+        known = schema.attribute(name)
+        if known is not None and known.read_only:
+            stamps.append(name)
+        else:
+            changes.append((name, gone, come))
+    what += [What.CHANGED] if changes else []
+    return Difference(tuple(what), before, after, tuple(changes), tuple(stamps))
+
+
+def _fits(context: Context, each: Difference, request: DiffersRequest) -> bool:
+    entries = [entry for entry in (each.before, each.after) if entry is not None]
+    if request.under:
+        place = places.to_dn(places.parse(request.under), context.charter.base)
+        if not any(entry.dn.is_within(place) for entry in entries):
+            return False
+    if request.kind and not any(
+        request.kind in (context.one(entry, "kind"), context.object_type(entry)) for entry in entries
+    ):
+        return False
+    if request.what and request.what not in each.what:
+        return False
+    return not request.field or request.field.lower() in {
+        name.lower() for attribute, _, _ in each.changes
+        for name in (f"@{attribute}", field_of(context, each.entry, attribute))
+    }  # fmt: skip
+
+
+def field_of(context: Context, entry: Entry, attribute: str) -> str:
+    """The field that an attribute keeps for such an object; ``@attribute`` where it is none, or several."""
+    object_type = context.object_type(entry)
+    kept = [
+        name for name, field in context.fields.items()
+        if object_type in field.on and context.dialect.attribute(name, object_type) == attribute
+    ]  # fmt: skip
+    return kept[0] if len(kept) == 1 else f"@{attribute}"
+
+
+def report_differences(context: Context, snapshots: Snapshots, request: DiffersRequest) -> Report:
+    """List what differs, object by object and field by field.
+
+    Raises:
+        VandrelError: what `differences` raises.
+
+    """
+    rows, seen, stamped = [], [], dict[str, None]()
+    only_stamps = 0
+    figures = dict.fromkeys(What, 0)
+    for each in differences(context, snapshots, request):
+        if not each.what:
+            only_stamps += 1
+            stamped |= dict.fromkeys(each.stamps)
+            continue
+        entry = each.entry
+        for what in each.what:
+            figures[what] += 1
+        object_type, label = context.object_type(entry) or "object", context.label(entry)
+        changes = list(_said(context, each))
+        rows.append(
+            (list(each.what), object_type, label, str(each.before.dn) if each.before else None,
+             str(each.after.dn) if each.after else None, [": ".join(filter(None, change)) for change in changes])
+        )  # fmt: skip
+        seen.append((", ".join(each.what), object_type, label, context.place(entry.dn.parent)))
+        seen += [("", "", f"  {field}", said) for field, said in changes]
+    told = ", ".join(f"{number} {what}" for what, number in figures.items() if number)
+    since = f"since snapshot {request.before}" if not request.after else f"from {request.before} to {request.after}"
+    summary = [f"{told or 'Nothing differs'} {since}."]
+    if only_stamps:
+        names = ", ".join(stamped)
+        summary.append(f"{count(only_stamps, 'object')} with other marks of the directory alone: {names}.")
+    columns = ("what", "type", "label", "before", "after", "changes")
+    table = Table("listed", "", ("what", "", "object", "place"), seen, has_header=True)
+    return Report("snapshot differences", columns, rows, tables=[table] if seen else [], is_for_programs=True,
+                  summary=summary)  # fmt: skip
+
+
+def _said(context: Context, each: Difference) -> Iterator[tuple[str, str]]:
+    """What has changed of one object: the field, and its values."""
+    if each.before is not None and each.after is not None:
+        if What.RENAMED in each.what:
+            yield "name", f"{each.before.dn.name} -> {each.after.dn.name}"
+        if What.MOVED in each.what:
+            yield "place", f"{context.place(each.before.dn.parent)} -> {context.place(each.after.dn.parent)}"
+    for attribute, gone, come in each.changes:
+        yield field_of(context, each.entry, attribute), _values(context, attribute, gone, come)
+
+
+def _values(context: Context, attribute: str, gone: tuple[Value, ...], come: tuple[Value, ...]) -> str:
+    if attribute in SECRET_ATTRIBUTES:
+        return "another one" if gone and come else "set" if come else "taken away"
+
+    def shown(value: Value) -> str:
+        if context.directory.schema.is_reference(attribute) and value:
+            return DN.read(str(value)).name
+        return shown_attribute(attribute, value)
+
+    if len(gone) <= 1 and len(come) <= 1:
+        return f"{''.join(map(shown, gone)) or '(empty)'} -> {''.join(map(shown, come)) or '(empty)'}"
+    return ", ".join([*(f"- {shown(value)}" for value in gone), *(f"+ {shown(value)}" for value in come)])

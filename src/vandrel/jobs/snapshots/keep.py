@@ -1,0 +1,121 @@
+"""Taking snapshots of the directory, listing and verifying them, and keeping so many of each age."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Iterable
+from datetime import date
+from zoneinfo import ZoneInfo
+
+from msgspec import Struct
+
+from vandrel.directory import place as places
+from vandrel.errors import Code, VandrelError
+from vandrel.jobs.common.report import Report, Table, count
+from vandrel.objects.context import Context
+from vandrel.record.snapshots import Snapshot, Snapshots
+
+_STYLE = "%Y-%m-%d %H:%M"
+
+
+class TakeRequest(Struct, frozen=True):
+    """Of which place a snapshot is taken, empty for all; and who takes it."""
+
+    place: str = ""
+    who: str = ""
+
+
+def take(context: Context, snapshots: Snapshots, request: TakeRequest) -> Report:
+    """Take a snapshot.
+
+    Raises:
+        VandrelError: ``bad-name``; ``not-found`` where nothing stands there; what reading and writing raise.
+
+    """
+    base = places.to_dn(places.parse(request.place), context.charter.base) if request.place else context.charter.base
+    if not context.directory.existing([base]):
+        raise VandrelError(Code.NOT_FOUND, f"there is nothing at {request.place or base}")
+    snapshot, changed = snapshots.take(base, request.who, context.directory.search(base))
+    rows = [_row(context, snapshot)]
+    said = f"Snapshot {snapshot.number}: {count(snapshot.entries, 'entry')}, {changed:,} new or changed since the last."
+    return Report("snapshot take", _COLUMNS, rows, is_for_programs=True, summary=[said])
+
+
+_COLUMNS = ("number", "taken", "who", "place", "entries")
+
+
+def _row(context: Context, snapshot: Snapshot) -> tuple[int, str, str, str, int]:
+    taken = snapshot.taken.astimezone(context.charter.zone).strftime(_STYLE)
+    return snapshot.number, taken, snapshot.who, context.place(snapshot.base), snapshot.entries
+
+
+def list_snapshots(context: Context, snapshots: Snapshots) -> Report:
+    """List the snapshots of the directory, the last first."""
+    rows = [_row(context, snapshot) for snapshot in snapshots.all()]
+    heads = ("no.", "taken", "who", "place", "entries")
+    seen = [(*row[:4], f"{row[4]:,}") for row in rows]
+    octets = snapshots.path.stat().st_size if snapshots.exists else 0
+    said = f"{count(len(rows), 'snapshot')}, {octets:,} octets: {snapshots.path.name}" if rows else "No snapshot yet."
+    table = Table("listed", "", heads, seen, has_header=True)
+    return Report("snapshot list", _COLUMNS, rows, tables=[table], is_for_programs=True, summary=[said])
+
+
+def verify(context: Context, snapshots: Snapshots, number: int) -> Report:
+    """Look whether a snapshot, or each, is whole; what is damaged is named, and is the exit code.
+
+    Raises:
+        VandrelError: ``not-found``.
+
+    """
+    chosen = [snapshots.one(number)] if number else snapshots.all()
+    found = {snapshot.number: snapshots.verify(snapshot) for snapshot in chosen}
+    rows = [(*_row(context, snapshot), len(found[snapshot.number])) for snapshot in chosen]
+    seen = [(row[0], row[1], f"{row[5]} damaged" if row[5] else "whole") for row in rows]
+    findings = list(dict.fromkeys(finding for each in found.values() for finding in each))
+    return Report(
+        "snapshot verify", (*_COLUMNS, "damaged"), rows, tables=[Table("listed", "", ("no.", "taken", ""), seen)],
+        is_for_programs=True, findings=findings, exit_code=Code.DAMAGED.exit_code if findings else 0,
+    )  # fmt: skip
+
+
+class ThinRequest(Struct, frozen=True):
+    """How many days, weeks and months keep their last snapshot."""
+
+    days: int = 14
+    weeks: int = 8
+    months: int = 12
+
+
+def to_forget(snapshots: Iterable[Snapshot], request: ThinRequest, zone: ZoneInfo) -> list[Snapshot]:
+    """The snapshots that are neither the last of a day, a week or a month that keeps its last, nor the last of all.
+
+    Each base counts by itself; only days, weeks and months with a snapshot count.
+    """
+    by_base: dict[str, list[Snapshot]] = {}
+    for snapshot in sorted(snapshots, key=lambda snapshot: snapshot.taken, reverse=True):
+        by_base.setdefault(snapshot.base.key, []).append(snapshot)
+    forgotten = []
+    for line in by_base.values():
+        stays = {line[0].number}
+        for number, span in ((request.days, _day), (request.weeks, _week), (request.months, _month)):
+            stays |= _last_of_each(line, number, span, zone)
+        forgotten += [snapshot for snapshot in line if snapshot.number not in stays]
+    return forgotten
+
+
+def _last_of_each(line: list[Snapshot], number: int, span: Callable[[date], Hashable], zone: ZoneInfo) -> set[int]:
+    last: dict[Hashable, int] = {}
+    for snapshot in line:  # the last one comes first
+        last.setdefault(span(snapshot.taken.astimezone(zone).date()), snapshot.number)
+    return set(list(last.values())[:number])
+
+
+def _day(day: date) -> Hashable:
+    return day
+
+
+def _week(day: date) -> Hashable:
+    return day.isocalendar()[:2]
+
+
+def _month(day: date) -> Hashable:
+    return day.year, day.month

@@ -1,0 +1,134 @@
+"""Objects and single fields put back as they were in a snapshot, whoever has changed or deleted them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+
+from msgspec import Struct, structs
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
+from vandrel.fields import GROUP, Shape
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.edit import Edit, Editor
+from vandrel.jobs.common.edit_proposal import propose
+from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.selection import Selection, select
+from vandrel.objects.context import Context
+from vandrel.record.attic import Item
+from vandrel.record.snapshots import Held, Snapshot, Snapshots, object_of
+from vandrel.steps.references import own_references, references_of
+
+
+class SnapshotSource:
+    """The objects of a snapshot that the directory does not have any more, as the attic would hold them.
+
+    Attributes:
+        damaged: what could not be read; the rest is there all the same.
+
+    """
+
+    def __init__(self, context: Context, snapshots: Snapshots, snapshot: Snapshot) -> None:
+        self.damaged: list[Finding] = []
+        self._context = context
+        self._snapshots = snapshots
+        self._snapshot = snapshot
+
+    @cached_property
+    def _gone(self) -> dict[str, Item]:
+        """The objects by the keys of their names."""
+        names_now = {
+            object_of(entry): entry.dn
+            for entry in self._context.directory.search(self._snapshot.base, only=["entryUUID", "objectGUID"])
+        }
+        held = list(self._snapshots.held(self._snapshot))
+        gone = {each.dn.key: each for each in held if each.object not in names_now}
+        pointed_at: dict[str, list[tuple[DN, str]]] = {}
+        entries: dict[str, Entry] = {}
+        for each in held if gone else ():
+            if (entry := self._entry(each)) is None:
+                continue
+            if each.dn.key in gone:
+                entries[each.dn.key] = entry
+            for attribute, target in self._pointing(entry):
+                if target.key in gone:
+                    holder = names_now.get(each.object, each.dn)
+                    pointed_at.setdefault(target.key, []).append((holder, attribute))
+        return {
+            key: Item(0, 0, self._snapshot.taken, "", True, entry, tuple(pointed_at.get(key, ())), 0)
+            for key, entry in entries.items()
+        }
+
+    def _pointing(self, entry: Entry) -> Iterator[tuple[str, DN]]:
+        own = self._own
+        return (each for each in references_of(entry.attributes, self._context.directory.schema) if each[0] in own)
+
+    @cached_property
+    def _own(self) -> frozenset[str]:
+        return frozenset(own_references(self._context.directory))
+
+    def _entry(self, held: Held) -> Entry | None:
+        try:
+            return self._snapshots.entry(held)
+        except DirectoryError as error:
+            self.damaged += [structs.replace(finding, severity=NOTE) for finding in error.findings]
+            return None
+
+    def items(self, *, job: int = 0, key: str = "") -> Iterator[Item]:
+        """The objects, or the one of a name. A snapshot knows no jobs."""
+        if key:
+            yield from filter(None, [self._gone.get(key)])
+        else:
+            yield from self._gone.values()
+
+
+class PutBackRequest(Struct, frozen=True):
+    """Objects that are there, and the fields that are to be as they were in a snapshot."""
+
+    selection: Selection
+    fields: Sequence[str]
+
+
+def put_back(context: Context, snapshots: Snapshots, snapshot: Snapshot, request: PutBackRequest) -> Proposal:
+    """Propose to give fields the values that they had in a snapshot.
+
+    Raises:
+        VandrelError: ``not-found`` where an object was not in it; ``unknown-field``; ``damaged``;
+            what selecting raises.
+
+    """
+    known = {held.object: held for held in snapshots.held(snapshot)}
+    editor = Editor(context)
+    edits: list[Edit] = []
+    for entry in select(context, request.selection):
+        held = known.get(object_of(entry))
+        if held is None:
+            what = f"{context.label(entry)} is not in snapshot {snapshot.number}"
+            raise VandrelError(Code.NOT_FOUND, what, where=Location(dn=str(entry.dn)))
+        before = snapshots.entry(held)
+        object_type = context.object_type(entry)
+        assignments = []
+        for name in request.fields:
+            field = context.fields.named(name, object_type)
+            values = _groups(context, snapshots, snapshot, held.dn) if field.shape is Shape.MEMBERSHIPS else tuple(
+                context.dialect.read(before, field.name)
+            )  # fmt: skip
+            assignments.append(Assignment(field.name, "=", values, literal=True))
+        edits.append(editor.edit(entry, assignments))
+    return propose(context, edits, (), "restore")
+
+
+def _groups(context: Context, snapshots: Snapshots, snapshot: Snapshot, dn: DN) -> tuple[str, ...]:
+    """The groups that an object was in, and that are still there, by their names now."""
+    schema, then = context.directory.schema, dict[str, str]()
+    for held in snapshots.held(snapshot):
+        entry = snapshots.entry(held)
+        if context.object_type(entry) == GROUP:
+            members = (target.key for name, target in references_of(entry.attributes, schema) if name == "member")
+            if dn.key in members:
+                then[held.object] = str(held.dn)
+    where = context.dialect.filter_for(GROUP)
+    groups = context.directory.search(context.charter.base, where=where, only=["entryUUID", "objectGUID"])
+    return tuple(str(group.dn) for group in groups if object_of(group) in then)

@@ -1,0 +1,313 @@
+"""Snapshots: what a directory held at certain moments, each different state of an entry stored once.
+
+A state of an entry is stored under its digest, compressed. A spell says from which snapshot to which an object, known
+by the directory's own identifier, had a state and a name; so a snapshot costs no more than what has changed since the
+one before. The file holds password hashes where the directory shows them, and is for its owner alone (mode 0600).
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.embedded import sqlite_file
+from vandrel.directory.entry import Entry, Value
+from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
+
+#: "Vans" as PRAGMA application_id.
+_APPLICATION = 0x56616E73
+
+_TABLES = """
+CREATE TABLE snapshot(
+    number INTEGER PRIMARY KEY AUTOINCREMENT, identity TEXT NOT NULL, taken TEXT NOT NULL, who TEXT NOT NULL,
+    base TEXT NOT NULL, entries INTEGER NOT NULL, digest BLOB NOT NULL
+);
+CREATE TABLE state(digest BLOB PRIMARY KEY, data BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE spell(
+    base INTEGER NOT NULL, object TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER, dn TEXT NOT NULL,
+    state BLOB NOT NULL,
+    PRIMARY KEY(base, object, first)
+) WITHOUT ROWID;
+CREATE TABLE line(number INTEGER PRIMARY KEY, identity TEXT NOT NULL, base TEXT NOT NULL, UNIQUE(identity, base));
+"""
+
+_encode = msgspec.msgpack.Encoder(order="deterministic").encode
+_decode = msgspec.msgpack.Decoder().decode
+#: Rows written at a time.
+_ROWS = 2000
+
+
+class Snapshot(Struct, frozen=True):
+    """One snapshot: when it was taken (UTC), by whom, of what, and how many entries it has."""
+
+    number: int
+    taken: datetime
+    who: str
+    base: DN
+    entries: int
+
+
+class Held(Struct, frozen=True):
+    """An object in a snapshot: its identifier, or the key of its name where it has none; its name; its state."""
+
+    object: str
+    dn: DN
+    state: bytes
+
+
+class Snapshots:
+    """The snapshots of one directory, in a file beside the journal (SQLite, mode 0600)."""
+
+    def __init__(self, path: Path, identity: str) -> None:
+        self.path = path
+        self._identity = identity
+        self._opened: tuple[Any, bool] | None = None
+
+    @property
+    def exists(self) -> bool:
+        """Whether one was ever taken."""
+        return self.path.exists()
+
+    @property
+    def _db(self) -> Any:
+        if self._opened is None:
+            if not self.exists:
+                try:
+                    sqlite_file.create(self.path, _APPLICATION, _TABLES, "file of snapshots")
+                except DirectoryError as error:
+                    if error.code != Code.TAKEN:  # another process has just made it
+                        raise
+            self._opened = sqlite_file.connect(self.path, _APPLICATION, "file of snapshots")
+        return self._opened[0]
+
+    # --- writing
+
+    def take(self, base: DN, who: str, entries: Iterable[Entry]) -> tuple[Snapshot, int]:
+        """Take a snapshot of what stands within a name; whole, or not at all where it is stopped.
+
+        Returns:
+            The snapshot, and how many objects are new or differ from the one before.
+
+        Raises:
+            DirectoryError: ``disk-full``, ``not-permitted``, ``busy``; whatever reading the entries raises.
+
+        """
+        import zstandard
+
+        compress = zstandard.ZstdCompressor(level=3).compress
+        db, taken = self._db, datetime.now(UTC)
+        with sqlite_file.plain_errors(self.path):
+            db.execute("BEGIN IMMEDIATE")
+            try:
+                line = self._line(base)
+                used = db.execute("SELECT seq FROM sqlite_sequence WHERE name = 'snapshot'").fetchone()
+                number = (used[0] if used else 0) + 1
+                open_spells = "SELECT object, dn, state FROM spell WHERE base = ? AND last IS NULL"
+                before = {name: (dn, state) for name, dn, state in db.execute(open_spells, (line,))}
+                latest = self._latest(line)
+                states: list[tuple[bytes, bytes]] = []
+                spells: list[tuple[Any, ...]] = []
+                ended: list[tuple[Any, ...]] = []
+                total, changed = 0, 0
+                for entry in entries:
+                    total += 1
+                    name, dn = object_of(entry), str(entry.dn)
+                    state, data = state_of(entry)
+                    had = before.pop(name, None)
+                    if had == (dn, state):
+                        continue
+                    changed += 1
+                    if had is not None:
+                        ended.append((latest, line, name))
+                    states.append((state, compress(data)))
+                    spells.append((line, name, number, dn, state))
+                    if len(spells) >= _ROWS:
+                        self._write(ended, states, spells)
+                ended += [(latest, line, name) for name in before]
+                self._write(ended, states, spells)
+                # What began in snapshots that are forgotten, and is over, was in none.
+                db.execute("DELETE FROM spell WHERE base = ? AND last < first", (line,))
+                db.execute(
+                    "INSERT INTO snapshot VALUES(?, ?, ?, ?, ?, ?, ?)",
+                    (number, self._identity, taken.isoformat(timespec="milliseconds"), who, str(base), total, b""),
+                )
+                db.execute("UPDATE snapshot SET digest = ? WHERE number = ?", (self._sum(number, line)[1], number))
+                db.execute("COMMIT")
+            except BaseException:
+                if db.in_transaction:
+                    db.execute("ROLLBACK")
+                raise
+        return Snapshot(number, taken, who, base, total), changed + len(before)
+
+    def _write(self, ended: list[Any], states: list[Any], spells: list[Any]) -> None:
+        db = self._db
+        db.executemany("UPDATE spell SET last = ? WHERE base = ? AND object = ? AND last IS NULL", ended)
+        db.executemany("INSERT OR IGNORE INTO state(digest, data) VALUES(?, ?)", states)
+        db.executemany("INSERT INTO spell(base, object, first, dn, state) VALUES(?, ?, ?, ?, ?)", spells)
+        for rows in (ended, states, spells):
+            rows.clear()
+
+    def _line(self, base: DN) -> int:
+        """The number of the line of snapshots of this directory and base."""
+        where = (self._identity, str(base))
+        self._db.execute("INSERT OR IGNORE INTO line(identity, base) VALUES(?, ?)", where)
+        return int(self._db.execute("SELECT number FROM line WHERE identity = ? AND base = ?", where).fetchone()[0])
+
+    def _latest(self, line: int) -> int:
+        row = self._db.execute(
+            "SELECT max(s.number) FROM snapshot s JOIN line l ON l.identity = s.identity AND l.base = s.base "
+            "WHERE l.number = ?",
+            (line,),
+        ).fetchone()
+        return int(row[0] or 0)
+
+    def forget(self, numbers: Sequence[int]) -> None:
+        """Forget snapshots; what no other needs goes with them."""
+        db = self._db
+        with sqlite_file.plain_errors(self.path):
+            db.execute("BEGIN IMMEDIATE")
+            try:
+                db.executemany("DELETE FROM snapshot WHERE number = ?", [(number,) for number in numbers])
+                db.execute(
+                    "DELETE FROM spell WHERE last IS NOT NULL AND NOT EXISTS (SELECT 1 FROM snapshot s JOIN line l "
+                    "ON l.identity = s.identity AND l.base = s.base WHERE l.number = spell.base "
+                    "AND s.number BETWEEN spell.first AND spell.last)"
+                )
+                db.execute("DELETE FROM state WHERE digest NOT IN (SELECT state FROM spell)")
+                db.execute("COMMIT")
+            except BaseException:
+                if db.in_transaction:
+                    db.execute("ROLLBACK")
+                raise
+
+    # --- reading
+
+    def all(self) -> list[Snapshot]:
+        """The snapshots of this directory, the last first."""
+        if not self.exists:
+            return []
+        with sqlite_file.plain_errors(self.path):
+            rows = self._db.execute(
+                "SELECT number, taken, who, base, entries FROM snapshot WHERE identity = ? ORDER BY number DESC",
+                (self._identity,),
+            ).fetchall()
+        return [Snapshot(n, datetime.fromisoformat(taken), who, names.parse(base), entries)
+                for n, taken, who, base, entries in rows]  # fmt: skip
+
+    def one(self, number: int) -> Snapshot:
+        """A snapshot by its number.
+
+        Raises:
+            VandrelError: ``not-found``.
+
+        """
+        for snapshot in self.all():
+            if snapshot.number == number:
+                return snapshot
+        remedy = "vandrel snapshot list shows those that are there"
+        raise VandrelError(Code.NOT_FOUND, f"there is no snapshot {number} of this directory", remedy=remedy)
+
+    def held(self, snapshot: Snapshot) -> Iterator[Held]:
+        """The objects of a snapshot, in no order that counts."""
+        yield from (Held(name, DN.read(dn), state) for name, dn, state in self._rows(snapshot))
+
+    def differing(self, before: Snapshot, after: Snapshot) -> Iterator[tuple[Held | None, Held | None]]:
+        """The objects that are new, gone, or differ, as they were and as they are; of one line of snapshots."""
+        spells = (
+            "SELECT object, dn, state FROM spell WHERE base = ? AND first <= ? AND coalesce(last, ?) >= ? "
+            "AND NOT (first <= ? AND coalesce(last, ?) >= ?)"
+        )
+        with sqlite_file.plain_errors(self.path):
+            line, last = self._line(before.base), max(before.number, after.number)
+            sides = []
+            for one, other in ((before.number, after.number), (after.number, before.number)):
+                rows = self._db.execute(spells, (line, one, last, one, other, last, other)).fetchall()
+                sides.append({name: Held(name, DN.read(dn), state) for name, dn, state in rows})
+        for name in sides[0].keys() | sides[1].keys():
+            pair = sides[0].get(name), sides[1].get(name)
+            if pair[0] != pair[1]:  # it may have been gone for a while, and be as it was
+                yield pair
+
+    def _rows(self, snapshot: Snapshot) -> list[tuple[str, str, bytes]]:
+        with sqlite_file.plain_errors(self.path):
+            line = self._line(snapshot.base)
+            rows: list[tuple[str, str, bytes]] = self._db.execute(
+                "SELECT object, dn, state FROM spell WHERE base = ? AND first <= ? AND (last IS NULL OR last >= ?)",
+                (line, snapshot.number, snapshot.number),
+            ).fetchall()
+        return rows
+
+    def entry(self, held: Held) -> Entry:
+        """An object as it was.
+
+        Raises:
+            DirectoryError: ``damaged`` where what is stored is not what was put there.
+
+        """
+        import zstandard
+
+        with sqlite_file.plain_errors(self.path):
+            row = self._db.execute("SELECT data FROM state WHERE digest = ?", (held.state,)).fetchone()
+        try:
+            data = zstandard.ZstdDecompressor().decompress(row[0]) if row else b""
+        except zstandard.ZstdError:
+            data = b""
+        if hashlib.blake2b(data, digest_size=16).digest() != held.state:
+            what = f"what a snapshot holds of {held.dn} is damaged"
+            raise DirectoryError(
+                Code.DAMAGED, what, where=Location(file=str(self.path)), remedy="take it from another snapshot"
+            )
+        return Entry(held.dn, _decode(data))
+
+    def verify(self, snapshot: Snapshot) -> list[Finding]:
+        """What is wrong with a snapshot, object by object; empty where it is whole."""
+        findings = []
+        for held in self.held(snapshot):
+            try:
+                self.entry(held)
+            except DirectoryError as error:
+                findings.append(error.findings[0])
+        with sqlite_file.plain_errors(self.path):
+            (digest,) = self._db.execute("SELECT digest FROM snapshot WHERE number = ?", (snapshot.number,)).fetchone()
+            entries, found = self._sum(snapshot.number, self._line(snapshot.base))
+        if (entries, found) != (snapshot.entries, digest):
+            what = f"snapshot {snapshot.number} had {snapshot.entries} entries, and {entries} are found, or others"
+            findings.append(Finding(Code.DAMAGED, what, Location(file=str(self.path)), "trust another one", NOTE))
+        return findings
+
+    def _sum(self, number: int, line: int) -> tuple[int, bytes]:
+        """How many objects a snapshot has, and a digest over their identifiers, names and states."""
+        digest, entries = hashlib.blake2b(digest_size=16), 0
+        for row in self._db.execute(
+            "SELECT object, dn, state FROM spell WHERE base = ? AND first <= ? AND (last IS NULL OR last >= ?) "
+            "ORDER BY object",
+            (line, number, number),
+        ):
+            digest.update(_encode(row))
+            entries += 1
+        return entries, digest.digest()
+
+
+def object_of(entry: Entry) -> str:
+    """By what an object is known again: the directory's own identifier, or the key of its name where it shows none."""
+    return entry.text("objectGUID") or entry.text("entryUUID") or entry.dn.key
+
+
+def state_of(entry: Entry) -> tuple[bytes, bytes]:
+    """The digest of what an object holds, in whatever order its values come, and that itself."""
+    attributes = {name: sorted(values, key=_octets) if len(values) > 1 else values
+                  for name, values in entry.attributes.items()}  # fmt: skip
+    data = _encode(attributes)
+    return hashlib.blake2b(data, digest_size=16).digest(), data
+
+
+def _octets(value: Value) -> bytes:
+    return value if isinstance(value, bytes) else value.encode()
