@@ -36,6 +36,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/accounts.py
 	$(BIN)/python benchmarks/memberships.py
 	$(BIN)/python benchmarks/intake.py
+	$(BIN)/python -m benchmarks.keeping
 	$(BIN)/python benchmarks/servers.py
 
 screens: $(VENV)/.dev

@@ -125,6 +125,8 @@ class Restorer:
         self._schema = context.directory.schema
         self._kept_by_server = kept_by_server(context)
         self._pointing: dict[DN, dict[str, list[DN]]] = {}
+        #: Keys of the names of objects of which a name is taken.
+        self._crowded: set[str] = set()
         #: Names of nobody that some servers put in the place of one that was deleted.
         self._of_nobody: dict[tuple[DN, str], tuple[Value, ...]] = {}
         self.restored: list[Restored] = []
@@ -145,9 +147,30 @@ class Restorer:
         place = places.to_dn(places.parse(to), self._context.charter.base) if to else None
         new_names: dict[str, DN] = {}
         for item in ordered:
+            new_names[item.entry.dn.key] = self._new_dn(item, chosen, place, new_names)
+        self._crowded = self._whose_names_are_taken(ordered, new_names)
+        for item in ordered:
             self.restored.append(self._back(item, self._new_dn(item, chosen, place, new_names), assignments))
             new_names[item.entry.dn.key] = self.restored[-1].entry.dn
         self._settle_references(new_names)
+
+    def _whose_names_are_taken(self, items: Sequence[Item], new_names: Mapping[str, DN]) -> set[str]:
+        """The keys of objects of which a name is taken, or is that of two of them: all are asked about at once."""
+        context = self._context
+        claimed: dict[tuple[str, str], list[str]] = {}
+        for item in items:
+            if context.object_type(item.entry) == ACCOUNT:
+                for target in _UNIQUE_NAMES:
+                    for value in context.dialect.read(item.entry, target):
+                        for form in context.dialect.unique_forms(target, value):
+                            claimed.setdefault(form, []).append(item.entry.dn.key)
+        crowded = {key for keys in claimed.values() if len(set(keys)) > 1 for key in keys}
+        for attribute in {attribute for attribute, _ in claimed}:
+            values = [stored for name, stored in claimed if name == attribute]
+            for stored in context.directory.find_owners(attribute, values):
+                crowded.update(claimed[attribute, stored])
+        there = {dn.key for dn in context.directory.existing(list(new_names.values()))}
+        return crowded | {key for key, dn in new_names.items() if dn.key in there}
 
     # --- one object
 
@@ -167,7 +190,8 @@ class Restorer:
             else:
                 context.dialect.write(entry, assignment.field, assignment.values)
         renamed = {a.field: "typed" for a in assignments}
-        renamed |= self._free_names(entry, {a.field for a in assignments})
+        if assignments or item.entry.dn.key in self._crowded:
+            renamed |= self._free_names(entry, {a.field for a in assignments})
         attributes, lacking = context.dialect.addable(entry, is_same=is_same)
         if lacking:
             self.findings.append(Finding(Code.REFUSED, lacking, Location(dn=str(entry.dn)), severity=NOTE))

@@ -1,0 +1,140 @@
+"""Snapshots beside reading, the attic beside deleting, restoring beside creating, and questions to a long journal.
+
+Everything runs in this process on an embedded directory; each figure is a ratio within one run.
+"""
+
+from __future__ import annotations
+
+import argparse
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from benchmarks.accounts import CHARTER, UNITS, steps
+from vandrel.charter.load import load
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory.dn import DN
+from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.directory.operations import Change, ModifyEntry
+from vandrel.jobs.lifecycle.attic import AtticSelection
+from vandrel.jobs.lifecycle.delete import work_out_deletion
+from vandrel.jobs.lifecycle.restore import RestoreRequest, restore
+from vandrel.objects.context import Context
+from vandrel.record.journal import JobQuery, Journal, NewJob
+from vandrel.record.snapshots import Snapshots
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
+from vandrel.steps.step import Add, Set, Step
+
+
+def timed(what: Callable[[], object]) -> float:
+    begun = time.perf_counter()
+    what()
+    return time.perf_counter() - begun
+
+
+class House:
+    """A directory with so many accounts, its journal and its attic, in a folder."""
+
+    def __init__(self, folder: Path, count: int) -> None:
+        charter = load(CHARTER)
+        self.directory = EmbeddedDirectory.create(folder / "directory.db", [charter.base])
+        self.dialect = StandardDialect(self.directory, charter)
+        self.context = Context(charter, self.directory, self.dialect)
+        self.journal = Journal(folder / "journal.db", create=True)
+        self.runner = Runner(self.directory, self.dialect, lambda: self.journal)
+        self.base = charter.base
+        self.creation = list(steps(self.dialect, charter.base, count))
+        self.seconds = timed(lambda: self.run(self.creation))
+
+    def run(self, todo: list[Step], **more: bool) -> None:
+        self.runner.run(Plan("bench", todo, is_atomic=False, **more), "bench", checked=True)  # type: ignore[arg-type]
+
+
+def snapshots(folder: Path, count: int) -> None:
+    house = House(folder, count)
+    kept = Snapshots(folder / "snapshots.db", house.directory.identity)
+    reading = min(timed(lambda: sum(1 for _ in house.directory.search(house.base))) for _ in range(2))
+    first = timed(lambda: kept.take(house.base, "x", house.directory.search(house.base)))
+    size = kept.path.stat().st_size
+    accounts = [step.dn for step in house.creation if isinstance(step, Add)][-100:]
+    house.directory.execute(
+        [ModifyEntry(dn, (Change("title", ("Second mate",), ("Cook",)),)) for dn in accounts], atomic=True
+    )
+    second = timed(lambda: kept.take(house.base, "x", house.directory.search(house.base)))
+    kept.close()
+    grown = (folder / "snapshots.db").stat().st_size - size
+    kept = Snapshots(folder / "snapshots.db", house.directory.identity)
+    one, other = kept.one(1), kept.one(2)
+    found: list[object] = []
+    differing = timed(lambda: found.extend(kept.differing(one, other)))
+    print(
+        f"snapshot of {count:,}: {first / reading:.2f} x reading them ({first:.1f} s), {size / count:.0f} octets each"
+    )
+    print(f"a second with 100 changes: {second / first:.2f} of the first, {100 * grown / size:.2f} % of its size")
+    print(f"difference of two ({len(found)} objects): {differing / reading:.3f} of reading one")
+
+
+def attic(folder: Path, count: int) -> None:
+    house = House(folder, count)
+    groups: list[Step] = []
+    for number in range(20):
+        dn = house.base.child("cn", f"Team {number}")
+        groups.append(Add(dn, house.dialect.new_entry("group", dn, {})))
+    house.run(groups)
+    people = [step.dn for step in house.creation if isinstance(step, Add) and len(step.dn) == len(house.base) + 2]
+    joining: list[Step] = []
+    for number, step in enumerate(groups):
+        entry = house.directory.get(step.dn)
+        assert entry is not None
+        joining.append(Set(step.dn, tuple(house.dialect.member_change(entry, people[number::20], []))))
+    house.run(joining)
+
+    def deletion() -> list[Step]:
+        entries = [entry for dn in people if (entry := house.directory.get(dn)) is not None]
+        return work_out_deletion(house.context, entries).steps
+
+    todo = deletion()
+    with_attic = timed(lambda: house.run(todo))
+    selection = AtticSelection(job=house.runner.job)
+    back: list[Step] = []
+    worked_out = timed(lambda: back.extend(restore(house.context, house.runner.attic, RestoreRequest(selection)).steps))
+    restoring = worked_out + timed(lambda: house.run(back))
+    todo = deletion()
+    without = timed(lambda: house.run(todo, for_good=True))
+    print(
+        f"deleting {count:,} into the attic: {with_attic / without:.2f} x deleting them for good ({with_attic:.1f} s)"
+    )
+    print(f"restoring {count:,} with memberships: {restoring / house.seconds:.2f} x creating them ({restoring:.1f} s)")
+
+
+def long_journal(folder: Path, count: int) -> None:
+    journal = Journal(folder / "journal.db", create=True)
+    base = DN.read("dc=marrowick,dc=example")
+    each = 5000
+    for job in range(count // each):
+        number = journal.begin(NewJob("bench", "bench", "d", "d", each, each))
+        records = [
+            {"step": "set", "dn": str(base.child("cn", f"Person {(job * each + n) % 50_000}")), "changes": []}
+            for n in range(each)
+        ]
+        journal.write(number, 1, records)
+        journal.end(number, "done")
+    about = str(base.child("cn", "Person 77"))
+    seconds = min(timed(lambda: list(journal.jobs(20, JobQuery(journal.names_of(about))))) for _ in range(3))
+    print(f"jobs about one object of {count:,} steps: {1000 * seconds:.1f} ms")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--count", type=int, default=100_000)
+    count = parser.parse_args().count
+    assert count > UNITS
+    for what, number in ((snapshots, count), (attic, count // 5), (attic, count // 20), (long_journal, 10 * count)):
+        with tempfile.TemporaryDirectory() as folder:
+            what(Path(folder), number)
+
+
+if __name__ == "__main__":
+    main()
