@@ -120,7 +120,7 @@ def test_what_is_damaged_is_named_and_the_rest_is_kept(demo):
     assert stat.S_IMODE(path.stat().st_mode) == 0o600
     assert demo.run("snapshot", "verify").code == 0
     with closing(sqlite3.connect(path)) as file:
-        file.execute("UPDATE state SET data = substr(data, 1, 20) WHERE digest = "
+        file.execute("UPDATE state SET start = start + 1 WHERE digest = "
                      "(SELECT state FROM spell WHERE dn LIKE 'cn=Anna Lund,ou=Officers%')")  # fmt: skip
         file.commit()
     verified = demo.run("snapshot", "verify")

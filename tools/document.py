@@ -89,6 +89,9 @@ def json_results() -> str:
     """docs/json.md with the keys of a result and of what it holds, from the schema that the program puts out."""
     lines = []
     for title, schema in json_schema()["$defs"].items():
+        if "enum" in schema:
+            lines.append(f"\n**{title}** {schema.get('description', '').splitlines()[0]} {_type(schema)}.")
+            continue
         lines += [f"\n**{title}** {schema.get('description', '').splitlines()[0]}\n", "| key | value |", "|---|---|"]
         lines += [f"| `{key}` | {_type(value)} |" for key, value in schema["properties"].items()]
     return _between(DOCS / "json.md", "\n".join(lines) + "\n")

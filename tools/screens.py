@@ -38,7 +38,7 @@ RUN = "vandrel import rehearsal.csv --hand-out first.csv --yes"
 EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=dl-sailing-plan --yes'
 
 #: Pictures of the demo on a domain controller with the Active Directory schema.
-ON_A_SERVER = {"probe", "identities"}
+ON_A_SERVER = {"probe"}
 CONNECTION = """\
 connections:
   harbour:
@@ -80,31 +80,23 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
         ["vandrel edit alund groups+=gg-harbour-masters --yes"],
         ['vandrel copy alund "Berit Dahl" number=2077 password=none --yes', "vandrel compare alund bdahl"],
     ),
-    "undo": (
-        ["vandrel move alund --to /Ferries/Sandhaven/Engine/Officers --yes"],
+    "restore": ([], ["vandrel delete hbrekke --yes -q", "vandrel attic", "vandrel restore hbrekke --yes"]),
+    "leave": ([], ["vandrel leave hbrekke --successor alund -n", "vandrel leave jmeer --on 2026-12-31 -n"]),
+    "differences": (
         [
-            "vandrel undo 5 --yes",
-            "vandrel undo 5 --yes",
-            "vandrel delete hbrekke '/Ferries/Kelness/Deck' --dry-run",
-            'vandrel delete --where "(employeeType=contractor)" --yes',
-            "vandrel journal --last 3",
+            "vandrel snapshot take -q",
+            "vandrel delete ibouzakis -y -q",
+            "vandrel edit alund title=Mate phone= -y -q",
+            "vandrel rename jmeer surname=Vos -y -q",
         ],
+        ["vandrel snapshot differences 1"],
     ),
     "hierarchy": (
         ["vandrel create unit /Shore/Season --yes", "vandrel edit /Shore/Office protected=no --yes"],
         ["vandrel hierarchy --differences", "vandrel hierarchy build --dry-run", "vandrel show /Shore"],
     ),
     "charter-check": ([FAULTY], ["vandrel charter check --charter new.yaml", "vandrel charter check"]),
-    "charter-names": ([], ['vandrel charter names crew "Maximilian von Hohenstein-Wittgenberg" language=de number=77']),
     "probe": ([], ["vandrel probe /Shore --directory harbour --who admin"]),
-    "identities": (
-        [],
-        [
-            'vandrel edit hbrekke title="Commodore" --directory harbour --yes',
-            'vandrel edit hbrekke title="Commodore" hours="Mon-Fri 06-18" --directory harbour --who admin --yes',
-            "vandrel show gg-northquay-deck --directory harbour",
-        ],
-    ),
     "import-check": ([], ["vandrel import summer.xlsx --dry-run --rows 400"]),
     "import-progress": (
         ["vandrel invent crew 4000 --to rehearsal.csv -q", "vandrel import rehearsal.csv --propose --kind crew -q"],

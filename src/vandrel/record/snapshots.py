@@ -1,8 +1,9 @@
 """Snapshots: what a directory held at certain moments, each different state of an entry stored once.
 
-A state of an entry is stored under its digest, compressed. A spell says from which snapshot to which an object, known
-by the directory's own identifier, had a state and a name; so a snapshot costs no more than what has changed since the
-one before. The file holds password hashes where the directory shows them, and is for its owner alone (mode 0600).
+A state of an entry is stored under its digest; some hundred of them are compressed together, as a block. A spell says
+from which snapshot to which an object, known by the directory's own identifier, had a state and a name; so a snapshot
+costs no more room than what has changed since the one before. The file holds password hashes where the directory shows
+them, and is for its owner alone (mode 0600).
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
+from itertools import accumulate
 from pathlib import Path
 from typing import Any
 
@@ -30,7 +32,10 @@ CREATE TABLE snapshot(
     number INTEGER PRIMARY KEY AUTOINCREMENT, identity TEXT NOT NULL, taken TEXT NOT NULL, who TEXT NOT NULL,
     base TEXT NOT NULL, entries INTEGER NOT NULL, digest BLOB NOT NULL
 );
-CREATE TABLE state(digest BLOB PRIMARY KEY, data BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE block(number INTEGER PRIMARY KEY, data BLOB NOT NULL);
+CREATE TABLE state(
+    digest BLOB PRIMARY KEY, block INTEGER NOT NULL, start INTEGER NOT NULL, length INTEGER NOT NULL
+) WITHOUT ROWID;
 CREATE TABLE spell(
     base INTEGER NOT NULL, object TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER, dn TEXT NOT NULL,
     state BLOB NOT NULL,
@@ -41,8 +46,8 @@ CREATE TABLE line(number INTEGER PRIMARY KEY, identity TEXT NOT NULL, base TEXT 
 
 _encode = msgspec.msgpack.Encoder(order="deterministic").encode
 _decode = msgspec.msgpack.Decoder().decode
-#: Rows written at a time.
-_ROWS = 2000
+#: States in a block, which is what is read for one of them.
+_BLOCK = 500
 
 
 class Snapshot(Struct, frozen=True):
@@ -70,6 +75,7 @@ class Snapshots:
         self.path = path
         self._identity = identity
         self._opened: tuple[Any, bool] | None = None
+        self._last_block = (0, b"")
 
     def close(self) -> None:
         """Close the file."""
@@ -106,9 +112,6 @@ class Snapshots:
             DirectoryError: ``disk-full``, ``not-permitted``, ``busy``; whatever reading the entries raises.
 
         """
-        import zstandard
-
-        compress = zstandard.ZstdCompressor(level=1).compress
         db, taken = self._db, datetime.now(UTC)
         with sqlite_file.plain_errors(self.path):
             db.execute("BEGIN IMMEDIATE")
@@ -134,9 +137,9 @@ class Snapshots:
                     changed += 1
                     if had is not None:
                         ended.append((latest, line, name))
-                    states.append((state, compress(data)))
+                    states.append((state, data))
                     spells.append((line, name, number, dn, state))
-                    if len(spells) >= _ROWS:
+                    if len(states) >= _BLOCK:
                         self._write(ended, states, spells)
                 ended += [(latest, line, name) for name in before]
                 self._write(ended, states, spells)
@@ -157,10 +160,17 @@ class Snapshots:
     def _write(self, ended: list[Any], states: list[Any], spells: list[Any]) -> None:
         db = self._db
         db.executemany("UPDATE spell SET last = ? WHERE base = ? AND object = ? AND last IS NULL", ended)
-        db.executemany("INSERT OR IGNORE INTO state(digest, data) VALUES(?, ?)", states)
+        if states:
+            import zstandard
+
+            data = zstandard.ZstdCompressor(level=3).compress(b"".join(data for _, data in states))
+            block = db.execute("INSERT INTO block(data) VALUES(?)", (data,)).lastrowid
+            starts = accumulate((len(data) for _, data in states), initial=0)
+            rows = [(state, block, start, len(data)) for (state, data), start in zip(states, starts, strict=False)]
+            db.executemany("INSERT OR IGNORE INTO state VALUES(?, ?, ?, ?)", rows)
         db.executemany("INSERT INTO spell(base, object, first, dn, state) VALUES(?, ?, ?, ?, ?)", spells)
-        for rows in (ended, states, spells):
-            rows.clear()
+        for written in (ended, states, spells):
+            written.clear()
 
     def _line(self, base: DN) -> int:
         """The number of the line of snapshots of this directory and base."""
@@ -189,6 +199,7 @@ class Snapshots:
                     "AND s.number BETWEEN spell.first AND spell.last)"
                 )
                 db.execute("DELETE FROM state WHERE digest NOT IN (SELECT state FROM spell)")
+                db.execute("DELETE FROM block WHERE number NOT IN (SELECT block FROM state)")
                 db.execute("COMMIT")
             except BaseException:
                 if db.in_transaction:
@@ -223,7 +234,7 @@ class Snapshots:
         raise VandrelError(Code.NOT_FOUND, f"there is no snapshot {number} of this directory", remedy=remedy)
 
     def held(self, snapshot: Snapshot) -> Iterator[Held]:
-        """The objects of a snapshot, in no order that counts."""
+        """The objects of a snapshot, in the order in which what they hold is stored."""
         yield from (Held(name, DN.read(dn), state) for name, dn, state in self._rows(snapshot))
 
     def differing(self, before: Snapshot, after: Snapshot) -> Iterator[tuple[Held | None, Held | None]]:
@@ -247,7 +258,8 @@ class Snapshots:
         with sqlite_file.plain_errors(self.path):
             line = self._line(snapshot.base)
             rows: list[tuple[str, str, bytes]] = self._db.execute(
-                "SELECT object, dn, state FROM spell WHERE base = ? AND first <= ? AND (last IS NULL OR last >= ?)",
+                "SELECT object, dn, state FROM spell LEFT JOIN state ON digest = state "
+                "WHERE base = ? AND first <= ? AND (last IS NULL OR last >= ?) ORDER BY block, start",
                 (line, snapshot.number, snapshot.number),
             ).fetchall()
         return rows
@@ -259,20 +271,30 @@ class Snapshots:
             DirectoryError: ``damaged`` where what is stored is not what was put there.
 
         """
-        import zstandard
-
         with sqlite_file.plain_errors(self.path):
-            row = self._db.execute("SELECT data FROM state WHERE digest = ?", (held.state,)).fetchone()
-        try:
-            data = zstandard.ZstdDecompressor().decompress(row[0]) if row else b""
-        except zstandard.ZstdError:
-            data = b""
+            where = "SELECT block, start, length FROM state WHERE digest = ?"
+            block, start, length = self._db.execute(where, (held.state,)).fetchone() or (0, 0, 0)
+        data = self._block(block)[start : start + length]
         if hashlib.blake2b(data, digest_size=16).digest() != held.state:
             what = f"what a snapshot holds of {held.dn} is damaged"
             raise DirectoryError(
                 Code.DAMAGED, what, where=Location(file=str(self.path)), remedy="take it from another snapshot"
             )
         return Entry(held.dn, _decode(data))
+
+    def _block(self, number: int) -> bytes:
+        """What a block holds, of which the last one is remembered; nothing where it is damaged."""
+        import zstandard
+
+        if self._last_block[0] != number:
+            with sqlite_file.plain_errors(self.path):
+                row = self._db.execute("SELECT data FROM block WHERE number = ?", (number,)).fetchone()
+            try:
+                data = zstandard.ZstdDecompressor().decompress(row[0]) if row else b""
+            except zstandard.ZstdError:
+                data = b""
+            self._last_block = (number, data)
+        return self._last_block[1]
 
     def verify(self, snapshot: Snapshot) -> list[Finding]:
         """What is wrong with a snapshot, object by object; empty where it is whole."""

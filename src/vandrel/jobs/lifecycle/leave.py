@@ -206,10 +206,7 @@ class LeaverRoutine:
             self._movers[place] = Mover(self._context, place)
         mover = self._movers[place]
         moved = mover.move(entry, fields_follow=False, name=mover.free_name(entry))
-        edit.differences += moved.differences
-        edit.steps += moved.steps
-        # That a place of leavers is made for no kind, and that password rules stay, is no news here.
-        edit.findings += [finding for finding in moved.findings if finding.is_fatal]
+        _take_place(edit, moved)
 
     def _groups_left(self, entry: Entry, rules: Leaving) -> list[Entry]:
         """The groups that are left; the primary one cannot be."""
@@ -271,6 +268,13 @@ class LeaverRoutine:
         mail = context.one(entry, "mail")
         if rules.mail == "to-successor" and self._successor is not None and mail:
             yield self._successor, Assignment("alias", "+=", (mail,))
+
+
+def _take_place(edit: Edit, moved: Edit) -> None:
+    """Add a move to an edit, without what follows from any place: who it is delegated to, and for whom it is made."""
+    edit.differences[:0] = [each for each in moved.differences if each.field in ("place", "name")]
+    edit.steps += moved.steps
+    edit.findings += [finding for finding in moved.findings if finding.is_fatal]
 
 
 def identifier_of(entry: Entry) -> str:
@@ -347,9 +351,7 @@ class _Return:
             return
         mover = Mover(self._context, self._context.place(parent))
         moved = mover.move(self._entry, fields_follow=False, name=self._had["name"])
-        edit.differences += moved.differences
-        edit.steps += moved.steps
-        edit.findings += [finding for finding in moved.findings if finding.is_fatal]
+        _take_place(edit, moved)
 
     def held(self) -> Iterator[Edit]:
         """Who had the person in a field gets it back, unless somebody has changed that since."""

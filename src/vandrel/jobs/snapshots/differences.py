@@ -218,7 +218,7 @@ def report_differences(context: Context, snapshots: Snapshots, request: DiffersR
         names = ", ".join(stamped)
         summary.append(f"{count(only_stamps, 'object')} with other marks of the directory alone: {names}.")
     columns = ("what", "type", "label", "before", "after", "changes")
-    table = Table("listed", "", ("what", "", "object", "place"), seen, has_header=True)
+    table = Table("listed", "", ("what", "", "object", "place, and what differs"), seen, has_header=True)
     return Report("snapshot differences", columns, rows, tables=[table] if seen else [], is_for_programs=True,
                   summary=summary)  # fmt: skip
 
