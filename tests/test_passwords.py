@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import pickle
 import re
+import subprocess
+import sys
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -120,3 +122,17 @@ def test_a_password_to_be_read_aloud_has_syllables_and_no_look_alikes():
         assert len(words) >= 5
         assert len(text) >= 40
         assert not check(Secret(text, generated=True), rules, login="x", full="y")
+
+
+def test_no_core_is_written_while_a_password_is_held():
+    """getrlimit(2) for RLIMIT_CORE; prctl(2) for PR_GET_DUMPABLE, which is 3."""
+    lines = [
+        "import ctypes, resource",
+        "dumpable = lambda: ctypes.CDLL(None).prctl(3, 0, 0, 0, 0)",
+        "before = dumpable()",
+        "from vandrel.secret import Secret",
+        "Secret('Kv9-fjord-lamp')",
+        "print(before, dumpable(), resource.getrlimit(resource.RLIMIT_CORE)[0])",
+    ]
+    told = subprocess.run([sys.executable, "-c", "\n".join(lines)], capture_output=True, text=True, check=True).stdout
+    assert told.split() == ["1", "0", "0"]

@@ -43,6 +43,12 @@ SPELLINGS = [
     ("Ångström", "", "Aangstroem"),
     ("Müller", "de-CH", "Mueller"),
     ("Œuvrard", "fr", "Oeuvrard"),
+    ("わたなべ", "ja", "watanabe"),
+    ("أحمد", "ar", "ahmd"),
+    ("إبراهيم", "ar", "ibrhym"),
+    ("علي سعيد", "ar", "aly syd"),
+    ("ישראל", "he", "ysrl"),
+    ("O\u2019Brien", "en", "O'Brien"),
 ]
 
 
@@ -56,6 +62,11 @@ def test_the_result_is_printable_ascii_and_stable(text, language):
     written = to_ascii(text, language)
     assert written.isascii()
     assert to_ascii(written, language) == written
+
+
+@given(st.text(st.characters(categories=["L"], exclude_characters="\u02bc")))
+def test_letters_leave_no_quotation_marks(text):
+    assert not set(to_ascii(text)) & set("`'")
 
 
 def test_a_symbol_leaves_nothing():

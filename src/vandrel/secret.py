@@ -2,7 +2,27 @@
 
 from __future__ import annotations
 
+import sys
+from contextlib import suppress
+from functools import cache
 from typing import NoReturn
+
+#: prctl(2): whether a core of the process may be written, and others may look into it.
+_PR_SET_DUMPABLE = 4
+
+
+@cache
+def _forbid_cores() -> None:
+    """See to it that no core of this process is written from now on: a password would stand in it."""
+    with suppress(ImportError, ValueError, OSError):
+        import resource
+
+        resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
+    if sys.platform == "linux":  # where cores go to a program, the limit does not count
+        import ctypes
+
+        with suppress(OSError, AttributeError):
+            ctypes.CDLL(None).prctl(_PR_SET_DUMPABLE, 0, 0, 0, 0)
 
 
 class Secret:
@@ -14,6 +34,7 @@ class Secret:
     __slots__ = ("_text", "generated")
 
     def __init__(self, text: str, *, generated: bool = False) -> None:
+        _forbid_cores()
         self._text = text
         self.generated = generated
 

@@ -54,6 +54,11 @@ _BY_LANGUAGE: dict[str, dict[str, str]] = {
 #: The language subtags that have a table of their own; others take the default.
 LANGUAGES = frozenset({*_BY_LANGUAGE, "el"})
 
+#: Letters that carry a vowel at the beginning of a word and have no letter in ASCII: alef and ayin.
+_CARRIERS = {"ا": "a", "أ": "a", "آ": "a", "إ": "i", "ع": "a", "א": "a", "ע": "a"}
+#: Letters by their class that are apostrophes in names: OʼBrien.
+_APOSTROPHES = "ʼ"
+
 _WORD = re.compile(r"[^\W\d_]+(?:[’'ʼ][^\W\d_]+)*")
 
 
@@ -98,7 +103,22 @@ def _accented(word: str, index: int) -> bool:
 
 
 def _strip_marks(char: str) -> str:
+    """A Latin letter without its marks; in other scripts a mark makes another letter, as the voicing of kana does."""
+    if not unicodedata.name(char, "").startswith("LATIN"):
+        return char
     return "".join(c for c in unicodedata.normalize("NFD", char) if not unicodedata.combining(c))
+
+
+def _romanized(text: str) -> str:
+    """What no table covers, by the library, without its quotation marks for letters that ASCII does not have."""
+    from anyascii import anyascii
+
+    written = []
+    for index, char in enumerate(text):
+        letter = char.isalpha() and not char.isascii() and char not in _APOSTROPHES
+        plain = anyascii(char).replace("'", "").replace("`", "") if letter else anyascii(char)
+        written.append(plain or (_CARRIERS.get(char, "") if index == 0 else ""))
+    return "".join(written)
 
 
 def _is_script(word: str, name: str) -> bool:
@@ -141,9 +161,7 @@ def _word_to_ascii(word: str, language: str) -> str:
     lowered = "".join(_lower(char, language) for char in word)
     written = _lower_word(unicodedata.normalize("NFC", lowered), language)
     if not written.isascii():
-        from anyascii import anyascii
-
-        written = anyascii(written).lower()
+        written = _romanized(written).lower()
     if word.isupper() and len(word) > 1:
         return written.upper()
     if word[:1].isupper():
@@ -168,8 +186,6 @@ def to_ascii(text: str, language: str = "") -> str:
     text = unicodedata.normalize("NFC", text)
     written = _WORD.sub(lambda match: _word_to_ascii(match.group(), primary), text)
     if not written.isascii():
-        from anyascii import anyascii
-
-        # A symbol is no part of a name: anyascii would spell it out.
-        written = anyascii("".join(char for char in written if unicodedata.category(char)[0] != "S"))
+        # A symbol is no part of a name: the library would spell it out.
+        written = _romanized("".join(char for char in written if unicodedata.category(char)[0] != "S"))
     return "".join(char for char in written if " " <= char <= "~")

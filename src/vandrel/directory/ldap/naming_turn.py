@@ -8,6 +8,7 @@ that replicate to each other see the turns of the others late: there the look af
 from __future__ import annotations
 
 import os
+import socket
 import time
 from contextlib import suppress
 from functools import partial
@@ -31,12 +32,12 @@ _SHORT, _LONG, _LEFT_BEHIND, _MOST = 0.02, 0.5, 30.0, 300.0
 
 
 def _machine() -> str:
-    """The machine, and on it the space in which process numbers count; empty where the system does not tell."""
+    """The machine since its last start, and the host on it; empty where the system does not tell."""
     try:
         boot = Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
-        return f"{boot}/{os.readlink('/proc/self/ns/pid')}"  # noqa: PTH115
     except OSError:
         return ""
+    return f"{boot}/{socket.gethostname()}"
 
 
 def _is_dead(mark: bytes) -> bool:
