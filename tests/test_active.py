@@ -18,14 +18,17 @@ from vandrel.charter.document import Passwords
 from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
+from vandrel.directory import dn as names
+from vandrel.directory import filter as filters
 from vandrel.directory.active import account_control, descriptor, filetime, hours, sid
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import DirectoryError, Refused, VandrelError
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, UNIT, Shape
-from vandrel.jobs.accounts.create import Creator, account_steps
+from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common import create_object
+from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import parse as assignment
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.new_object import new_object_steps
@@ -34,6 +37,7 @@ from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.plan import Plan
+from vandrel.steps.references import pointing_at
 from vandrel.steps.runner import Runner
 from vandrel.text import octets as base64
 from vandrel.text import week
@@ -506,6 +510,31 @@ def test_names_must_be_free_in_their_own_scopes(context):
     (outcome,) = context.directory.execute([twin], atomic=True)
     assert outcome.code == "taken"
     context.directory.execute([DeleteEntry(entry.dn)], atomic=True)
+
+
+def test_groups_and_computers_have_logon_names_of_their_own_that_follow(context, tmp_path):
+    """[MS-SAMR] 3.1.1.6 forbids some characters in them."""
+    place = context.charter.base.child("cn", "Users")
+    for object_type, name, logon, renamed, follows in (
+        ("group", "gg-ropes=2", "gg-ropes_2", "gg-lines", "gg-lines"), ("computer", "NQ-77", "NQ-77$", "nq-78", "NQ-78$"),
+    ):  # fmt: skip
+        dn = place.child("cn", name)
+        add = AddEntry(dn, context.dialect.new_entry(object_type, dn, {}))
+        assert context.directory.execute([add], atomic=True) == [None]
+        entry = context.directory.get(dn)
+        assert entry.texts("sAMAccountName") == [logon]
+        edit = Editor(context).edit(entry, [assignment(f"name={renamed}")])
+        assert not runner_of(context, tmp_path).run(Plan("rename", edit.steps, edit.findings), "t").is_in_part
+        assert context.directory.get(place.child("cn", renamed)).texts("sAMAccountName") == [follows]
+
+
+def test_references_of_very_many_are_found_in_filters_that_the_server_takes(context):
+    users = context.charter.base.child("cn", "Users")
+    dns = [users.child("cn", f"Nobody {number}") for number in range(150)]
+    admins = next(context.directory.search(users, where=filters.parse("(sAMAccountName=Domain Admins)")))
+    someone = names.parse(admins.texts("member")[0])
+    found = list(pointing_at(context.directory, [*dns, someone]))
+    assert admins.dn in [entry.dn for entry in found]
 
 
 def test_what_was_deleted_can_still_be_seen(context):

@@ -8,10 +8,11 @@ import pytest
 
 from vandrel.directory import dn as names
 from vandrel.errors import VandrelError
-from vandrel.jobs.accounts.create import Creator, account_steps
+from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.audit.infer import infer
 from vandrel.jobs.common import create_object
+from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import Assignment, parse, split
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.resolve import NoSingleMatch, resolve

@@ -24,9 +24,10 @@ from vandrel.directory import filter as filters
 from vandrel.directory.ldap import naming_turn
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import NOTE, STOP, Code, DirectoryError
-from vandrel.jobs.accounts.create import Creator, account_steps
+from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common import create_object
+from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import parse as assignment
 from vandrel.jobs.common.edit import Editor, in_order
 from vandrel.jobs.inspect.probe import not_kept

@@ -13,9 +13,10 @@ from vandrel.directory.active import policy_links
 from vandrel.directory.active.policy_links import Link
 from vandrel.errors import VandrelError
 from vandrel.jobs.accounts.copy import Copier
-from vandrel.jobs.accounts.create import Creator, account_steps
+from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.accounts.rename import Renamer
+from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import parse as assignment
 from vandrel.jobs.common.edit import Editor, in_order
 from vandrel.jobs.common.resolve import resolve

@@ -3,5 +3,7 @@
 CHARTER = "charter.yaml"
 DIRECTORY = "directory.db"
 JOURNAL = "journal.db"
+ATTIC = "attic.db"
+SNAPSHOTS = "snapshots.db"
 LISTS = "lists.yaml"
 CONNECTIONS = "connections.yaml"

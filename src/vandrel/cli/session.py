@@ -290,7 +290,7 @@ class Session:
         """What the directory held at certain moments."""
         from vandrel.record.snapshots import Snapshots
 
-        return Snapshots(self.journal_path.with_name("snapshots.db"), self.directory.identity)
+        return Snapshots(self.journal_path.with_name(file_names.SNAPSHOTS), self.directory.identity)
 
     @property
     def who(self) -> str:

@@ -16,7 +16,8 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.port import Directory
 from vandrel.errors import Refused, are_fatal
-from vandrel.jobs.accounts.create import Creator, account_steps
+from vandrel.jobs.accounts.create import Creator
+from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.edit import Editor

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, datetime, time, timedelta
 from functools import cached_property
@@ -45,6 +46,19 @@ _SERVERS_OWN = frozenset(
     "badPwdCount badPasswordTime lastLogoff lastLogon lastLogonTimestamp logonCount lockoutTime adminCount "
     "pwdLastSet sAMAccountType primaryGroupID objectCategory nTSecurityDescriptor".split()
 )
+
+
+_NOT_IN_LOGONS = re.compile(r'["/\\\[\]:;|=,+*?<>]')
+
+
+def _logon_of(object_type: str, name: str) -> str:
+    """The logon name that a group or a computer has by its name; empty for others, whose own it is.
+
+    Left to itself, a server gives groups one that nobody can read. Which characters it takes: [MS-SAMR] 3.1.1.6.
+    """
+    if object_type == COMPUTER:
+        return f"{name.upper()}$"
+    return _NOT_IN_LOGONS.sub("_", name)[:256] if object_type == GROUP else ""
 
 
 class ActiveDialect(BaseDialect):
@@ -286,13 +300,20 @@ class ActiveDialect(BaseDialect):
         if object_type == GROUP:
             purpose, scope = (next(iter(values.get(name, ())), "") for name in ("purpose", "scope"))
             entry.attributes["groupType"] = [account_control.group_type(purpose or "security", scope or "global")]
-        if object_type == COMPUTER:
-            entry.attributes["sAMAccountName"] = [f"{dn.name.upper()}$"]
+        if logon := _logon_of(object_type, dn.name):
+            entry.attributes["sAMAccountName"] = [logon]
         for field, given in values.items():
             codec, attribute = self._codecs.get(field), self.attribute(field, object_type)
             if codec is not None and given and attribute and codec.at_creation:
                 codec.write(self, entry, attribute, given)
         return entry.attributes
+
+    def changes_with_name(self, entry: Entry, name: str) -> list[Change]:
+        """The logon name of a group or a computer follows its name, where it was that of the old one."""
+        object_type = self.object_type_of(entry)
+        old, new = _logon_of(object_type, entry.dn.name), _logon_of(object_type, name)
+        follows = old and old != new and entry.text("sAMAccountName").casefold() == old.casefold()
+        return [Change("sAMAccountName", tuple(entry.texts("sAMAccountName")), (new,))] if follows else []
 
     def addable(self, entry: Entry, *, is_same: bool = False) -> tuple[dict[str, list[Value]], str]:
         """Without what the server alone gives; an account comes back disabled."""

@@ -199,6 +199,10 @@ class BaseDialect:
 
     # --- objects as a whole
 
+    def changes_with_name(self, entry: Entry, name: str) -> list[Change]:
+        """What else is to change when an object gets another name."""
+        return []
+
     def addable(self, entry: Entry, *, is_same: bool = False) -> tuple[dict[str, list[Value]], str]:
         """The attributes with which a deleted object can be added again; and, in words, what does not come back."""
         known = ((name, values, self.schema.attribute(name)) for name, values in entry.attributes.items())

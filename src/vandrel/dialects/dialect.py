@@ -62,6 +62,9 @@ class Dialect(Protocol):
     def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
         """The attributes of a new object with these fields; those that are not kept here are left out."""
 
+    def changes_with_name(self, entry: Entry, name: str) -> list[Change]:
+        """What else is to change when an object gets another name."""
+
     def addable(self, entry: Entry, *, is_same: bool = False) -> tuple[dict[str, list[Value]], str]:
         """The attributes with which a deleted object can be added again; and, in words, what does not come back.
 

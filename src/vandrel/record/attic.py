@@ -206,15 +206,8 @@ class Attic:
     def _write_many(self, sql: str, rows: Sequence[tuple[object, ...]]) -> None:
         if not rows:
             return
-        with sqlite_file.plain_errors(self.path):
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                self._db.executemany(sql, rows)
-                self._db.execute("COMMIT")
-            except BaseException:
-                if self._db.in_transaction:
-                    self._db.execute("ROLLBACK")
-                raise
+        with sqlite_file.transaction(self._db, self.path):
+            self._db.executemany(sql, rows)
 
     # --- reading
 

@@ -11,7 +11,6 @@ import getpass
 import os
 import socket
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
@@ -187,7 +186,7 @@ class Journal:
         }  # fmt: skip
         marks = ", ".join(f":{name}" for name in values)
         # Within the transaction: nobody sees a running job without its lock.
-        with self._transaction():
+        with sqlite_file.transaction(self._db, self.path):
             (number,) = self._db.execute(
                 f"INSERT INTO job({', '.join(values)}) VALUES({marks}) RETURNING number", values
             ).fetchone()
@@ -197,7 +196,7 @@ class Journal:
     def write(self, job: int, first: int, records: Sequence[Record]) -> None:
         """Write steps down, before they are made; `first` is the number of the first in the job."""
         rows = [(job, first + i, record["dn"], record.get("new"), _encode(record)) for i, record in enumerate(records)]
-        with self._transaction():
+        with sqlite_file.transaction(self._db, self.path):
             self._db.executemany("INSERT INTO step(job, number, dn, new_dn, record) VALUES(?, ?, ?, ?, ?)", rows)
 
     def mark(
@@ -208,25 +207,13 @@ class Journal:
         With `is_known`, nothing behind `going` was begun. Otherwise a step that was begun once stays in doubt.
         """
         refused = [(REFUSED, str(error), job, first + i) for i, error in enumerate(outcomes) if error is not None]
-        with self._transaction():
+        with sqlite_file.transaction(self._db, self.path):
             self._db.executemany("UPDATE step SET state = ?, why = ? WHERE job = ? AND number = ?", refused)
             self._db.execute(
                 "UPDATE job SET made = made + ?, refused = refused + ?, reached = ?, seen = ?, "
                 "going = max(?, CASE WHEN ? THEN 0 ELSE going END) WHERE number = ?",
                 (len(outcomes) - len(refused), len(refused), first + len(outcomes) - 1, _now(), going, is_known, job),
             )
-
-    @contextmanager
-    def _transaction(self) -> Iterator[None]:
-        with sqlite_file.plain_errors(self.path):
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                yield
-                self._db.execute("COMMIT")
-            except BaseException:
-                if self._db.in_transaction:
-                    self._db.execute("ROLLBACK")
-                raise
 
     def end(self, job: int, state: str) -> None:
         """Take note that a job is over, and give its lock back."""

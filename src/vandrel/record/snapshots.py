@@ -112,50 +112,48 @@ class Snapshots:
             DirectoryError: ``disk-full``, ``not-permitted``, ``busy``; whatever reading the entries raises.
 
         """
-        db, taken = self._db, datetime.now(UTC)
-        with sqlite_file.plain_errors(self.path):
-            db.execute("BEGIN IMMEDIATE")
-            try:
-                line = self._line(base)
-                used = db.execute("SELECT seq FROM sqlite_sequence WHERE name = 'snapshot'").fetchone()
-                number = (used[0] if used else 0) + 1
-                open_spells = "SELECT object, dn, state FROM spell WHERE base = ? AND last IS NULL"
-                before = {name: (dn, state) for name, dn, state in db.execute(open_spells, (line,))}
-                latest = self._latest(line)
-                states: list[tuple[bytes, bytes]] = []
-                spells: list[tuple[Any, ...]] = []
-                ended: list[tuple[Any, ...]] = []
-                total, changed, total_digest = 0, 0, 0
-                for entry in entries:
-                    total += 1
-                    name, dn = object_of(entry), str(entry.dn)
-                    state, data = state_of(entry)
-                    total_digest ^= _sum_of(name, dn, state)
-                    had = before.pop(name, None)
-                    if had == (dn, state):
-                        continue
-                    changed += 1
-                    if had is not None:
-                        ended.append((latest, line, name))
-                    states.append((state, data))
-                    spells.append((line, name, number, dn, state))
-                    if len(states) >= _BLOCK:
-                        self._write(ended, states, spells)
-                ended += [(latest, line, name) for name in before]
+        with sqlite_file.transaction(self._db, self.path):
+            line = self._line(base)
+            used = self._db.execute("SELECT seq FROM sqlite_sequence WHERE name = 'snapshot'").fetchone()
+            number = (used[0] if used else 0) + 1
+            total, changed, digest = self._take(line, number, entries)
+            taken = datetime.now(UTC)
+            self._db.execute(
+                "INSERT INTO snapshot VALUES(?, ?, ?, ?, ?, ?, ?)",
+                (number, self._identity, taken.isoformat(timespec="milliseconds"), who, str(base), total,
+                 digest.to_bytes(16, "big")),
+            )  # fmt: skip
+        return Snapshot(number, taken, who, base, total), changed
+
+    def _take(self, line: int, number: int, entries: Iterable[Entry]) -> tuple[int, int, int]:
+        """Write what differs from the last snapshot; how many objects there are and differ, and their digest."""
+        open_spells = "SELECT object, dn, state FROM spell WHERE base = ? AND last IS NULL"
+        before = {name: (dn, state) for name, dn, state in self._db.execute(open_spells, (line,))}
+        latest = self._latest(line)
+        states: list[tuple[bytes, bytes]] = []
+        spells: list[tuple[Any, ...]] = []
+        ended: list[tuple[Any, ...]] = []
+        total, changed, digest = 0, 0, 0
+        for entry in entries:
+            total += 1
+            name, dn = object_of(entry), str(entry.dn)
+            state, data = state_of(entry)
+            digest ^= _sum_of(name, dn, state)
+            had = before.pop(name, None)
+            if had == (dn, state):
+                continue
+            changed += 1
+            if had is not None:
+                ended.append((latest, line, name))
+            states.append((state, data))
+            spells.append((line, name, number, dn, state))
+            if len(states) >= _BLOCK:
                 self._write(ended, states, spells)
-                # What began in snapshots that are forgotten, and is over, was in none.
-                db.execute("DELETE FROM spell WHERE base = ? AND last < first", (line,))
-                db.execute(
-                    "INSERT INTO snapshot VALUES(?, ?, ?, ?, ?, ?, ?)",
-                    (number, self._identity, taken.isoformat(timespec="milliseconds"), who, str(base), total,
-                     total_digest.to_bytes(16, "big")),
-                )  # fmt: skip
-                db.execute("COMMIT")
-            except BaseException:
-                if db.in_transaction:
-                    db.execute("ROLLBACK")
-                raise
-        return Snapshot(number, taken, who, base, total), changed + len(before)
+        ended += [(latest, line, name) for name in before]
+        self._write(ended, states, spells)
+        # What began in snapshots that are forgotten, and is over, was in none.
+        self._db.execute("DELETE FROM spell WHERE base = ? AND last < first", (line,))
+        return total, changed + len(before), digest
 
     def _write(self, ended: list[Any], states: list[Any], spells: list[Any]) -> None:
         db = self._db
@@ -188,23 +186,16 @@ class Snapshots:
 
     def forget(self, numbers: Sequence[int]) -> None:
         """Forget snapshots; what no other needs goes with them."""
-        db = self._db
-        with sqlite_file.plain_errors(self.path):
-            db.execute("BEGIN IMMEDIATE")
-            try:
-                db.executemany("DELETE FROM snapshot WHERE number = ?", [(number,) for number in numbers])
-                db.execute(
-                    "DELETE FROM spell WHERE last IS NOT NULL AND NOT EXISTS (SELECT 1 FROM snapshot s JOIN line l "
-                    "ON l.identity = s.identity AND l.base = s.base WHERE l.number = spell.base "
-                    "AND s.number BETWEEN spell.first AND spell.last)"
-                )
-                db.execute("DELETE FROM state WHERE digest NOT IN (SELECT state FROM spell)")
-                db.execute("DELETE FROM block WHERE number NOT IN (SELECT block FROM state)")
-                db.execute("COMMIT")
-            except BaseException:
-                if db.in_transaction:
-                    db.execute("ROLLBACK")
-                raise
+        with sqlite_file.transaction(self._db, self.path):
+            db = self._db
+            db.executemany("DELETE FROM snapshot WHERE number = ?", [(number,) for number in numbers])
+            db.execute(
+                "DELETE FROM spell WHERE last IS NOT NULL AND NOT EXISTS (SELECT 1 FROM snapshot s JOIN line l "
+                "ON l.identity = s.identity AND l.base = s.base WHERE l.number = spell.base "
+                "AND s.number BETWEEN spell.first AND spell.last)"
+            )
+            db.execute("DELETE FROM state WHERE digest NOT IN (SELECT state FROM spell)")
+            db.execute("DELETE FROM block WHERE number NOT IN (SELECT block FROM state)")
 
     # --- reading
 

@@ -17,8 +17,8 @@ from vandrel.directory.schema import Schema
 from vandrel.errors import VandrelError
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
-#: Names looked for in one search, and how many are looked for by name at all.
-_AT_ONCE = 40
+#: Conditions in one search, since servers take no filter of any size; and how many names are looked for at all.
+_CONDITIONS = 400
 _FEW = 200
 
 
@@ -133,7 +133,8 @@ def pointing_at(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
     if len(dns) > _FEW:  # one look at everything that points anywhere costs less than thousands of questions
         wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
     else:
-        chunks = (dns[start : start + _AT_ONCE] for start in range(0, len(dns), _AT_ONCE))
+        at_once = max(_CONDITIONS // max(len(attributes), 1), 1)
+        chunks = (dns[start : start + at_once] for start in range(0, len(dns), at_once))
         wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
     seen: set[str] = set()
     for where in wheres:

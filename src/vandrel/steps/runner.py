@@ -10,6 +10,7 @@ from functools import cached_property
 
 from msgspec import structs
 
+from vandrel import file_names
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
@@ -98,7 +99,7 @@ class Runner:
     @cached_property
     def attic(self) -> Attic:
         """The attic of the directory, beside its journal."""
-        return Attic(self.journal.path.with_name("attic.db"), self._directory.identity)
+        return Attic(self.journal.path.with_name(file_names.ATTIC), self._directory.identity)
 
     def own_job(self, number: int) -> Job:
         """A job that was at work on this directory.
@@ -363,11 +364,7 @@ class Runner:
         if is_lost:
             journal.mark(report.job, known.number, [not_created(dn)], known.number + 1, is_known=False)
             return
-        if step is not None:
-            step = _without(step, report.lost)
-        is_withheld = bool(known.record.get("redacted"))
-        if isinstance(step, Add) and step.restores and (kept := self.attic.item(step.restores)) is not None:
-            step, is_withheld = with_secrets(step, self._dialect.addable(kept.entry)[0]), False
+        step, is_withheld = self._with_what_is_secret(_without(step, report.lost) if step is not None else None, known)
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
         if is_withheld and not (isinstance(step, Add) and is_step_applied(step, self._directory)):
             error = VandrelError(
@@ -400,6 +397,12 @@ class Runner:
             elif isinstance(step, Add):
                 report.lost.add(step.dn)
         journal.mark(report.job, known.number, [error], known.number + 1, is_known=False)
+
+    def _with_what_is_secret(self, step: Step | None, known: JournalStep) -> tuple[Step | None, bool]:
+        """The step with what its record withholds, where the attic has it; and whether something is still withheld."""
+        if isinstance(step, Add) and step.restores and (kept := self.attic.item(step.restores)) is not None:
+            return with_secrets(step, self._dialect.addable(kept.entry)[0]), False
+        return step, bool(known.record.get("redacted"))
 
     def _was_made(self, step: Add, job: Job) -> bool:
         """Whether an object was made by this job and has been changed since.

@@ -45,8 +45,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> Proposal:
     """Hand the request on; a required field that is missing is asked for."""
-    from vandrel.jobs.accounts.create import AccountRequest
-    from vandrel.jobs.accounts.propose import create_account
+    from vandrel.jobs.accounts.propose import AccountRequest, create_account
     from vandrel.jobs.common.assignments import as_fields
     from vandrel.jobs.common.create_object import ObjectRequest, create_objects
 

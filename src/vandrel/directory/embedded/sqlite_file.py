@@ -101,6 +101,20 @@ def plain_errors(path: Path) -> Iterator[None]:
         raise
 
 
+@contextmanager
+def transaction(connection: sqlite3.Connection, path: Path) -> Iterator[None]:
+    """Write in one go: all of it, or nothing where an error is raised. Errors of SQLite name the file."""
+    with plain_errors(path):
+        connection.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+            connection.execute("COMMIT")
+        except BaseException:
+            if connection.in_transaction:
+                connection.execute("ROLLBACK")
+            raise
+
+
 def create(path: Path, application: int, tables: str, what: str) -> None:
     """Make a new file with these tables, for its owner alone (mode 0600).
 

@@ -8,7 +8,8 @@ from msgspec import Struct, structs
 
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED, Shape
-from vandrel.jobs.accounts.create import Creator, name_parts
+from vandrel.jobs.accounts.create import Creator
+from vandrel.jobs.accounts.full_name import name_parts
 from vandrel.jobs.accounts.propose import propose_accounts
 from vandrel.jobs.common.draft import PLACE, Draft
 from vandrel.jobs.common.proposal import Proposal

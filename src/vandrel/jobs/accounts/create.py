@@ -23,14 +23,11 @@ from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP, NAMED, Shape
 from vandrel.jobs.common import field_values
 from vandrel.jobs.common.directory_index import DirectoryIndex
-from vandrel.jobs.common.draft import PLACE, BatchDraft, Derived, Draft
+from vandrel.jobs.common.draft import PLACE, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
-from vandrel.jobs.common.new_object import new_object_steps
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import new_values
-from vandrel.secret import Secret
-from vandrel.steps.step import Add, Password, Set, Step
 from vandrel.text import people
 
 #: Fields whose values are hardly ever those of anybody else: not worth remembering.
@@ -429,67 +426,3 @@ def _rule(pattern: str, source: str, rung: int, rungs: int) -> str:
 
 def _ends(ends: int | str | None) -> str:
     return f"{ends} days from today" if isinstance(ends, int) else f"the next {ends}"
-
-
-def account_steps(
-    context: Context, drafts: Sequence[tuple[Draft | BatchDraft, Secret | None]], kept: str = ""
-) -> list[Step]:
-    """The steps that make the accounts: all of them, then their passwords, then one step for each group.
-
-    `kept` names the hand-out where generated passwords stand.
-    """
-    adds: list[Step] = []
-    passwords: list[Step] = []
-    enabled: list[Step] = []
-    members: dict[str, tuple[Entry, list[DN]]] = {}
-    for draft, secret in drafts:
-        if draft.dn is None:
-            continue
-        fields: dict[str, Sequence[str]] = {
-            name: values for name, values in draft.values().items() if name not in (PLACE, "groups", "change")
-        }
-        wanted = fields.pop("enabled", ("yes",)) == ("yes",) and secret is not None
-        last = wanted and context.dialect.enables_last
-        if not wanted or last:
-            fields["enabled"] = ("no",)
-        made = new_object_steps(context, ACCOUNT, draft.dn, fields)
-        adds += made
-        if secret is not None:
-            passwords.append(Password(draft.dn, secret, _must_change(draft), kept if secret.generated else ""))
-        if last and isinstance(made[0], Add):
-            created = Entry(draft.dn, made[0].attributes)
-            enabled.append(Set(draft.dn, tuple(context.dialect.changes(created, "enabled", ("yes",)))))
-        for group in draft.groups:
-            members.setdefault(group.dn.key, (group, []))[1].append(draft.dn)
-    joins = [Set(group.dn, tuple(context.dialect.first_members(group, dns))) for group, dns in members.values()]
-    return [*adds, *passwords, *enabled, *joins]
-
-
-def _must_change(draft: Draft | BatchDraft) -> bool:
-    if said := draft.value("change"):
-        return said == "yes"
-    return bool(draft.rules and draft.rules.rules["change"].value)
-
-
-class AccountRequest(Struct, frozen=True):
-    """A new account.
-
-    Attributes:
-        kind: a kind of account in the charter.
-        name: the full name, as typed; empty where its parts are among the fields.
-        fields: the values of fields, as typed, ``place``, ``groups`` and ``password`` among them.
-
-    """
-
-    kind: str
-    name: str = ""
-    fields: Mapping[str, Sequence[str]] = {}
-
-
-def name_parts(context: Context, name: str) -> dict[str, str]:
-    """The parts of a full name that was typed; those that are empty are left out."""
-    if not name:
-        return {}
-    parts = people.split_full_name(name, context.charter.particles)
-    values = {"given": parts.given, "middle": parts.middle, "surname": parts.surname, "generation": parts.generation}
-    return {field: value for field, value in values.items() if value}

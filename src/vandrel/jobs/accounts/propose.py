@@ -2,17 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import partial
+
+from msgspec import Struct
 
 from vandrel.charter.passwords import check
 from vandrel.fields import ACCOUNT
-from vandrel.jobs.accounts.create import AccountRequest, Creator, account_steps, name_parts
+from vandrel.jobs.accounts.create import Creator
+from vandrel.jobs.accounts.full_name import name_parts
+from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.new_object import creation
 from vandrel.jobs.common.proposal import Credential, Passwords, Proposal, Work, unique
 from vandrel.jobs.common.report import Table
 from vandrel.objects.context import Context
+
+
+class AccountRequest(Struct, frozen=True):
+    """A new account.
+
+    Attributes:
+        kind: a kind of account in the charter.
+        name: the full name, as typed; empty where its parts are among the fields.
+        fields: the values of fields, as typed, ``place``, ``groups`` and ``password`` among them.
+
+    """
+
+    kind: str
+    name: str = ""
+    fields: Mapping[str, Sequence[str]] = {}
 
 
 def propose_accounts(

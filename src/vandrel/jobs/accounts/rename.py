@@ -10,7 +10,7 @@ from msgspec import Struct
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED
-from vandrel.jobs.accounts.create import name_parts
+from vandrel.jobs.accounts.full_name import name_parts
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose

@@ -11,9 +11,9 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import Change
 from vandrel.fields import ACCOUNT, COMPUTER
-from vandrel.jobs.accounts.create import account_steps
 from vandrel.jobs.bulk.roster import Line, State
 from vandrel.jobs.common import create_object
+from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.edit import in_order
 from vandrel.objects.context import Context

@@ -158,6 +158,8 @@ class Editor:
             else change
             for change in difference(entry, draft.after)
         ]
+        if draft.rename is not None:
+            changes += self._context.dialect.changes_with_name(entry, draft.rename.name)
         own: list[Step] = [Set(entry.dn, tuple(changes))] if changes else []
         edit.steps = [*own, *edit.steps, *([Rename(entry.dn, draft.rename)] if draft.rename is not None else [])]
         return edit

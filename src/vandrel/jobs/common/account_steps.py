@@ -1,0 +1,54 @@
+"""The steps that make accounts which were worked out: accounts, passwords, groups, in this order."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.fields import ACCOUNT
+from vandrel.jobs.common.draft import PLACE, BatchDraft, Draft
+from vandrel.jobs.common.new_object import new_object_steps
+from vandrel.objects.context import Context
+from vandrel.secret import Secret
+from vandrel.steps.step import Add, Password, Set, Step
+
+
+def account_steps(
+    context: Context, drafts: Sequence[tuple[Draft | BatchDraft, Secret | None]], kept: str = ""
+) -> list[Step]:
+    """The steps that make the accounts: all of them, then their passwords, then one step for each group.
+
+    `kept` names the hand-out where generated passwords stand.
+    """
+    adds: list[Step] = []
+    passwords: list[Step] = []
+    enabled: list[Step] = []
+    members: dict[str, tuple[Entry, list[DN]]] = {}
+    for draft, secret in drafts:
+        if draft.dn is None:
+            continue
+        fields: dict[str, Sequence[str]] = {
+            name: values for name, values in draft.values().items() if name not in (PLACE, "groups", "change")
+        }
+        wanted = fields.pop("enabled", ("yes",)) == ("yes",) and secret is not None
+        last = wanted and context.dialect.enables_last
+        if not wanted or last:
+            fields["enabled"] = ("no",)
+        made = new_object_steps(context, ACCOUNT, draft.dn, fields)
+        adds += made
+        if secret is not None:
+            passwords.append(Password(draft.dn, secret, _must_change(draft), kept if secret.generated else ""))
+        if last and isinstance(made[0], Add):
+            created = Entry(draft.dn, made[0].attributes)
+            enabled.append(Set(draft.dn, tuple(context.dialect.changes(created, "enabled", ("yes",)))))
+        for group in draft.groups:
+            members.setdefault(group.dn.key, (group, []))[1].append(draft.dn)
+    joins = [Set(group.dn, tuple(context.dialect.first_members(group, dns))) for group, dns in members.values()]
+    return [*adds, *passwords, *enabled, *joins]
+
+
+def _must_change(draft: Draft | BatchDraft) -> bool:
+    if said := draft.value("change"):
+        return said == "yes"
+    return bool(draft.rules and draft.rules.rules["change"].value)
