@@ -720,3 +720,32 @@ def test_a_first_command_that_fails_leaves_no_directory_behind(demo, tmp_path, w
     done = folder.run(*words, "-y")
     made = {path.name for path in folder.path.iterdir()} - before - {".cache"}
     assert (made == set()) is (done.code != 0), (done.out, done.err, made)
+
+
+@pytest.mark.parametrize(
+    ("words", "expected"),
+    [
+        (["ends<2026-12-31"], {"early"}), (["ends<=2027-01-01"], {"early", "late"}), (["ends>2026-12-31"], {"late"}),
+        (["ends=2026-1*"], {"early"}), (["ends>=+0d", "number<3002"], {"early"}), (["number>=3002"], {"late"}),
+        (["created>-1d", "ends=*"], {"early", "late"}), (["created<-1d"], set()), (["locked=no", "ends=*"], {"early", "late"}),
+    ],
+)  # fmt: skip
+def test_days_and_numbers_are_compared(demo, words, expected):
+    for login, number, day in (("early", "3001", "2026-12-24"), ("late", "3002", "2027-01-01")):
+        assert (
+            demo.run("edit", {"early": "alund", "late": "hbrekke"}[login], f"ends={day}", f"number={number}", "-y").code
+            == 0
+        )
+    named = {"alund": "early", "hbrekke": "late"}
+    found = demo.run("find", *words, "--columns", "login", "--as", "csv").out.split()[1:]
+    assert {named[login] for login in found if login in named} == expected
+    if not any("ends" not in word and "number>" not in word for word in words):
+        assert set(found) <= set(named) | {"g-thorne", "x-mpires"}
+
+
+@pytest.mark.parametrize(
+    ("word", "code"), [("manager<3", Code.USAGE), ("ends<soon", Code.BAD_VALUE), ("ends<-99999d", Code.BAD_VALUE),
+                       ("ends=9999-12-31", Code.BAD_VALUE), ("number>many", Code.USAGE)],
+)  # fmt: skip
+def test_what_cannot_be_compared_is_told(demo, word, code):
+    assert demo.run("find", word).code == code.exit_code

@@ -20,6 +20,7 @@ EXAMPLES = """\
   vandrel find mül                                       by a fragment of any name
   vandrel find site=Northquay title="*mate*" --by surname
   vandrel find --type groups gg-
+  vandrel find "ends<2026-12-31" "created>-30d"          days, also counted from today; numbers: "number>=3000"
   vandrel find --where "(&(objectClass=person)(!(manager=*)))" --columns login,full,department
   vandrel find department=Deck --columns full,phone --keep deck-phones
   vandrel find --deleted lund --directory harbour        what was deleted, where the server still tells

@@ -57,16 +57,20 @@ def read(context: Context, field: Field, values: Sequence[str], object_type: str
 _WORDS = {"purpose": ["security", "distribution"], "scope": ["global", "domain-local", "universal"]}
 
 
+#: The years that all directories keep: [MS-DTYP] 2.3.3 begins with 1601; the day after the last must exist as well.
+_YEARS = range(1602, 9999)
+
+
 def _date(field: str, value: str) -> str:
     try:
-        return date.fromisoformat(value).isoformat()
+        day = date.fromisoformat(value)
     except ValueError:
-        raise VandrelError(
-            Code.BAD_VALUE,
-            f"{field} is a day, and {value!r} is none",
-            where=Location(field=field),
-            remedy=f"write {field}=2026-09-30",
-        ) from None
+        what, remedy = f"{field} is a day, and {value!r} is none", f"write {field}=2026-09-30"
+        raise VandrelError(Code.BAD_VALUE, what, where=Location(field=field), remedy=remedy) from None
+    if day.year not in _YEARS:
+        what = f"{field} is a day that no directory keeps: {value}"
+        raise VandrelError(Code.BAD_VALUE, what, where=Location(field=field), remedy=f"for no day at all: {field}=")
+    return day.isoformat()
 
 
 def _task(context: Context, value: str) -> str:

@@ -16,6 +16,7 @@ from vandrel.jobs.common import field_values
 from vandrel.jobs.common.assignments import Assignment, flag, split
 from vandrel.jobs.common.report import Report, count
 from vandrel.jobs.common.resolve import find_fragments, resolve
+from vandrel.jobs.inspect import comparisons
 from vandrel.jobs.inspect.show import attribute_called
 from vandrel.objects.context import Context
 from vandrel.objects.reference_labels import ReferenceLabels
@@ -114,7 +115,12 @@ def find_deleted(context: Context, request: FindRequest) -> Report:
 
 
 def _entries(context: Context, request: FindRequest, what: str, findings: list[Finding]) -> Iterator[Entry]:
-    plain, given = split(request.words, context.fields)
+    compared = {word: comparisons.parse(word, context.fields) for word in request.words}
+    plain, given = split([word for word, comparison in compared.items() if comparison is None], context.fields)
+    looked_at = [comparison for comparison in compared.values() if comparison is not None]
+    looked_at += [_looked_at(context, a) for a in given if _is_looked_at(context, a)]
+    given = [assignment for assignment in given if not _is_looked_at(context, assignment)]
+    tests = [comparisons.test_of(context, comparison) for comparison in looked_at]
     object_types = LISTS[what]
     parts: list[Filter] = [Or(tuple(context.dialect.filter_for(each) for each in object_types))]
     if plain:
@@ -127,7 +133,8 @@ def _entries(context: Context, request: FindRequest, what: str, findings: list[F
         # Somebody who writes a filter says in it what to list.
         parts = [where, *parts[1:]] if not request.of else [where, *parts]
     base = resolve(context, request.under, (UNIT,)).dn if request.under else context.charter.base
-    entries = context.directory.search(base, where=And(tuple(parts)))
+    found = context.directory.search(base, where=And(tuple(parts)))
+    entries = (entry for entry in found if all(test(entry) for test in tests)) if tests else found
     if not memberships:
         return entries
     # No filter of RFC 4515 asks for the members of a group: they are looked up there.
@@ -138,6 +145,22 @@ def _entries(context: Context, request: FindRequest, what: str, findings: list[F
         if primary is not None:
             members |= {e.dn.key for e in context.directory.search(context.charter.base, where=primary, only=["cn"])}
     return (entry for entry in entries if entry.dn.key in members)
+
+
+def _is_looked_at(context: Context, condition: Assignment) -> bool:
+    """Whether no filter asks for a condition: a part of a day, a mark that the server works out."""
+    field = context.fields.get(condition.field)
+    if field is None or condition.operator != "=" or not condition.values:
+        return False
+    if field.shape is Shape.FLAG:
+        return context.dialect.condition(field.name, flag(field.name, condition.values[0])) is None
+    return field.shape is Shape.DATE and "*" in condition.values[0] and condition.values[0] != "*"
+
+
+def _looked_at(context: Context, condition: Assignment) -> comparisons.Comparison:
+    value = condition.values[0]
+    is_flag = context.fields[condition.field].shape is Shape.FLAG
+    return comparisons.Comparison(condition.field, "=", flag(condition.field, value) if is_flag else value)
 
 
 def _condition(context: Context, condition: Assignment, object_types: Sequence[str]) -> Filter:
