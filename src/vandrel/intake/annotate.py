@@ -58,12 +58,12 @@ def must_be_new(target: Path) -> None:
     """
     if target.suffix.lower() not in _FORMS:
         raise VandrelError(Code.USAGE, f"rows cannot be written as {target.suffix or 'a file without a suffix'}",
-                           where=Location(file=str(target)), remedy="name it .csv, .xlsx or .ods")  # fmt: skip
+                           where=Location(file=str(target)), remedy="name it .csv, .tsv, .xlsx or .ods")  # fmt: skip
     safe_file.must_be_free(target)
 
 
 def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str = ",") -> int:
-    """Rows as a file: .csv, .xlsx or .ods; returns how many. A file that exists is left alone.
+    """Rows as a file: .csv, .tsv, .xlsx or .ods; returns how many. A file that exists is left alone.
 
     Raises:
         VandrelError: ``usage`` for a form that is not known, ``taken``, ``not-permitted``.
@@ -133,7 +133,11 @@ def _ods(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], 
     return count
 
 
-_FORMS = {".csv": _csv, ".txt": _csv, ".xlsx": _xlsx, ".ods": _ods}
+def _tsv(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
+    return _csv(file, header, rows, "\t")
+
+
+_FORMS = {".csv": _csv, ".txt": _csv, ".tsv": _tsv, ".xlsx": _xlsx, ".ods": _ods}
 
 
 def missing_since(path: Path, keys: Sequence[str], today: date) -> dict[str, str]:

@@ -23,6 +23,8 @@ _WORDS = {
     "apellido, nazwisko",
     "middle": "middle name, middle names, zweiter vorname, mellomnavn",
     "full": "full name, name, fullname, vollständiger name, fullt navn",
+    "display": "display name, displayed name, shown as, anzeigename, visningsnavn, visningsnamn, nom affiché",
+    "name": "entry name, object name, common name, cn",
     "generation": "suffix, generation",
     "number": "employee number, employee no, employee id, staff no, staff number, staff id, personnel number, "
     "personalnummer, ansattnummer, ansattnr, matricule, emp no, empno, id, no, nr",

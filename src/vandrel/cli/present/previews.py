@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 _IN_FULL, _LISTED, _SAMPLES = 10, 60, 3
 #: Findings about rows that are shown, and the width of the values in them.
 _FINDINGS, _WIDTH = 60, 28
+#: Rows up to which the same fault is told of each.
+_FEW_ALIKE = 3
 
 _POINTING = {"member": "is a member of", "manager": "is the manager of", "owner": "is the owner of"}
 #: The columns of a list of new objects, and what gives them.
@@ -190,8 +192,8 @@ def show_row_findings(out: Terminal, findings: Sequence[Finding]) -> None:
     """Print findings about rows as a table, those that stop first; notes that say the same as one."""
     if out.as_json or not findings:
         return
-    notes = _together([finding for finding in findings if not finding.is_fatal])
-    findings = [*(finding for finding in findings if finding.is_fatal), *notes]
+    fatal, notes = ([f for f in findings if f.is_fatal is is_fatal] for is_fatal in (True, False))
+    findings = [*_together(fatal, _FEW_ALIKE), *_together(notes, 1)]
     rows = [
         (
             str(finding.where.row or "-"), finding.where.header or "-", _short(finding.value),
@@ -205,16 +207,17 @@ def show_row_findings(out: Terminal, findings: Sequence[Finding]) -> None:
     out.line()
 
 
-def _together(notes: Sequence[Finding]) -> list[Finding]:
-    """Notes that say the same of many rows as one of them, with the number of the others."""
-    same = Counter((note.where.header, note.what) for note in notes)
-    first = {(note.where.header, note.what): note for note in reversed(notes)}
-    return [
-        structs.replace(note, what=f"{note.what}; the same in {count(same[key] - 1, 'more row')}")
-        if same[key] > 1
-        else note
-        for key, note in reversed(first.items())
-    ]
+def _together(findings: Sequence[Finding], few: int) -> list[Finding]:
+    """The findings; of more than a few that say the same, the first, with the number of the others."""
+    same = Counter((each.where.header, each.what) for each in findings)
+    told: dict[object, Finding] = {}
+    for number, each in enumerate(findings):
+        key = (each.where.header, each.what)
+        if same[key] <= few:
+            told[number] = each
+        elif key not in told:
+            told[key] = structs.replace(each, what=f"{each.what}; the same in {count(same[key] - 1, 'more row')}")
+    return list(told.values())
 
 
 def _short(value: str) -> str:

@@ -80,6 +80,9 @@ class NameAllocator:
 
     def holder(self, target: str, value: str, but: DN | None = None) -> DN | None:
         """Who has this logon name, principal name or mail address, other than `but`; None if it is free."""
+        return self._held_by(target, value, but) or self._given_to(target, value, but)
+
+    def _held_by(self, target: str, value: str, but: DN | None) -> DN | None:
         forms = self._context.dialect.unique_forms(target, value)
         if not forms:
             return None
@@ -91,14 +94,21 @@ class NameAllocator:
                 holder = self._context.directory.find_owners(attribute, [stored]).get(stored)
             if holder is not None and holder != but and (attribute, key) not in self._given_up:
                 return holder
+        return None
+
+    def _given_to(self, target: str, value: str, but: DN | None) -> DN | None:
+        claims = self.claims(target, value)
         planned = next((self._reserved[a][key] for a, key in claims if key in self._reserved.get(a, ())), None)
         named = _name_of(planned) if planned is not None else None
         return named if named != but else None
 
     def why_taken(self, target: str, value: str, but: DN | None = None) -> str:
         """In words, why a name cannot be had; empty if it can."""
-        holder = self.holder(target, value, but)
-        return f"taken by {self.say(holder)}" if holder is not None else ""
+        if (holder := self._held_by(target, value, but)) is not None:
+            return f"taken by {self.say(holder)}"
+        if (holder := self._given_to(target, value, but)) is not None:
+            return f"taken by {self.say(holder)}, who gets it in the same request"
+        return ""
 
     def why_sibling(self, dn: DN) -> str:
         """In words, why an object cannot have this name; empty if it can."""
