@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
+from zoneinfo import ZoneInfo
 
 from vandrel.errors import Code
 
@@ -15,6 +16,11 @@ __all__ = ["place"]  # the fixture
 
 REPORTS = ("alund", "asblund", "jmeer")
 PAST = "2026-01-01"
+
+
+def today() -> date:
+    """The day in the zone of the demo's charter."""
+    return datetime.now(ZoneInfo("Europe/Oslo")).date()
 
 
 def login_of(folder: Folder, number: str) -> list[str]:
@@ -36,7 +42,7 @@ def test_a_leaver_is_out_everywhere_and_comes_back_to_the_same(place):
     left = folder.run("show", "hbrekke", "--json").json["objects"][0]
     assert (left["place"], left["fields"]["enabled"], left["fields"].get("mail", [])) == ("/Leavers", ["no"], [])
     assert set(left["fields"].get("groups", ())) <= {"Domain Users"}
-    assert left["fields"]["notes"] == [f"Left {date.today().isoformat()}"]
+    assert left["fields"]["notes"] == [f"Left {today().isoformat()}"]
     after = {name: fields(folder, name) for name in REPORTS}
     assert {tuple(each["manager"]) for each in after.values()} == {tuple(before["hbrekke"]["manager"])}
     assert after["alund"]["alias"] == ["halvard.brekke@marrowick.example"]
@@ -55,7 +61,7 @@ def test_a_leaver_is_out_everywhere_and_comes_back_to_the_same(place):
 
 
 def test_a_last_day_to_come_is_carried_out_by_due_and_then_comes_the_deletion(demo):
-    day = (date.today() + timedelta(days=10)).isoformat()
+    day = (today() + timedelta(days=10)).isoformat()
     told = done(demo, "leave", "hbrekke", "--on", day)
     assert f"through {day}" in told  # still let in
     planned = demo.run("leave", "hbrekke", "--on", day, "-n").out

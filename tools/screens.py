@@ -62,9 +62,16 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
             "vandrel find enabled=no --columns login,full,kind,ends,state",
         ],
     ),
-    "tree": (
-        ["vandrel edit /Boatyard/Workshop protected=no --yes"],
-        ["vandrel tree --depth 2", "vandrel tree /Ferries/Northquay/Deck --objects"],
+    "audit": (
+        [
+            "vandrel audit -q --json > /dev/null; true",
+            "vandrel edit hbrekke groups+=gg-harbour-masters -y -q",
+            "vandrel disable hbrekke -y -q",
+            "vandrel edit jmeer login=zz9 -y -q",
+            "vandrel move zz9 --to /Guests -y -q",
+            "vandrel release /Shore/Office -y -q",
+        ],
+        ["vandrel audit"],
     ),
     "create": ([], [CREATE]),
     "create-faults": ([], [FAULTS]),

@@ -36,6 +36,7 @@ class Code(StrEnum):
     USAGE = "usage", 2, "wrong usage: the command line cannot be read, or an answer is needed and nobody can be asked"
     DECLINED = "declined", 3, "the question whether to go on was answered with no; nothing was written"
     HALF_SET = "half-set", 4, "a password was set, and a mark that belongs to it was refused; the report says which"
+    FAULTS_FOUND = "faults-found", 5, "an audit found faults"
     UNKNOWN_FIELD = "unknown-field", 10, "no such field or attribute"
     UNKNOWN_KIND = "unknown-kind", 11, "the charter has no such kind"
     BAD_NAME = "bad-name", 12, "a distinguished name or place that cannot be read"

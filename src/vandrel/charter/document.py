@@ -175,6 +175,16 @@ class OwnField(_Part, frozen=True):
     sensitive: Annotated[bool, Meta(description="Whether changes are marked in the record.")] = False
 
 
+class AuditException(_Part, frozen=True):
+    """What an audit passes over for a time."""
+
+    rule: Annotated[Text, Meta(description="The rule.")]
+    reason: Annotated[Text, Meta(description="Why, in words.")]
+    owner: Annotated[str, Meta(description="Who answers for it.")] = ""
+    of: Annotated[list[Text], Meta(description="Logon names, names or places; none: everything.")] = []
+    until: Annotated[str, Meta(description="The last day on which it counts, as 2027-03-31.")] = ""
+
+
 class Document(_Part, frozen=True):
     """The whole charter."""
 
@@ -209,6 +219,7 @@ class Document(_Part, frozen=True):
     copies: Annotated[
         list[Text] | None, Meta(description="Fields that a copy of an account takes from its source.")
     ] = None
+    exceptions: Annotated[list[AuditException], Meta(description="What an audit passes over.")] = []
     roles: Annotated[dict[str, Role], Meta(description="Administrative roles, by name.")] = {}
     privileged: Annotated[
         dict[str, Text], Meta(description="Groups that carry power, by name, and how far it reaches, in words.")

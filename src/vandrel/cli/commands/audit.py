@@ -1,0 +1,59 @@
+"""``vandrel audit``: what is wrong in the directory, why it matters, and what mends it."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from contextlib import suppress
+from typing import TYPE_CHECKING
+
+from vandrel.cli import complete
+from vandrel.cli.session import Session
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.report import Report
+
+NAME = "audit"
+HELP = "what is wrong in the directory, and what mends it"
+DESCRIPTION = """\
+Read the directory once and judge it by rules: accounts that are out and still hold rights, names and places that are
+not by the charter, circles, what points nowhere, who holds power. Each fault has a reason and, where there is one, the
+command that mends it. An audit of everything is remembered beside the journal, and the next one tells what is new and
+what is gone. What is meant to be so stands in the charter (exceptions), with a reason and a last day."""
+EXAMPLES = """\
+  vandrel audit
+  vandrel audit --rules                         what is looked at, and why
+  vandrel audit misplaced name-not-by-rule --under /Ferries
+  vandrel audit --weight grave --json           by a scheduler: the exit code tells
+"""
+WRITES = False
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Add its options."""
+    parser.add_argument("names", nargs="*", metavar="RULE", help="only these rules")
+    parser.add_argument("--rules", action="store_true", help="list the rules, and audit nothing")
+    under = parser.add_argument("--under", metavar="PLACE", default="", help="only this unit and what stands below it")
+    complete.attach(under, complete.places)
+    parser.add_argument("--weight", choices=("grave", "fault", "advice"), default="", help="this and what is graver")
+
+
+def run(session: Session) -> Report:
+    """Hand the request on, and remember what was found."""
+    from vandrel import file_names, safe_file
+    from vandrel.jobs.audit.audit import AuditRequest, audit, list_rules, remembered
+
+    args = session.args
+    if args.rules:
+        return list_rules()
+    notes = session.journal_path.with_name(file_names.AUDIT)
+    content: object = None
+    with suppress(OSError, ValueError):
+        content = json.loads(notes.read_text("utf-8"))
+    known = remembered(content)
+    report, found = audit(session.context, AuditRequest(args.names, args.under, args.weight), known)
+    is_whole = not (args.names or args.under or args.weight)
+    if is_whole and found != known:
+        said = json.dumps({"faults": [[each.rule, each.object, each.since] for each in found]}, indent=1)
+        safe_file.write(notes, said.encode(), replace=True)
+    return report

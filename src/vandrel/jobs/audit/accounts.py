@@ -1,0 +1,261 @@
+"""Rules on accounts: their state, their fields, their names and their place."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from datetime import timedelta
+
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.directory.entry import Entry
+from vandrel.errors import VandrelError
+from vandrel.jobs.audit.rule import Fault, Weight, rule
+from vandrel.jobs.audit.survey import Survey
+from vandrel.jobs.common.report import count
+from vandrel.text.string_prep import prepare
+
+#: Days without a logon after which an account counts as unused, and with which a new one is left alone.
+_UNUSED, _NEW = 90, 30
+#: Names that are judged by the charter's rules.
+_NAMED = ("login", "principal", "mail", "display")
+#: Values of which one spelling is the usual one.
+_SPELLED = ("office", "company", "division", "title")
+
+
+def _login(survey: Survey, entry: Entry) -> str:
+    """By what a command takes the account."""
+    return survey.one(entry, "login") or f'"{entry.dn}"'
+
+
+@rule("out-but-in-groups", Weight.FAULT, "Whoever is enabled again by a slip has all rights at once.")
+def out_but_in_groups(survey: Survey) -> Iterator[Fault]:
+    """Accounts that are disabled or past their last day, and still in groups."""
+    for entry in survey.accounts:
+        back = survey.one(entry, "back") or survey.one(entry, "starts")
+        groups = survey.groups_of.get(entry.dn.key, [])
+        if groups and not survey.is_enabled(entry) and not back and survey.context.dialect.has_password(entry):
+            few = ", ".join(sorted(group.dn.name for group in groups)[:3])
+            yield Fault(
+                entry, f"out, and in {count(len(groups), 'group')}: {few}", f"vandrel leave {_login(survey, entry)}"
+            )
+
+
+@rule("ended-not-left", Weight.ADVICE, "The charter's routine for leavers was not carried out.")
+def ended_not_left(survey: Survey) -> Iterator[Fault]:
+    """Accounts past their last day that are not where leavers belong."""
+    document = survey.context.charter.document
+    for entry in survey.accounts:
+        ended, kind = survey.one(entry, "ends"), survey.kind(entry)
+        rules = (document.kinds[kind].leaving if kind else None) or document.leaving
+        if not rules or not rules.place or not ended or ended >= survey.today.isoformat():
+            continue
+        place = survey.context.charter.place_of(rules.place, survey.values(entry))
+        if entry.dn.parent != places.to_dn(place, survey.context.charter.base):
+            yield Fault(entry, f"its last day was {ended}", f"vandrel leave {_login(survey, entry)}")
+
+
+@rule("unused", Weight.ADVICE, "Nobody would notice if somebody else used it.")
+def unused(survey: Survey) -> Iterator[Fault]:
+    """Enabled accounts that nobody has logged on with for ninety days, where the directory tells."""
+    for entry in survey.accounts:
+        instants = dict(survey.context.dialect.instants(entry))
+        last, created = instants.get("last logon"), instants.get("created")
+        if last is None or created is None or not survey.is_enabled(entry):
+            continue
+        if last.date() < survey.today - timedelta(days=_UNUSED) and created.date() < survey.today - timedelta(
+            days=_NEW
+        ):
+            remedy = f"vandrel disable {_login(survey, entry)}"
+            yield Fault(entry, f"last logon {last.date().isoformat()}", remedy)
+
+
+@rule("password-never-old", Weight.FAULT, "A password that leaked once stays good for ever.")
+def password_never_old(survey: Survey) -> Iterator[Fault]:
+    """Enabled accounts of people whose password never grows old."""
+    for entry in survey.accounts:
+        if survey.one(entry, "password-never-expires") == "yes" and survey.is_enabled(entry):
+            remedy = f"vandrel edit {_login(survey, entry)} password-never-expires=no"
+            yield Fault(entry, "its password never grows old", remedy)
+
+
+@rule("password-reversible", Weight.GRAVE, "Whoever reads the server's database can read the password.")
+def password_reversible(survey: Survey) -> Iterator[Fault]:
+    """Accounts whose password is kept so that it can be read."""
+    for entry in survey.accounts:
+        if survey.one(entry, "password-reversible") == "yes":
+            remedy = f"vandrel edit {_login(survey, entry)} password-reversible=no"
+            yield Fault(entry, "its password is kept so that it can be read", remedy)
+
+
+@rule("kind-unknown", Weight.FAULT, "No rule of the charter holds for it.")
+def kind_unknown(survey: Survey) -> Iterator[Fault]:
+    """Accounts of no kind that the charter knows."""
+    for entry in survey.accounts:
+        if not survey.kind(entry):
+            said = survey.one(entry, "kind")
+            what = f"the charter has no kind {said!r}" if said else "it is of no kind"
+            yield Fault(entry, what, f"vandrel edit {_login(survey, entry)} kind=...")
+
+
+@rule("field-missing", Weight.FAULT, "The charter requires it for this kind, and others count upon it.")
+def field_missing(survey: Survey) -> Iterator[Fault]:
+    """Accounts without a field that their kind requires."""
+    kinds = survey.context.charter.document.kinds
+    for entry in survey.accounts:
+        kind = survey.kind(entry)
+        required = [name for name in (kinds[kind].requires if kind else ()) if name in survey.context.fields]
+        lacking = [name for name in required if not survey.one(entry, name)]
+        if lacking:
+            given = " ".join(f"{name}=..." for name in lacking)
+            yield Fault(entry, f"no {', '.join(lacking)}", f"vandrel edit {_login(survey, entry)} {given}")
+
+
+@rule("not-in-list", Weight.FAULT, "Places, groups and names are built from these words.")
+def not_in_list(survey: Survey) -> Iterator[Fault]:
+    """Accounts with a value that the charter's list does not have."""
+    for entry in survey.accounts:
+        for name, words in survey.context.charter.document.lists.items():
+            value = survey.one(entry, name) if name in survey.context.fields else ""
+            if value and value not in words:
+                remedy = f"vandrel edit {_login(survey, entry)} {name}=..."
+                yield Fault(entry, f"{name} {value!r} is none of the list", remedy)
+
+
+@rule("spelling", Weight.ADVICE, "Lists and searches take two spellings for two things.")
+def spelling(survey: Survey) -> Iterator[Fault]:
+    """Accounts with another spelling of a value that most write otherwise."""
+    for name in _SPELLED:
+        usual: dict[str, Counter[str]] = {}
+        values = [(entry, survey.one(entry, name)) for entry in survey.accounts]
+        for _, value in values:
+            if value:
+                usual.setdefault(_bare(value), Counter())[value] += 1
+        for entry, value in values:
+            best = usual[_bare(value)].most_common(1)[0][0] if value else ""
+            if value != best and usual[_bare(value)][best] > usual[_bare(value)][value]:
+                remedy = f'vandrel edit {_login(survey, entry)} {name}="{best}"'
+                yield Fault(entry, f"{name} {value!r}, where most have {best!r}", remedy)
+
+
+def _bare(value: str) -> str:
+    return "".join(char for char in prepare(value) if char.isalnum())
+
+
+@rule("misplaced", Weight.FAULT, "What is delegated, and what policies hold, goes by the place.")
+def misplaced(survey: Survey) -> Iterator[Fault]:
+    """Accounts that do not stand where their kind belongs."""
+    charter = survey.context.charter
+    for entry in survey.accounts:
+        kind = survey.kind(entry)
+        if not kind or not survey.is_enabled(entry):
+            continue
+        try:
+            place = charter.place_of(charter.document.kinds[kind].place, survey.values(entry))
+        except VandrelError:  # a field that it needs is empty, which is told by another rule
+            continue
+        if entry.dn.parent != places.to_dn(place, charter.base):
+            there = places.to_text(place)
+            what = f"in {survey.context.place(entry.dn.parent)}, and belongs to {there}"
+            yield Fault(entry, what, f"vandrel move {_login(survey, entry)} --to {there}")
+
+
+@rule("name-not-by-rule", Weight.ADVICE, "People look for each other by the rule.")
+def name_not_by_rule(survey: Survey) -> Iterator[Fault]:
+    """Accounts with a name that no rung of the charter's rule gives."""
+    for entry in survey.accounts:
+        if not (kind := survey.kind(entry)):
+            continue
+        values = survey.values(entry)
+        for target in _NAMED:
+            value = values.get(target, "")
+            rule_ = survey.context.charter.naming(target, kind)
+            others = {name: said for name, said in values.items() if name not in (target, "year", "today")}
+            if value and rule_.explain(value, others) is None:
+                first = next(iter(rule_.candidates(values)), None)
+                better = first.value if first is not None else ""
+                remedy = f"vandrel edit {_login(survey, entry)} {target}={better}" if better else ""
+                yield Fault(entry, f"{target} {value} is not by the rule", remedy)
+                break  # others are built from it
+
+
+@rule("number-twice", Weight.FAULT, "Payroll and personnel lists cannot tell the two apart.")
+def number_twice(survey: Survey) -> Iterator[Fault]:
+    """Accounts of one kind that share an employee number."""
+    for number, entries in survey.shared("number"):
+        for kind, times in Counter(survey.one(entry, "kind") for entry in entries).items():
+            if times > 1:
+                same = [entry for entry in entries if survey.one(entry, "kind") == kind]
+                logins = ", ".join(sorted(survey.one(entry, "login") for entry in same))
+                yield from (
+                    Fault(e, f"number {number} is that of {logins}", f"vandrel edit {_login(survey, e)} number=...")
+                    for e in same
+                )
+
+
+@rule("address-twice", Weight.GRAVE, "Mail for one arrives at the other, or nowhere.")
+def address_twice(survey: Survey) -> Iterator[Fault]:
+    """Accounts that share a mail address."""
+    for address, entries in survey.shared("mail"):
+        logins = ", ".join(sorted(survey.one(entry, "login") for entry in entries))
+        yield from (Fault(entry, f"{address} is the address of {logins}",
+                          f"vandrel edit {_login(survey, entry)} mail=...") for entry in entries)  # fmt: skip
+
+
+@rule("phone-twice", Weight.ADVICE, "One of them is likely somebody else's.")
+def phone_twice(survey: Survey) -> Iterator[Fault]:
+    """Accounts that share a mobile number."""
+    for number, entries in survey.shared("mobile"):
+        logins = ", ".join(sorted(survey.one(entry, "login") for entry in entries))
+        yield from (Fault(entry, f"mobile {number} is that of {logins}",
+                          f"vandrel edit {_login(survey, entry)} mobile=...") for entry in entries)  # fmt: skip
+
+
+@rule("manager-out", Weight.ADVICE, "Requests for leave and access go to nobody.")
+def manager_out(survey: Survey) -> Iterator[Fault]:
+    """Enabled accounts whose manager is disabled or past the last day."""
+    for entry in survey.accounts:
+        manager = survey.one(entry, "manager")
+        above = survey.entries.get(names.parse(manager).key) if manager else None
+        if above is not None and survey.is_enabled(entry) and not survey.is_enabled(above):
+            what = f"{survey.context.label(above)} is its manager, and out"
+            yield Fault(entry, what, f"vandrel edit {_login(survey, entry)} manager=...")
+
+
+@rule("manager-circle", Weight.FAULT, "Nobody is at the top of such a chain.")
+def manager_circle(survey: Survey) -> Iterator[Fault]:
+    """Accounts that are above themselves in the chain of managers."""
+    above = {entry.dn.key: names.parse(manager).key for entry in survey.accounts
+             if (manager := survey.one(entry, "manager"))}  # fmt: skip
+    for entry in survey.accounts:
+        seen, key = set[str](), above.get(entry.dn.key, "")
+        while key and key != entry.dn.key and key not in seen:
+            seen.add(key)
+            key = above.get(key, "")
+        if key == entry.dn.key:
+            remedy = f"vandrel edit {_login(survey, entry)} manager=..."
+            yield Fault(entry, f"its own manager, through {count(len(seen), 'other')}", remedy)
+
+
+@rule("group-of-kind-missing", Weight.ADVICE, "It lacks what all others of the kind have.")
+def group_of_kind_missing(survey: Survey) -> Iterator[Fault]:
+    """Enabled accounts that are not in a group that their kind joins."""
+    charter = survey.context.charter
+    known = {prepare(group.dn.name) for group in survey.groups}
+    for entry in survey.accounts:
+        kind = survey.kind(entry)
+        if not kind or not survey.is_enabled(entry):
+            continue
+        have = {prepare(group.dn.name) for group in survey.all_groups_of(entry.dn.key).values()}
+        values = survey.values(entry)
+        lacking = []
+        for pattern in charter.document.kinds[kind].groups:
+            try:
+                name = charter.fill(pattern, values)
+            except VandrelError:
+                continue
+            if prepare(name) in known and prepare(name) not in have:
+                lacking.append(name)
+        if lacking:
+            remedy = f"vandrel edit {_login(survey, entry)} groups+={','.join(lacking)}"
+            yield Fault(entry, f"not in {', '.join(lacking)}", remedy)

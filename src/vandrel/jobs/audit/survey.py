@@ -1,0 +1,131 @@
+"""The directory read once, for all rules of an audit."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from datetime import date
+from functools import cached_property
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
+from vandrel.objects.context import Context
+from vandrel.objects.pattern_values import entry_values
+from vandrel.text.string_prep import prepare
+
+
+class Survey:
+    """Every object of the directory, and what follows from all of them together.
+
+    Attributes:
+        context: the charter and the directory.
+        today: the day of the audit, in the charter's zone.
+        entries: all objects by the keys of their names.
+
+    """
+
+    def __init__(self, context: Context) -> None:
+        self.context = context
+        self.today: date = context.charter.today()
+        self.entries: dict[str, Entry] = {}
+        self._of_type: dict[str, list[Entry]] = {ACCOUNT: [], GROUP: [], UNIT: [], COMPUTER: []}
+        for entry in context.directory.search(context.charter.base):
+            self.entries[entry.dn.key] = entry
+            object_type = context.object_type(entry)
+            if object_type in self._of_type:
+                self._of_type[object_type].append(entry)
+
+    @property
+    def accounts(self) -> list[Entry]:
+        """The accounts."""
+        return self._of_type[ACCOUNT]
+
+    @property
+    def groups(self) -> list[Entry]:
+        """The groups."""
+        return self._of_type[GROUP]
+
+    @property
+    def units(self) -> list[Entry]:
+        """The units."""
+        return self._of_type[UNIT]
+
+    @property
+    def computers(self) -> list[Entry]:
+        """The computers."""
+        return self._of_type[COMPUTER]
+
+    def one(self, entry: Entry, field: str) -> str:
+        """The first value of a field, or an empty string."""
+        return self.context.one(entry, field)
+
+    def values(self, entry: Entry) -> dict[str, str]:
+        """What patterns of the charter see of an object."""
+        return entry_values(self.context, entry)
+
+    def is_enabled(self, entry: Entry) -> bool:
+        """Whether an account is enabled, and its last day does not lie behind."""
+        ended = self.one(entry, "ends")
+        return self.one(entry, "enabled") != "no" and not (ended and ended < self.today.isoformat())
+
+    def kind(self, entry: Entry) -> str:
+        """The kind of an account; empty where the charter does not know it."""
+        kind = self.one(entry, "kind")
+        return kind if kind in self.context.charter.document.kinds else ""
+
+    # --- memberships
+
+    @cached_property
+    def members(self) -> dict[str, list[DN]]:
+        """The direct members of each group, by the key of its name."""
+        return {
+            group.dn.key: [names.parse(str(member)) for member in self.context.dialect.members(group) if member]
+            for group in self.groups
+        }
+
+    @cached_property
+    def groups_of(self) -> dict[str, list[Entry]]:
+        """The groups that an object is a direct member of, by the key of its name."""
+        groups: dict[str, list[Entry]] = {}
+        for group in self.groups:
+            for member in self.members[group.dn.key]:
+                groups.setdefault(member.key, []).append(group)
+        return groups
+
+    def all_groups_of(self, key: str) -> dict[str, Entry]:
+        """All groups that an object is in, directly or through others, by the keys of their names."""
+        found: dict[str, Entry] = {}
+        waiting = [key]
+        while waiting:
+            for group in self.groups_of.get(waiting.pop(), ()):
+                if group.dn.key not in found:
+                    found[group.dn.key] = group
+                    waiting.append(group.dn.key)
+        return found
+
+    @cached_property
+    def power(self) -> dict[str, str]:
+        """The groups that carry power, by the keys of what they are called, each with its reach."""
+        return {prepare(name): reach for name, reach in self.context.charter.power.items()}
+
+    def powers_of(self, entry: Entry) -> list[str]:
+        """The names of the groups with power that an account is in, directly or not."""
+        groups = self.all_groups_of(entry.dn.key).values()
+        return sorted(group.dn.name for group in groups if prepare(group.dn.name) in self.power)
+
+    # --- values that several have
+
+    def shared(self, field: str) -> Iterator[tuple[str, list[Entry]]]:
+        """The values of a field that more than one account has, and whose they are."""
+        holders: dict[str, list[Entry]] = {}
+        for entry in self.accounts:
+            for value in self.context.dialect.read(entry, field):
+                holders.setdefault(prepare(value), []).append(entry)
+        yield from ((value, entries) for value, entries in holders.items() if len(entries) > 1)
+
+    @cached_property
+    def children(self) -> Counter[str]:
+        """How many objects stand right below each name."""
+        return Counter(entry.dn.parent_key for entry in self.entries.values())

@@ -1,0 +1,190 @@
+"""An audit finds what was spoiled and nothing else, says what mends it, and remembers what it has found."""
+
+from __future__ import annotations
+
+import shlex
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+from vandrel.directory import dn as names
+from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.directory.entry import Entry
+from vandrel.directory.operations import Change, DeleteEntry, ModifyEntry
+from vandrel.errors import Code
+from vandrel.jobs.audit.audit import all_rules
+from vandrel.jobs.audit.survey import Survey
+from vandrel.jobs.common.edit import Editor
+
+from . import servers
+from .conftest import Folder
+from .test_attic import done
+from .test_directory_contract import ANNA as FIRST
+from .test_directory_contract import BASE, DECK, group, make, person, unit
+from .test_servers import context
+from .test_upkeep import assignment, get, hire, run
+
+__all__ = ["context"]  # the fixture
+
+ANNA, HALVARD = "alund (Anna Lund)", "hbrekke (Halvard Brekke)"
+
+
+def faults(folder: Folder, *words: str) -> dict[tuple[str, str], str]:
+    """What is wrong, with the command that mends it: by rule and object."""
+    rows = folder.run("audit", *words, "--json").json["rows"]
+    return {(row["rule"], row["label"]): row["remedy"] for row in rows}
+
+
+#: Rules that are tested where such faults can be made.
+ELSEWHERE = ("group-circle", "dangling", "address-twice", "unused", "password-reversible", "password-never-old",
+             "power-never-ends")  # fmt: skip
+#: How to spoil the demo, which rule finds it on which object, and which others have a reason to speak.
+SPOILED = [
+    (["disable alund"], "out-but-in-groups", ANNA, {"manager-out"}),
+    (["edit alund ends=2026-01-01"], "ended-not-left", ANNA, {"out-but-in-groups", "manager-out"}),
+    (["edit alund @employeeType="], "kind-unknown", ANNA, {"wrong-kind-in-unit"}),
+    (["edit alund @departmentNumber="], "field-missing", ANNA, set()),
+    (["edit alund @l=Nowhere"], "not-in-list", ANNA, {"misplaced"}),
+    (["edit alund office=bridge-deck", 'edit hbrekke jmeer office="Bridge deck"'], "spelling", ANNA, set()),
+    (["move alund --to /Guests"], "misplaced", ANNA, {"wrong-kind-in-unit"}),
+    (["move alund --to /Guests"], "wrong-kind-in-unit", ANNA, {"misplaced"}),
+    (["edit alund login=zz9"], "name-not-by-rule", "zz9 (Anna Lund)", set()),
+    (["edit alund number=2001"], "number-twice", ANNA, set()),
+    (["edit alund hbrekke mobile=+4755550000"], "phone-twice", HALVARD, set()),
+    (["disable hbrekke"], "manager-out", ANNA, {"out-but-in-groups"}),
+    (["edit hbrekke manager=alund"], "manager-circle", ANNA, set()),
+    (["edit alund groups-=gg-everybody"], "group-of-kind-missing", ANNA, set()),
+    (["create group Forgotten kind=team"], "group-empty", "gg-forgotten", set()),
+    (["edit alund groups+=gg-harbour-masters"], "power-with-mail", ANNA, set()),
+    (["edit alund groups+=gg-harbour-masters", "disable alund"], "power-of-the-gone", ANNA,
+     {"out-but-in-groups", "manager-out"}),
+    (["release /Shore/Office"], "unit-unprotected", "Office", set()),
+    (["create unit /Shore/Attics"], "unit-empty", "Attics", set()),
+    (["create unit /Shore/Attics", "create group Loft kind=team place=/Shore/Attics members=alund"], "unit-not-designed",
+     "Attics", set()),
+    (["edit hbrekke groups+=dl-sailing-plan"], "direct-in-domain-local", "dl-sailing-plan", set()),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("spoil", "rule", "label", "others"), SPOILED, ids=[case[1] for case in SPOILED])
+def test_each_rule_finds_what_was_spoiled_and_is_silent_once_it_is_mended(demo, spoil, rule, label, others):
+    before = faults(demo)
+    for line in spoil:
+        done(demo, *shlex.split(line))
+    after = faults(demo)
+    new = after.keys() - before.keys()
+    assert (rule, label) in new
+    assert {found for found, _ in new} <= {rule, *others}
+    assert (rule, label) in faults(demo, rule) and faults(demo, rule).keys() <= after.keys()
+    remedy = after[rule, label]
+    if remedy and "..." not in remedy:
+        for command in remedy.split(" && "):
+            done(demo, *shlex.split(command)[1:])
+        assert (rule, label) not in faults(demo)
+
+
+def test_circles_of_groups_are_found(demo):
+    done(demo, "create", "group", "Deck crew", "kind=team", "members=gg-it")
+    outer, inner = (
+        names.parse(demo.run("show", name, "--bare", "dn").out.strip()) for name in ("gg-it", "gg-deck-crew")
+    )
+    directory = EmbeddedDirectory(demo.path / "directory.db")
+    circle = ModifyEntry(outer, (Change("member", (), (str(inner),)),))
+    assert directory.execute([circle], atomic=True) == [None]
+    directory.close()
+    assert {("group-circle", "gg-it"), ("group-circle", "gg-deck-crew")} <= faults(demo).keys()
+    done(demo, *shlex.split(faults(demo)["group-circle", "gg-it"])[1:])
+    assert not [found for found in faults(demo) if found[0] == "group-circle"]
+
+
+def test_names_of_nobody_and_addresses_of_two_are_found_where_no_server_forbids_them(context):
+    with servers.running(servers.PLAIN) as server:
+        root = servers.open_directory(server.settings())
+        bo, watch = DECK.child("cn", "Bo Berg"), DECK.child("cn", "watch")
+        shared = ["both@marrowick.example"]
+        make(root, unit(BASE), unit(DECK), person(FIRST, "alund", mail=shared), person(bo, "bberg", mail=shared),
+             group(watch, FIRST, bo))  # fmt: skip
+        survey = Survey(context(servers.open_directory(server.settings())))
+        assert not list(all_rules()["dangling"].check(survey))
+        assert {fault.entry.dn for fault in all_rules()["address-twice"].check(survey)} == {FIRST, bo}
+        assert root.execute([DeleteEntry(bo)], atomic=True) == [None]
+        survey = Survey(context(servers.open_directory(server.settings())))
+        assert [(fault.entry.dn, fault.what) for fault in all_rules()["dangling"].check(survey)] == [
+            (watch, "member points at Bo Berg, which is not there")
+        ]
+        assert not list(all_rules()["address-twice"].check(survey))
+        root.close()
+
+
+def test_what_only_some_directories_tell_is_judged_there(bench, monkeypatch):
+    """A last logon, a password that can be read, and one that never grows old, as a domain shows them."""
+    anna = hire(bench, "Anna", "Lund", "1")
+    now = datetime.now(UTC)
+
+    def told(last: int, created: int, marked: str = "") -> list[str]:
+        instants = {"last logon": now - timedelta(days=last), "created": now - timedelta(days=created)}
+        dialect = bench.context.dialect
+        read = type(dialect).read
+        monkeypatch.setattr(type(dialect), "instants", lambda self, entry: iter(instants.items()))
+
+        def with_mark(self: object, entry: Entry, field: str) -> list[str]:
+            return ["yes"] if field == marked else read(self, entry, field)
+
+        with monkeypatch.context() as patch:
+            patch.setattr(type(dialect), "read", with_mark)
+            survey = Survey(bench.context)
+            return [name for name in ELSEWHERE[3:]
+                    if any(fault.entry.dn == anna for fault in all_rules()[name].check(survey))]  # fmt: skip
+
+    assert get(bench, anna) is not None
+    assert told(91, 200) == ["unused"]
+    assert told(89, 200) == told(91, 29) == []
+    assert told(1, 200, "password-reversible") == ["password-reversible"]
+    assert told(1, 200, "password-never-expires") == ["password-never-old"]
+    run(bench, Editor(bench.context).edit(get(bench, anna), [assignment("groups+=gg-harbour-masters")]).steps)
+    assert told(1, 200, "password-never-expires") == ["password-never-old", "power-never-ends"]
+
+
+def test_every_rule_has_a_test():
+    assert {case[1] for case in SPOILED} | set(ELSEWHERE) == set(all_rules())
+
+
+def test_what_is_new_and_what_is_gone_is_told(demo):
+    first = demo.run("audit")
+    assert "since the last audit" not in first.out
+    done(demo, "release", "/Shore/Office")
+    second = demo.run("audit")
+    assert (second.code, "1 new since the last audit, 0 gone." in second.out) == (Code.FAULTS_FOUND.exit_code, True)
+    assert "new  Office" in second.out
+    assert "0 new since the last audit" in demo.run("audit").out
+    done(demo, "protect", "/Shore/Office")
+    assert "0 new since the last audit, 1 gone." in demo.run("audit").out
+    assert "gone" not in demo.run("audit", "misplaced").out  # a part of it tells nothing of the rest
+
+
+def test_exceptions_have_a_reason_and_an_end(demo):
+    charter = demo.path / "charter.yaml"
+    text = charter.read_text(encoding="utf-8")
+    written = (
+        'exceptions:\n  - {rule: unit-unprotected, of: [/Shore/Office], reason: being rebuilt, owner: T, until: "%s"}\n'
+    )
+    done(demo, "release", "/Shore/Office")
+    assert ("unit-unprotected", "Office") in faults(demo)
+    charter.write_text(text + written % "2999-12-31", encoding="utf-8")
+    assert ("unit-unprotected", "Office") not in faults(demo)
+    assert "1 exception of the charter" in demo.run("audit").out
+    charter.write_text(text + written % "2026-01-01", encoding="utf-8")
+    told = demo.run("audit")
+    assert ("unit-unprotected", "Office") in faults(demo)
+    assert "has run out on 2026-01-01: being rebuilt" in told.err
+
+
+def test_parts_of_it(demo):
+    done(demo, "release", "/Shore/Office")
+    assert faults(demo, "--under", "/Ferries").keys() < faults(demo).keys()
+    assert {rule for rule, _ in faults(demo, "--weight", "fault")} == {"unit-unprotected"}
+    assert demo.run("audit", "nonsense").code == Code.USAGE.exit_code
+    listed = demo.run("audit", "--rules", "--json").json["rows"]
+    assert {row["rule"] for row in listed} == set(all_rules())
+    (demo.path / "audit.json").write_text("not JSON")
+    assert demo.run("audit").code == Code.FAULTS_FOUND.exit_code
