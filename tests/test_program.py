@@ -749,3 +749,26 @@ def test_days_and_numbers_are_compared(demo, words, expected):
 )  # fmt: skip
 def test_what_cannot_be_compared_is_told(demo, word, code):
     assert demo.run("find", word).code == code.exit_code
+
+
+@pytest.mark.parametrize(("kind", "is_told"), [("dumb", True), ("xterm", False)])
+def test_a_terminal_without_a_second_screen_is_told_of(demo, kind, is_told):
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(demo.path)
+        os.execve(PROGRAM, [str(PROGRAM), *CREW], demo.environment() | {"TERM": kind})
+    seen = ""
+    while "[yes/no]" not in seen:
+        seen += os.read(terminal, 65536).decode()
+    os.write(terminal, b"no\r")
+    assert ("has no second screen" in seen) == is_told
+    assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == Code.DECLINED.exit_code
+
+
+def test_power_is_told_before_it_is_given_to_a_new_account(demo):
+    made = [*CREW[:3], "number=2998", *CREW[4:], "groups+=gg-harbour-masters", "password=none", "-n"]
+    told = demo.run(*made)
+    assert "gg-harbour-masters carries power: every account of the ferry line; the new account gets it" in told.err
+    copied = demo.run("copy", "alund", "Berit Dahl", "number=2077", "groups+=gg-harbour-masters", "password=none", "-n")
+    assert "the new account gets it" in copied.err
+    assert "carries power" not in demo.run("copy", "alund", "Berit Dahl", "number=2077", "password=none", "-n").err

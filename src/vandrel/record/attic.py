@@ -20,6 +20,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded import sqlite_file
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location
+from vandrel.record.own_file import OwnFile
 
 #: "Vana" as PRAGMA application_id.
 _APPLICATION = 0x56616E61
@@ -81,8 +82,8 @@ class Item(Struct, frozen=True):
         return self.entry.text("objectGUID") or self.entry.text("entryUUID")
 
 
-class Attic:
-    """The attic of one directory, in a file beside the journal (SQLite, mode 0600), made when something is put there.
+class Attic(OwnFile):
+    """The attic of one directory, in a file beside the journal.
 
     Attributes:
         damaged: what could not be read so far; the rest is told all the same.
@@ -90,42 +91,9 @@ class Attic:
     """
 
     def __init__(self, path: Path, identity: str) -> None:
-        self.path = path
+        super().__init__(path, _APPLICATION, _TABLES, "attic")
         self.damaged: list[Finding] = []
         self._identity = identity
-        self._opened: tuple[object, bool] | None = None
-
-    def close(self) -> None:
-        """Close the file."""
-        if self._opened is not None:
-            self._db.close()
-            self._opened = None
-
-    @property
-    def exists(self) -> bool:
-        """Whether anything was ever put here."""
-        return self.path.exists()
-
-    @property
-    def _db(self):  # type: ignore[no-untyped-def] # noqa: ANN202
-        if self._opened is None:
-            if not self.exists:
-                try:
-                    sqlite_file.create(self.path, _APPLICATION, _TABLES, "attic")
-                except DirectoryError as error:
-                    if error.code != Code.TAKEN:  # another process has just made it
-                        raise
-            self._opened = sqlite_file.connect(self.path, _APPLICATION, "attic")
-        return self._opened[0]
-
-    def _must_be_writable(self) -> None:
-        _ = self._db
-        assert self._opened is not None
-        if not self._opened[1]:
-            raise DirectoryError(
-                Code.NOT_PERMITTED, "the attic cannot be written, so nothing is deleted",
-                where=Location(file=str(self.path)), remedy="check the rights on the file and its folder",
-            )  # fmt: skip
 
     # --- writing
 
@@ -136,7 +104,7 @@ class Attic:
             DirectoryError: ``disk-full``, ``not-permitted``, ``damaged``, ``busy``; then nothing may be deleted.
 
         """
-        self._must_be_writable()
+        self.must_be_writable("nothing is deleted")
         now = datetime.now(UTC).isoformat(timespec="milliseconds")
         rows = []
         for each in objects:
@@ -163,7 +131,7 @@ class Attic:
 
     def keep_leavers(self, job: int, leavers: Mapping[str, Mapping[str, Any]]) -> None:
         """Keep what people had who are about to leave, by the directory's identifier of their account."""
-        self._must_be_writable()
+        self.must_be_writable("nothing is deleted")
         coded = [(identifier, _encode(had)) for identifier, had in leavers.items()]
         self._write_many(
             "INSERT OR REPLACE INTO leaver(identity, identifier, job, data, digest) VALUES(?, ?, ?, ?, ?)",
@@ -180,7 +148,7 @@ class Attic:
         if not self.exists:
             return None
         with sqlite_file.plain_errors(self.path):
-            row = self._db.execute(
+            row = self.db.execute(
                 "SELECT data, digest FROM leaver WHERE identity = ? AND identifier = ?", (self._identity, identifier)
             ).fetchone()
         if row is None:
@@ -198,16 +166,16 @@ class Attic:
     def purge(self, numbers: Iterable[int]) -> None:
         """Forget objects for good. What was written is overwritten."""
         with sqlite_file.plain_errors(self.path):
-            self._db.execute("PRAGMA secure_delete = ON")
+            self.db.execute("PRAGMA secure_delete = ON")
         self._write_many("DELETE FROM item WHERE number = ?", [(number,) for number in numbers])
         with sqlite_file.plain_errors(self.path):
-            self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            self.db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
     def _write_many(self, sql: str, rows: Sequence[tuple[object, ...]]) -> None:
         if not rows:
             return
-        with sqlite_file.transaction(self._db, self.path):
-            self._db.executemany(sql, rows)
+        with sqlite_file.transaction(self.db, self.path):
+            self.db.executemany(sql, rows)
 
     # --- reading
 
@@ -224,7 +192,7 @@ class Attic:
                 where += f" AND {condition}"
                 values.append(value)  # type: ignore[arg-type]
         with sqlite_file.plain_errors(self.path):
-            for row in self._db.execute(
+            for row in self.db.execute(
                 "SELECT number, job, deleted, who, is_gone, dn, data, digest FROM item "
                 f"WHERE {where} ORDER BY deleted DESC, number",
                 values,
@@ -237,7 +205,7 @@ class Attic:
         if not self.exists:
             return None
         with sqlite_file.plain_errors(self.path):
-            row = self._db.execute(
+            row = self.db.execute(
                 "SELECT number, job, deleted, who, is_gone, dn, data, digest FROM item WHERE number = ?", (number,)
             ).fetchone()
         return self._item(*row) if row else None

@@ -23,6 +23,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded import sqlite_file
 from vandrel.directory.entry import Entry, Value
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
+from vandrel.record.own_file import OwnFile
 
 #: "Vans" as PRAGMA application_id.
 _APPLICATION = 0x56616E73
@@ -68,37 +69,13 @@ class Held(Struct, frozen=True):
     state: bytes
 
 
-class Snapshots:
-    """The snapshots of one directory, in a file beside the journal (SQLite, mode 0600)."""
+class Snapshots(OwnFile):
+    """The snapshots of one directory, in a file beside the journal."""
 
     def __init__(self, path: Path, identity: str) -> None:
-        self.path = path
+        super().__init__(path, _APPLICATION, _TABLES, "file of snapshots")
         self._identity = identity
-        self._opened: tuple[Any, bool] | None = None
         self._last_block = (0, b"")
-
-    def close(self) -> None:
-        """Close the file."""
-        if self._opened is not None:
-            self._db.close()
-            self._opened = None
-
-    @property
-    def exists(self) -> bool:
-        """Whether one was ever taken."""
-        return self.path.exists()
-
-    @property
-    def _db(self) -> Any:
-        if self._opened is None:
-            if not self.exists:
-                try:
-                    sqlite_file.create(self.path, _APPLICATION, _TABLES, "file of snapshots")
-                except DirectoryError as error:
-                    if error.code != Code.TAKEN:  # another process has just made it
-                        raise
-            self._opened = sqlite_file.connect(self.path, _APPLICATION, "file of snapshots")
-        return self._opened[0]
 
     # --- writing
 
@@ -112,13 +89,13 @@ class Snapshots:
             DirectoryError: ``disk-full``, ``not-permitted``, ``busy``; whatever reading the entries raises.
 
         """
-        with sqlite_file.transaction(self._db, self.path):
+        with sqlite_file.transaction(self.db, self.path):
             line = self._line(base)
-            used = self._db.execute("SELECT seq FROM sqlite_sequence WHERE name = 'snapshot'").fetchone()
+            used = self.db.execute("SELECT seq FROM sqlite_sequence WHERE name = 'snapshot'").fetchone()
             number = (used[0] if used else 0) + 1
             total, changed, digest = self._take(line, number, entries)
             taken = datetime.now(UTC)
-            self._db.execute(
+            self.db.execute(
                 "INSERT INTO snapshot VALUES(?, ?, ?, ?, ?, ?, ?)",
                 (number, self._identity, taken.isoformat(timespec="milliseconds"), who, str(base), total,
                  digest.to_bytes(16, "big")),
@@ -128,7 +105,7 @@ class Snapshots:
     def _take(self, line: int, number: int, entries: Iterable[Entry]) -> tuple[int, int, int]:
         """Write what differs from the last snapshot; how many objects there are and differ, and their digest."""
         open_spells = "SELECT object, dn, state FROM spell WHERE base = ? AND last IS NULL"
-        before = {name: (dn, state) for name, dn, state in self._db.execute(open_spells, (line,))}
+        before = {name: (dn, state) for name, dn, state in self.db.execute(open_spells, (line,))}
         latest = self._latest(line)
         states: list[tuple[bytes, bytes]] = []
         spells: list[tuple[Any, ...]] = []
@@ -152,11 +129,11 @@ class Snapshots:
         ended += [(latest, line, name) for name in before]
         self._write(ended, states, spells)
         # What began in snapshots that are forgotten, and is over, was in none.
-        self._db.execute("DELETE FROM spell WHERE base = ? AND last < first", (line,))
+        self.db.execute("DELETE FROM spell WHERE base = ? AND last < first", (line,))
         return total, changed + len(before), digest
 
     def _write(self, ended: list[Any], states: list[Any], spells: list[Any]) -> None:
-        db = self._db
+        db = self.db
         db.executemany("UPDATE spell SET last = ? WHERE base = ? AND object = ? AND last IS NULL", ended)
         if states:
             import zstandard
@@ -173,11 +150,11 @@ class Snapshots:
     def _line(self, base: DN) -> int:
         """The number of the line of snapshots of this directory and base."""
         where = (self._identity, str(base))
-        self._db.execute("INSERT OR IGNORE INTO line(identity, base) VALUES(?, ?)", where)
-        return int(self._db.execute("SELECT number FROM line WHERE identity = ? AND base = ?", where).fetchone()[0])
+        self.db.execute("INSERT OR IGNORE INTO line(identity, base) VALUES(?, ?)", where)
+        return int(self.db.execute("SELECT number FROM line WHERE identity = ? AND base = ?", where).fetchone()[0])
 
     def _latest(self, line: int) -> int:
-        row = self._db.execute(
+        row = self.db.execute(
             "SELECT max(s.number) FROM snapshot s JOIN line l ON l.identity = s.identity AND l.base = s.base "
             "WHERE l.number = ?",
             (line,),
@@ -186,8 +163,8 @@ class Snapshots:
 
     def forget(self, numbers: Sequence[int]) -> None:
         """Forget snapshots; what no other needs goes with them."""
-        with sqlite_file.transaction(self._db, self.path):
-            db = self._db
+        with sqlite_file.transaction(self.db, self.path):
+            db = self.db
             db.executemany("DELETE FROM snapshot WHERE number = ?", [(number,) for number in numbers])
             db.execute(
                 "DELETE FROM spell WHERE last IS NOT NULL AND NOT EXISTS (SELECT 1 FROM snapshot s JOIN line l "
@@ -204,7 +181,7 @@ class Snapshots:
         if not self.exists:
             return []
         with sqlite_file.plain_errors(self.path):
-            rows = self._db.execute(
+            rows = self.db.execute(
                 "SELECT number, taken, who, base, entries FROM snapshot WHERE identity = ? ORDER BY number DESC",
                 (self._identity,),
             ).fetchall()
@@ -238,7 +215,7 @@ class Snapshots:
             line, last = self._line(before.base), max(before.number, after.number)
             sides = []
             for one, other in ((before.number, after.number), (after.number, before.number)):
-                rows = self._db.execute(spells, (line, one, last, one, other, last, other)).fetchall()
+                rows = self.db.execute(spells, (line, one, last, one, other, last, other)).fetchall()
                 sides.append({name: Held(name, DN.read(dn), state) for name, dn, state in rows})
         for name in sides[0].keys() | sides[1].keys():
             pair = sides[0].get(name), sides[1].get(name)
@@ -248,7 +225,7 @@ class Snapshots:
     def _rows(self, snapshot: Snapshot) -> list[tuple[str, str, bytes]]:
         with sqlite_file.plain_errors(self.path):
             line = self._line(snapshot.base)
-            rows: list[tuple[str, str, bytes]] = self._db.execute(
+            rows: list[tuple[str, str, bytes]] = self.db.execute(
                 "SELECT object, dn, state FROM spell LEFT JOIN state ON digest = state "
                 "WHERE base = ? AND first <= ? AND (last IS NULL OR last >= ?) ORDER BY block, start",
                 (line, snapshot.number, snapshot.number),
@@ -264,7 +241,7 @@ class Snapshots:
         """
         with sqlite_file.plain_errors(self.path):
             where = "SELECT block, start, length FROM state WHERE digest = ?"
-            block, start, length = self._db.execute(where, (held.state,)).fetchone() or (0, 0, 0)
+            block, start, length = self.db.execute(where, (held.state,)).fetchone() or (0, 0, 0)
         data = self._block(block)[start : start + length]
         if hashlib.blake2b(data, digest_size=16).digest() != held.state:
             what = f"what a snapshot holds of {held.dn} is damaged"
@@ -279,7 +256,7 @@ class Snapshots:
 
         if self._last_block[0] != number:
             with sqlite_file.plain_errors(self.path):
-                row = self._db.execute("SELECT data FROM block WHERE number = ?", (number,)).fetchone()
+                row = self.db.execute("SELECT data FROM block WHERE number = ?", (number,)).fetchone()
             try:
                 data = zstandard.ZstdDecompressor().decompress(row[0]) if row else b""
             except zstandard.ZstdError:
@@ -296,7 +273,7 @@ class Snapshots:
             except DirectoryError as error:
                 findings.append(error.findings[0])
         with sqlite_file.plain_errors(self.path):
-            (digest,) = self._db.execute("SELECT digest FROM snapshot WHERE number = ?", (snapshot.number,)).fetchone()
+            (digest,) = self.db.execute("SELECT digest FROM snapshot WHERE number = ?", (snapshot.number,)).fetchone()
         rows, found = self._rows(snapshot), 0
         for row in rows:
             found ^= _sum_of(*row)

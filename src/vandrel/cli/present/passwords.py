@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from vandrel.charter.passwords import PasswordRules, generate
 from vandrel.cli.terminal import input_lines
-from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
+from vandrel.errors import NOTE, Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.secret import Secret
 
 if TYPE_CHECKING:
@@ -144,6 +144,10 @@ class HandOut:
                     Code.USAGE, "a generated password must go somewhere, and this is no terminal",
                     where=Location(field="password"), remedy="add --hand-out FILE; or do it without a password",
                 )  # fmt: skip
+            if not has_second_screen():
+                what = "this terminal has no second screen: the password will stay in view until it is cleared"
+                remedy = "answer no, and add --hand-out FILE"
+                self._session.terminal.findings([Finding(Code.PASSWORD, what, remedy=remedy, severity=NOTE)])
             return
         self._write(again=False)
 
@@ -178,6 +182,19 @@ class HandOut:
             self._session.terminal.note(f"First passwords: {self._path} (for you alone; mode 0600)")
             return
         show_once([(slip.login, slip.secret) for slip in self._slips.values()])
+
+
+def has_second_screen() -> bool:
+    """Whether the terminal can show something apart from what stands on it (terminfo: enter_ca_mode)."""
+    try:
+        import curses
+    except ImportError:  # a system without terminfo
+        return False
+    try:
+        curses.setupterm()
+        return bool(curses.tigetstr("smcup"))
+    except curses.error:
+        return False
 
 
 def show_once(passwords: Sequence[tuple[str, Secret]]) -> None:

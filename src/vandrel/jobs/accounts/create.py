@@ -27,6 +27,7 @@ from vandrel.jobs.common.draft import PLACE, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
+from vandrel.objects.membership import privileged_within
 from vandrel.objects.pattern_values import new_values
 from vandrel.text import people
 
@@ -58,6 +59,8 @@ class Creator:
         self._rules: dict[str, PasswordRules] = {}
         self._units: dict[Place, tuple[DN, bool]] = {}
         self._groups: dict[str, Entry | None] = {}
+        #: The power that membership in a group amounts to, by the key of its name.
+        self._powers: dict[str, list[tuple[str, str]]] = {}
         self._orders: dict[tuple[str, tuple[str, ...]], list[tuple[str, NamingRule, list[str]]]] = {}
         self._checked: dict[tuple[str, tuple[str, ...]], list[Finding]] = {}
         self._filled: dict[tuple[str, ...], str] = {}
@@ -417,6 +420,12 @@ class Creator:
         before = draft.derived.get("groups")
         names = (*before.values, group.dn.name) if before else (group.dn.name,)
         draft.derived["groups"] = Derived("groups", names, f"{before.rule}; {rule}" if before else rule)
+        if group.dn.key not in self._powers:
+            self._powers[group.dn.key] = privileged_within(self._context, group)
+        for name, reach in self._powers[group.dn.key]:
+            through = "" if name == group.dn.name else f", through {group.dn.name}"
+            what = f"{name} carries power: {reach}; the new account gets it{through}"
+            draft.findings.append(Finding(Code.REFUSED, what, Location(field="groups"), severity=NOTE))
 
 
 @lru_cache(maxsize=1024)  # the same words for thousands

@@ -166,13 +166,13 @@ def name_not_by_rule(survey: Survey) -> Iterator[Fault]:
     for entry in survey.accounts:
         if not (kind := survey.kind(entry)):
             continue
-        values = survey.values(entry)
         for target in _NAMED:
-            value = values.get(target, "")
-            rule_ = survey.context.charter.naming(target, kind)
-            others = {name: said for name, said in values.items() if name not in (target, "year", "today")}
+            value, rule_ = survey.one(entry, target), survey.context.charter.naming(target, kind)
+            # In which year a name was given is not known.
+            others = survey.some_values(entry, rule_.fields() - {target})
+            others = {name: said for name, said in others.items() if name not in ("year", "today")}
             if value and rule_.explain(value, others) is None:
-                first = next(iter(rule_.candidates(values)), None)
+                first = next(iter(rule_.candidates(survey.values(entry))), None)
                 better = first.value if first is not None else ""
                 remedy = f"vandrel edit {_login(survey, entry)} {target}={better}" if better else ""
                 yield Fault(entry, f"{target} {value} is not by the rule", remedy)
@@ -193,22 +193,24 @@ def number_twice(survey: Survey) -> Iterator[Fault]:
                 )
 
 
+def _twice(survey: Survey, field: str) -> Iterator[Fault]:
+    for value, entries in survey.shared(field):
+        logins = ", ".join(sorted(survey.one(entry, "login") for entry in entries))
+        for entry in entries:
+            remedy = f"vandrel edit {_login(survey, entry)} {field}=..."
+            yield Fault(entry, f"{field} {value} is that of {logins}", remedy)
+
+
 @rule("address-twice", Weight.GRAVE, "Mail for one arrives at the other, or nowhere.")
 def address_twice(survey: Survey) -> Iterator[Fault]:
     """Accounts that share a mail address."""
-    for address, entries in survey.shared("mail"):
-        logins = ", ".join(sorted(survey.one(entry, "login") for entry in entries))
-        yield from (Fault(entry, f"{address} is the address of {logins}",
-                          f"vandrel edit {_login(survey, entry)} mail=...") for entry in entries)  # fmt: skip
+    yield from _twice(survey, "mail")
 
 
 @rule("phone-twice", Weight.ADVICE, "One of them is likely somebody else's.")
 def phone_twice(survey: Survey) -> Iterator[Fault]:
     """Accounts that share a mobile number."""
-    for number, entries in survey.shared("mobile"):
-        logins = ", ".join(sorted(survey.one(entry, "login") for entry in entries))
-        yield from (Fault(entry, f"mobile {number} is that of {logins}",
-                          f"vandrel edit {_login(survey, entry)} mobile=...") for entry in entries)  # fmt: skip
+    yield from _twice(survey, "mobile")
 
 
 @rule("manager-out", Weight.ADVICE, "Requests for leave and access go to nobody.")

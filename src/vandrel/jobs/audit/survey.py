@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import date
 from functools import cached_property
 
@@ -12,7 +12,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 from vandrel.objects.context import Context
-from vandrel.objects.pattern_values import entry_values
+from vandrel.objects.pattern_values import computed_values, entry_values
 from vandrel.text.string_prep import prepare
 
 
@@ -30,6 +30,7 @@ class Survey:
         self.context = context
         self.today: date = context.charter.today()
         self.entries: dict[str, Entry] = {}
+        self._known: dict[str, dict[str, str]] = {}
         self._of_type: dict[str, list[Entry]] = {ACCOUNT: [], GROUP: [], UNIT: [], COMPUTER: []}
         for entry in context.directory.search(context.charter.base):
             self.entries[entry.dn.key] = entry
@@ -58,8 +59,18 @@ class Survey:
         return self._of_type[COMPUTER]
 
     def one(self, entry: Entry, field: str) -> str:
-        """The first value of a field, or an empty string."""
-        return self.context.one(entry, field)
+        """The first value of a field, or an empty string; remembered, since many rules ask for the same."""
+        known = self._known.setdefault(field, {})
+        key = entry.dn.key
+        if key not in known:
+            known[key] = self.context.one(entry, field)
+        return known[key]
+
+    def some_values(self, entry: Entry, fields: Iterable[str]) -> dict[str, str]:
+        """What patterns see of some fields of an account, and the words that are computed."""
+        values = {name: self.one(entry, name) for name in fields if name in self.context.fields}
+        computed = computed_values(self.context.charter, self.one(entry, "kind"), self.one(entry, "principal"))
+        return values | computed
 
     def values(self, entry: Entry) -> dict[str, str]:
         """What patterns of the charter see of an object."""

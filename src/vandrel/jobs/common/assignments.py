@@ -138,5 +138,5 @@ def flag(field: str, value: str) -> str:
         Code.BAD_VALUE,
         f"{field} is yes or no, and {value!r} is neither",
         where=Location(field=field),
-        remedy=f"write {field}=yes",
+        remedy=f"write {field}=yes or {field}=no",
     )
