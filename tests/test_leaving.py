@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+import shlex
 from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
+
+import pytest
 
 from vandrel.errors import Code
 
@@ -101,6 +104,18 @@ def test_the_administrative_account_of_the_same_person_leaves_too(demo):
     assert {demo.run("show", login, "--json").json["objects"][0]["place"] for login in logins} == {"/Leavers"}
     done(demo, "leave", "hbrekke", "--back")
     assert {demo.run("show", login, "--bare", "enabled").out for login in logins} == {"yes\n"}
+
+
+@pytest.mark.parametrize("words", ["disable hbrekke", "delete hbrekke", "rename hbrekke surname=Aas",
+                                   'handover hbrekke "Tuva Solberg" number=2098 --hand-out t.csv'])  # fmt: skip
+def test_other_accounts_of_the_same_person_are_named(demo, words):
+    assert "of the same person" not in demo.run(*shlex.split(words), "-n").err
+    number = fields(demo, "hbrekke")["number"][0]
+    done(demo, "create", "administrator", "Halvard Brekke", f"number={number}", "--hand-out", "a.csv")
+    (other,) = set(login_of(demo, number)) - {"hbrekke"}
+    told = demo.run(*shlex.split(words), "-n").err
+    assert "is of the same person, by its number, and stays as it is" in told
+    assert f"vandrel {words.split()[0]} {other}" in told
 
 
 def test_what_has_changed_meanwhile_is_told_and_left(demo):

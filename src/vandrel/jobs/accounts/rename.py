@@ -17,6 +17,7 @@ from vandrel.jobs.common.edit_proposal import propose
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.proposal import Proposal
 from vandrel.jobs.common.resolve import resolve
+from vandrel.jobs.common.same_person import told_of_others
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import entry_values
 from vandrel.text import people
@@ -85,6 +86,7 @@ def rename(context: Context, request: RenameRequest) -> Proposal:
     entry = resolve(context, request.name, (ACCOUNT,))
     given = dict.fromkeys(PARTS, "") | name_parts(context, request.new_name) if request.new_name else {}
     edit = Renamer(context).rename(entry, given | dict(request.fields), request.keep, alias=request.with_alias)
+    edit.findings += told_of_others(context, [entry], "rename")
     return propose(context, [edit], (), "rename")
 
 
@@ -103,6 +105,7 @@ def handover(context: Context, request: HandoverRequest) -> Proposal:
     given = dict.fromkeys(PARTS, "") | name_parts(context, request.successor) | names
     others = [assignment for assignment in request.assignments if assignment.field not in names]
     edit = Renamer(context).rename(entry, given, alias=request.with_alias, others=others)
+    edit.findings += told_of_others(context, [entry], "handover")
     new = [Assignment("password", "=", (request.password,)), Assignment("change", "=", ("yes",))]
     return propose(context, [edit], new, "handover")
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import partial
 
+from msgspec import structs
+
 from vandrel.charter.passwords import check
 from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Finding, VandrelError
@@ -22,6 +24,7 @@ from vandrel.jobs.common.proposal import (
     unique,
 )
 from vandrel.jobs.common.report import count
+from vandrel.jobs.common.same_person import told_of_others
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.step import Password, Rename
@@ -37,7 +40,11 @@ def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignm
 
     """
     editor = Editor(context)
-    return propose(context, [editor.edit(entry, given) for entry in entries], given, verb)
+    proposal = propose(context, [editor.edit(entry, given) for entry in entries], given, verb)
+    if Assignment("enabled", "=", ("no",)) not in given:
+        return proposal
+    findings = [*proposal.findings, *told_of_others(context, entries, "disable")]
+    return structs.replace(proposal, findings=findings)
 
 
 def propose(

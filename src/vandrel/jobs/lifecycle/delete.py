@@ -15,6 +15,7 @@ from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import UNIT
 from vandrel.jobs.common.proposal import Action, ObjectChange, PointingObject, Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.report import count
+from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.lifecycle.losses import what_goes_along
 from vandrel.objects.context import Context
@@ -66,6 +67,7 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
         return title, give_back(deletion.steps, result.stayed, context.directory.schema)
 
     notes, privileged = what_goes_along(context, deletion.entries)
+    notes += told_of_others(context, deletion.entries, "delete")
     typed = ", ".join(privileged)
     if request.for_good:
         typed = chosen[0].dn.name if len(chosen) == 1 else str(len(deletion.entries))
