@@ -344,3 +344,13 @@ def test_a_value_that_nobody_saw_is_not_written_over(bench, mine, theirs):
     assert [error.code for _, error in result.refused] == [Code.CHANGED]
     assert bench.context.directory.get(ANNA).texts("title") == [theirs[1]]
     assert run(bench, change(*theirs[::-1])).made == 1  # and it can be taken back
+
+
+@pytest.mark.parametrize("name", ["sambaNTPassword", "authPassword", "krbPrincipalKey", "dBCSPwd", "userPKCS12"])
+def test_secrets_by_other_names_are_in_no_record(name):
+    """RFC 3112, RFC 2798 2.8, [MS-ADA3], and schemas of other programs."""
+    for step in (Set(ANNA, (Change(name, ("old",), ("new-one",)),)), Add(ANNA, {"sn": ["Lund"], name: ["new-one"]}),
+                 Remove(ANNA, {"sn": ["Lund"], name: ["new-one"]})):  # fmt: skip
+        said = repr(step.record())
+        assert "new-one" not in said and "old" not in said
+        assert isinstance(step, Remove) or step.record()["redacted"]

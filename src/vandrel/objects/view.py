@@ -14,14 +14,12 @@ from vandrel.charter.document import Role
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.secret_attributes import is_secret
 from vandrel.fields import Field, Shape
 from vandrel.objects.context import Context
 from vandrel.objects.reference_labels import ReferenceLabels
 from vandrel.text import octets
 from vandrel.text.string_prep import prepare
-
-#: Attributes whose values are never shown.
-SECRET_ATTRIBUTES = frozenset({"userPassword", "pwdHistory"})
 
 
 class ObjectView:
@@ -127,6 +125,6 @@ def shown_values(field: Field, values: Sequence[str]) -> list[str]:
 
 def shown_attribute(name: str, value: Value) -> str:
     """One value of a raw attribute; of secrets and octets only that they are there."""
-    if name in SECRET_ATTRIBUTES:
+    if is_secret(name):
         return "(kept, never shown)"
     return f"({len(value)} octets)" if isinstance(value, bytes) else value

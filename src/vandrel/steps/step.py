@@ -12,6 +12,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Directory
+from vandrel.directory.secret_attributes import is_secret
 from vandrel.record.journal import Record
 from vandrel.secret import Secret
 
@@ -22,8 +23,6 @@ _SERVER_SET = frozenset(
         "pwdChangedTime pwdHistory"
     ).split()
 )
-#: Never in a record: whoever reads the journal must not be able to try them out.
-_SECRETS = frozenset({"userPassword", "pwdHistory", "unicodePwd"})
 
 
 class Add(Struct, frozen=True):
@@ -70,7 +69,7 @@ class Set(Struct, frozen=True):
         """What the journal keeps of it."""
         changes = [
             [c.attribute, [], [], False]
-            if c.attribute in _SECRETS
+            if is_secret(c.attribute)  # whoever reads the journal must not be able to try them out
             else [c.attribute, list(c.removed), list(c.added), c.is_exclusive]
             for c in self.changes
         ]
@@ -149,17 +148,17 @@ Step = Add | Set | Rename | Remove | Password
 
 def with_secrets(step: Add, attributes: dict[str, list[Value]]) -> Add:
     """An addition with what its record withholds, from the attributes that the object had."""
-    secret = {name: values for name, values in attributes.items() if name in _SECRETS}
+    secret = {name: values for name, values in attributes.items() if is_secret(name)}
     return Add(step.dn, step.attributes | secret, step.was, step.restores)
 
 
 def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
-    return {name: values for name, values in attributes.items() if name not in _SECRETS}
+    return {name: values for name, values in attributes.items() if not is_secret(name)}
 
 
 def _redacted(attributes: Iterable[str]) -> Record:
     """The mark of a record that does not hold all of its step."""
-    return {} if _SECRETS.isdisjoint(attributes) else {"redacted": True}
+    return {"redacted": True} if any(map(is_secret, attributes)) else {}
 
 
 def is_step_applied(step: Step, directory: Directory) -> bool:

@@ -13,13 +13,12 @@ from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.filter import parse as parse_filter
 from vandrel.directory.ldif import Origin
 from vandrel.directory.port import Directory, Scope
+from vandrel.directory.secret_attributes import is_secret
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import UNIT
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.text.nearest import did_you_mean
-
-_HASHES = frozenset({"userPassword", "pwdHistory"})
 
 
 class ExportRequest(Struct, frozen=True):
@@ -79,7 +78,7 @@ def _keep(context: Context, request: ExportRequest) -> Callable[[str], bool]:
     def kept(name: str) -> bool:
         if only and name not in only:
             return False
-        if name in _HASHES:
+        if is_secret(name):
             return request.with_hashes
         attribute = schema.attribute(name)
         return request.with_operational or attribute is None or not attribute.read_only

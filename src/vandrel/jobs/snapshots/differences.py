@@ -10,9 +10,10 @@ from msgspec import Struct
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.secret_attributes import is_secret
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
-from vandrel.objects.view import SECRET_ATTRIBUTES, shown_attribute
+from vandrel.objects.view import shown_attribute
 from vandrel.record.snapshots import Held, Snapshot, Snapshots, object_of, state_of
 
 
@@ -235,7 +236,7 @@ def _said(context: Context, each: Difference) -> Iterator[tuple[str, str]]:
 
 
 def _values(context: Context, attribute: str, gone: tuple[Value, ...], come: tuple[Value, ...]) -> str:
-    if attribute in SECRET_ATTRIBUTES:
+    if is_secret(attribute):
         return "another one" if gone and come else "set" if come else "taken away"
 
     def shown(value: Value) -> str:
