@@ -392,3 +392,19 @@ def test_bad_files_change_nothing(demo, text, code):
     assert done.code == Code(code).exit_code, done.err
     assert demo.state() == before
     assert demo.run("load", "nosuch.ldif", "--yes").code == Code.NOT_FOUND.exit_code
+
+
+def test_a_password_in_clear_does_not_stay_so(demo):
+    """RFC 2849 lets one stand in a file; what the directory keeps of it is a hash."""
+    base = "ou=Guests,dc=marrowick,dc=example"
+    person = "objectClass: inetOrgPerson\nobjectClass: vandrelAccount\nsn: Guest\n"
+    text = f"dn: cn=Clear Guest,{base}\n{person}uid: cguest\nuserPassword: Kv9-fjord-lamp\n"
+    text += f"\ndn: cn=Hashed Guest,{base}\n{person}uid: hguest\nuserPassword: {{SSHA}}abcd\n"
+    done = demo.run("load", "-", "--yes", stdin=text)
+    assert done.code == 0 and "Kv9" not in done.out + done.err, done.err
+    assert demo.run("logon", "cguest", "--password", "-", stdin="Kv9-fjord-lamp\n").code == 0
+    for name in ("directory.db", "directory.db-wal", "journal.db", "journal.db-wal"):
+        path = demo.path / name
+        assert not path.exists() or b"Kv9-fjord-lamp" not in path.read_bytes()
+    kept = demo.run("export", "--where", "(uid=hguest)", "--hashes").out
+    assert "{SSHA}abcd" in kept or "e1NTSEF9YWJjZA==" in kept

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import base64
 import os
+import re
 
 from vandrel.secret import Secret
 
 # About 50 ms and 16 MiB for one check: N = 2^14, r = 8, p = 1 (RFC 7914, section 2).
 _LOG_N, _R, _P = 14, 8, 1
 _SALT = 16
+_SCHEME = re.compile(rb"\{[A-Za-z0-9/.-]+\}")
 
 
 def _scrypt(password: bytes, salt: bytes, log_n: int) -> bytes:
@@ -32,6 +34,12 @@ def protect(secret: Secret) -> bytes:
         return b"{SSHA512}" + base64.b64encode(digest + salt)
     kept = _scrypt(password, salt, _LOG_N)
     return b"{SCRYPT}%d$" % _LOG_N + base64.b64encode(salt + kept)
+
+
+def is_hash(value: str | bytes) -> bool:
+    """Whether a value of ``userPassword`` is a hash with its scheme, and no password itself."""
+    text = value if isinstance(value, bytes) else value.encode()
+    return _SCHEME.match(text) is not None
 
 
 def fits(secret: Secret, stored: bytes) -> bool:

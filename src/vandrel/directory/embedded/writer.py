@@ -59,6 +59,8 @@ class Writer:
         self._schema: Schema = index.schema
         self._contexts = {context.key for context in contexts}
         self._unique = {name: group for group in unique for name in group}
+        #: For the classes that an entry is given, their superiors that are not among them.
+        self._implied: dict[tuple[str, ...], list[str]] = {}
         #: Of passwords that were typed, what is kept: one that many get in one go is hashed once, for that is slow.
         self._hashed: dict[int, tuple[Secret, bytes]] = {}
 
@@ -200,9 +202,30 @@ class Writer:
                 self._refuse_read_only(name, operation.dn)
         self._check(operation.dn, data)
         references = {name: [names.parse(str(v)) for v in data.pop(name)] for name in self._schema.references_in(data)}
+        self._hide_passwords(data)
+        self._imply_superiors(data)
         data["entryUUID"] = [operation.was or str(uuid.uuid4())]
         data["createTimestamp"] = data["modifyTimestamp"] = [now]
         return data, references
+
+    @staticmethod
+    def _hide_passwords(data: Data) -> None:
+        """Hash what is no hash yet (RFC 2307, 5.3: those begin with their scheme in braces)."""
+        if "userPassword" in data:
+            data["userPassword"] = [
+                value if hashing.is_hash(value) else hashing.protect(Secret(_text(value)))
+                for value in data["userPassword"]
+            ]
+
+    def _imply_superiors(self, data: Data) -> None:
+        """Whatever is of a class is of its superiors (RFC 4512, 3.3): they are kept, so that filters find them."""
+        named = tuple(map(str, data.get("objectClass", ())))
+        if named not in self._implied:
+            have = {name.lower() for name in named}
+            above = self._schema.lineage(named)
+            self._implied[named] = [c.name for c in above if c.kind != "ABSTRACT" and c.name.lower() not in have]
+        if self._implied[named]:
+            data["objectClass"] = [*named, *self._implied[named]]
 
     def _refuse_read_only(self, name: str, dn: DN) -> None:
         attribute = self._schema.attribute(name)
@@ -243,6 +266,8 @@ class Writer:
                 self._change_references(entry, change, operation.dn)
             else:
                 self._change_values(after, change, operation.dn)
+        self._hide_passwords(after)
+        self._imply_superiors(after)
         self._check(operation.dn, after | self._some_references(entry))
         for kind, value in operation.dn.rdn:
             name = self._schema.attribute_name(kind)
@@ -429,3 +454,7 @@ def _changed(what: str, dn: DN) -> DirectoryError:
 
 def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:
     return DirectoryError(Code.TAKEN, f"{value!s} is taken by {holder}", where=Location(dn=str(dn)))
+
+
+def _text(value: Value) -> str:
+    return value if isinstance(value, str) else value.decode("utf-8", "replace")
