@@ -526,6 +526,7 @@ def test_groups_and_computers_have_logon_names_of_their_own_that_follow(context,
         edit = Editor(context).edit(entry, [assignment(f"name={renamed}")])
         assert not runner_of(context, tmp_path).run(Plan("rename", edit.steps, edit.findings), "t").is_in_part
         assert context.directory.get(place.child("cn", renamed)).texts("sAMAccountName") == [follows]
+        assert context.directory.execute([DeleteEntry(place.child("cn", renamed))], atomic=True) == [None]
 
 
 def test_references_of_very_many_are_found_in_filters_that_the_server_takes(context):
@@ -591,3 +592,20 @@ def test_fields_that_share_an_attribute_are_written_together(context, tmp_path):
             after = hold_together(context.dialect, mailed, *pair)
             assert after.texts("mail") == ["a@x.example"]
             assert set(after.texts("proxyAddresses")) == {"SMTP:a@x.example", "smtp:b@x.example"}, (known, pair)
+
+
+def test_runs_take_turns_by_one_entry_that_stays(context):
+    """Each deletion would leave a tombstone behind."""
+    directory = context.directory
+    before = len(list(directory.deleted()))
+    for _ in range(3):
+        turn = directory.naming_turn()
+        assert turn.is_held
+        assert turn.give_back() is True
+        assert turn.give_back() is False
+    last = directory.naming_turn()
+    assert last.is_held
+    entry = directory.get(context.charter.base.child("cn", "vandrel is giving names"))
+    assert len(entry.texts("description")) == 1
+    assert last.give_back() is True
+    assert len(list(directory.deleted())) == before

@@ -739,12 +739,10 @@ def test_days_and_numbers_are_compared(demo, words, expected):
     named = {"alund": "early", "hbrekke": "late"}
     found = demo.run("find", *words, "--columns", "login", "--as", "csv").out.split()[1:]
     assert {named[login] for login in found if login in named} == expected
-    if not any("ends" not in word and "number>" not in word for word in words):
-        assert set(found) <= set(named) | {"g-thorne", "x-mpires"}
 
 
 @pytest.mark.parametrize(
-    ("word", "code"), [("manager<3", Code.USAGE), ("ends<soon", Code.BAD_VALUE), ("ends<-99999d", Code.BAD_VALUE),
+    ("word", "code"), [("manager<3", Code.USAGE), ("ends<soon", Code.BAD_VALUE), ("ends<-999999d", Code.BAD_VALUE),
                        ("ends=9999-12-31", Code.BAD_VALUE), ("number>many", Code.USAGE)],
 )  # fmt: skip
 def test_what_cannot_be_compared_is_told(demo, word, code):

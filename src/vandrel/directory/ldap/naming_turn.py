@@ -24,6 +24,8 @@ from vandrel.errors import Code, DirectoryError, Location
 
 #: The name of the entry; it stands below the default naming context.
 NAME = "vandrel is giving names"
+#: The mark of an entry that stays, while nobody has the turn.
+_FREE = b"nobody"
 #: Structural classes that the entry may have, the first that the schema knows: [MS-ADSC], RFC 4519 section 3.
 _CLASSES = ("container", "applicationProcess")
 #: Seconds between two looks, at first and at most; after how many seconds a turn counts as left behind by a run that
@@ -62,14 +64,17 @@ class NamingTurn:
 
     """
 
-    def __init__(self, link: Link, context: DN, schema: Schema) -> None:
+    def __init__(self, link: Link, context: DN, schema: Schema, *, stays: bool = False) -> None:
         """Wait for the turn.
+
+        With `stays`, the entry is left there for the next run, since the server keeps what is left of each deletion.
 
         Raises:
             DirectoryError: ``busy`` where other runs do not let go of it, ``out-of-reach``.
 
         """
         self._link = link
+        self._stays = stays
         self._dn = str(context.child("cn", NAME))
         self._mark = f"{_machine()} {os.getpid()} {os.urandom(8).hex()}".encode()
         known = [name for name in _CLASSES if schema.object_class(name) is not None]
@@ -100,8 +105,12 @@ class NamingTurn:
         if self._holder() != self._mark:
             return False
         try:
-            self._link.connection.delete_s(self._dn)
-        except ldap.NO_SUCH_OBJECT:
+            if self._stays:
+                parts = [(ldap.MOD_DELETE, "description", [self._mark]), (ldap.MOD_ADD, "description", [_FREE])]
+                self._link.connection.modify_s(self._dn, parts)
+            else:
+                self._link.connection.delete_s(self._dn)
+        except (ldap.NO_SUCH_OBJECT, ldap.NO_SUCH_ATTRIBUTE):
             return False
         except ldap.INSUFFICIENT_ACCESS:  # a right that ended meanwhile: whoever comes next waits, and takes it over
             pass
@@ -138,6 +147,8 @@ class NamingTurn:
             self._link.connection.add_s(self._dn, attributes)
         except ldap.ALREADY_EXISTS:
             holder = self._holder()
+            if holder == _FREE and (taken := self._take_over(_FREE)) is not False:
+                return bool(taken)
             return holder == self._mark or holder
         except NO_ANSWER:
             raise

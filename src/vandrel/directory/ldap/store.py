@@ -383,7 +383,8 @@ class LdapDirectory:
 
     def naming_turn(self) -> NamingTurn:
         """The turn to give unique names, by an entry at the top of the directory."""
-        return NamingTurn(self._link, self._contexts[0], self._schema)
+        stays = self.capabilities.keeps_deleted
+        return NamingTurn(self._link, self._contexts[0], self._schema, stays=stays)
 
     def execute(
         self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None
