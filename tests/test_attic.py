@@ -201,6 +201,18 @@ def test_a_group_with_power_asks_for_its_name_and_says_who_loses_what(demo):
     assert "the charter still names it: kind crew" in plain and "lose it: " in plain
 
 
+def test_what_was_deleted_twice_is_forgotten_with_both(demo):
+    done(demo, "delete", "alund")
+    done(demo, "restore", "alund")
+    done(demo, "delete", "alund", "hbrekke")
+    with closing(sqlite3.connect(demo.path / "attic.db")) as attic:  # as if somebody had made her anew in between
+        attic.execute("UPDATE item SET restored = 0")
+        attic.commit()
+    told = demo.run("purge", "alund", "--confirm", "2")
+    assert (told.code, "2 objects forgotten for good." in told.out) == (0, True), told.err
+    assert [row["label"] for row in demo.run("attic", "--json").json["rows"]] == ["hbrekke (Halvard Brekke)"]
+
+
 def test_for_good_is_for_good(demo):
     refused = demo.run("delete", "alund", "--for-good", "-y")
     assert (refused.code, "--confirm 'Anna Lund'" in refused.err) == (Code.USAGE.exit_code, True)

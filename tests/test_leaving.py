@@ -129,6 +129,25 @@ def test_what_has_changed_meanwhile_is_told_and_left(demo):
     assert fields(demo, "jmeer")["manager"] == ["Halvard Brekke"]
 
 
+def test_what_somebody_had_outlives_a_second_leaving(demo):
+    """The routine may find more to do later on: what is kept for the return is of the time before the first."""
+    before = fields(demo, "hbrekke")
+    done(demo, "leave", "hbrekke")
+    done(demo, "edit", "hbrekke", "notes=seen again", "enabled=yes")
+    assert "notes" in done(demo, "leave", "hbrekke")
+    done(demo, "leave", "hbrekke", "--back")
+    assert fields(demo, "hbrekke") == before
+
+
+def test_nothing_is_begun_where_what_somebody_had_cannot_be_kept(demo):
+    (demo.path / "attic.db").mkdir()
+    before = demo.state()
+    refused = demo.run("leave", "hbrekke", "-y")
+    assert (refused.code, demo.state()) == (Code.NOT_PERMITTED.exit_code, before), refused.err
+    assert demo.run("journal", "--last", "1", "--json").json["rows"][0]["state"] == "in part"
+    assert "broken off" not in demo.run("edit", "alund", "title=Mate", "-n").err
+
+
 def test_a_namesake_among_the_leavers(demo):
     done(demo, "leave", "hbrekke")
     done(demo, "create", "crew", "Halvard Brekke", "number=2999", "site=Northquay", "department=Deck",

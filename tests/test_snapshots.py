@@ -16,7 +16,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change, DeleteEntry, ModifyEntry
 from vandrel.errors import Code
-from vandrel.jobs.snapshots.keep import ThinRequest, to_forget
+from vandrel.jobs.snapshots.keep import ThinRequest, to_drop
 from vandrel.record.snapshots import Snapshot, Snapshots
 
 from . import servers
@@ -102,6 +102,14 @@ def test_moves_and_renames_are_no_deletions(demo):
     )
 
 
+def test_several_come_back_from_one_snapshot(demo):
+    done(demo, "snapshot", "take")
+    before = {name: fields(demo, name) for name in ("alund", "hbrekke", "jmeer")}
+    done(demo, "delete", *before, "--for-good", "--confirm", "3")
+    done(demo, "restore", "alund", "hbrekke", "jmeer", "--from-snapshot", "1")
+    assert {name: fields(demo, name) for name in before} == before
+
+
 def test_groups_go_back_as_well(demo):
     before = fields(demo, "alund")["groups"]
     done(demo, "snapshot", "take")
@@ -164,8 +172,8 @@ def test_each_snapshot_is_what_there_was_whatever_is_forgotten(tmp_path_factory,
         snapshot, _ = snapshots.take(BASE, "x", entries)
         taken[snapshot.number] = {(each.dn.key, each.text("title")) for each in entries}
         if snapshot.number in forgotten and len(taken) % 2:  # some at once, the others at the end
-            snapshots.forget([snapshot.number])
-    snapshots.forget(sorted(forgotten))
+            snapshots.drop([snapshot.number])
+    snapshots.drop(sorted(forgotten))
     left = {number: held for number, held in taken.items() if number not in forgotten}
     assert {snapshot.number for snapshot in snapshots.all()} == set(left)
     for snapshot in snapshots.all():
@@ -182,7 +190,7 @@ def test_the_last_of_each_day_week_and_month_stays():
     zone = ZoneInfo("Europe/Oslo")
     begin = datetime(2026, 11, 28, 20, tzinfo=UTC)
     line = [Snapshot(100 - n, begin - timedelta(hours=12 * n), "x", BASE, 1) for n in range(80)]  # forty days
-    gone = {snapshot.number for snapshot in to_forget(line, ThinRequest(3, 2, 2), zone)}
+    gone = {snapshot.number for snapshot in to_drop(line, ThinRequest(3, 2, 2), zone)}
     stays = sorted({100 - n for n in range(80)} - gone, reverse=True)
     # 28, 27 and 26 November in the evening; Sunday 22 November ends the week before; 31 October the month before.
     days = [(begin - timedelta(hours=12 * (100 - number))).astimezone(zone).strftime("%m-%d %H") for number in stays]

@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 
 from vandrel.charter import passwords
-from vandrel.charter.document import Document, GroupKind, Kind, Naming, NamingLike
+from vandrel.charter.document import Document, GroupKind, Kind, Leaving, Naming, NamingLike
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.name_limits import NAME_LIMITS, NameLimits
 from vandrel.directory import dn as names
@@ -217,6 +217,11 @@ class Charter(Struct, frozen=True, dict=True):
     def design(self) -> tuple[DesignedUnit, ...]:
         """The units of the hierarchy, each after the one that holds it."""
         return tuple(expand(self.document))
+
+    def leaving(self, kind: str) -> Leaving | None:
+        """What happens when an account of this kind leaves: the kind's own rules, or those for all; None for none."""
+        known = self.document.kinds.get(kind)
+        return (known.leaving if known is not None else None) or self.document.leaving
 
     def designed(self, place: Place) -> DesignedUnit | None:
         """The unit of the design at a place; None where the design has none."""

@@ -9,6 +9,10 @@ from vandrel.directory.dn import DN
 Value = str | bytes
 
 
+#: The attributes in which directories keep an object's identifier.
+IDENTIFIERS = ("entryUUID", "objectGUID")
+
+
 class Entry(Struct):
     """One object of a directory.
 
@@ -18,6 +22,14 @@ class Entry(Struct):
 
     dn: DN
     attributes: dict[str, list[Value]]
+
+    @property
+    def identifier(self) -> str:
+        """The directory's own identifier of the object, which outlives its name; empty where none was read.
+
+        ``objectGUID`` ([MS-ADA3]) or ``entryUUID`` (RFC 4530): ask for `IDENTIFIERS`.
+        """
+        return self.text("objectGUID") or self.text("entryUUID")
 
     def values_of(self, attribute: str) -> list[Value]:
         """The values of an attribute; an empty list for none."""

@@ -76,11 +76,6 @@ class Item(Struct, frozen=True):
     pointed_at: tuple[tuple[DN, str], ...]
     size: int
 
-    @property
-    def identifier(self) -> str:
-        """The directory's own identifier of the object; empty where it has none."""
-        return self.entry.text("objectGUID") or self.entry.text("entryUUID")
-
 
 class Attic(OwnFile):
     """The attic of one directory, in a file beside the journal.

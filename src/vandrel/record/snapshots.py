@@ -161,8 +161,8 @@ class Snapshots(OwnFile):
         ).fetchone()
         return int(row[0] or 0)
 
-    def forget(self, numbers: Sequence[int]) -> None:
-        """Forget snapshots; what no other needs goes with them."""
+    def drop(self, numbers: Sequence[int]) -> None:
+        """Drop snapshots; what no other needs goes with them."""
         with sqlite_file.transaction(self.db, self.path):
             db = self.db
             db.executemany("DELETE FROM snapshot WHERE number = ?", [(number,) for number in numbers])
@@ -291,7 +291,7 @@ def _sum_of(name: str, dn: str, state: bytes) -> int:
 
 def object_of(entry: Entry) -> str:
     """By what an object is known again: the directory's own identifier, or the key of its name where it shows none."""
-    return entry.text("objectGUID") or entry.text("entryUUID") or entry.dn.key
+    return entry.identifier or entry.dn.key
 
 
 def state_of(entry: Entry) -> tuple[bytes, bytes]:

@@ -176,12 +176,12 @@ class Runner:
         try:
             for first, batch in _batches(plan):
                 journal.write(report.job, first, [step.record() for step in batch])
+            if plan.leavers:
+                self.attic.keep_leavers(report.job, plan.leavers)
         except BaseException:  # nothing was made, so there is nothing to go on with
             self.job = 0
             _end(journal, report.job, PART)
             raise
-        if plan.leavers:
-            self.attic.keep_leavers(report.job, plan.leavers)
         guard = NameGuard(here, self._dialect)
         report.twice = guard.twice
         maker = guard if plan.for_good else DeletionKeeper(here, guard, self.attic, journal.job(report.job), plan.steps)

@@ -47,7 +47,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> Report:
-    """Hand the request on; what is forgotten is asked about."""
+    """Hand the request on; what is dropped is asked about."""
     from vandrel.errors import Code, VandrelError
     from vandrel.jobs.snapshots.differences import DiffersRequest, report_differences
     from vandrel.jobs.snapshots.keep import TakeRequest, list_snapshots, take, verify
@@ -72,15 +72,15 @@ def run(session: Session) -> Report:
 
 def _thin(session: Session) -> Report:
     from vandrel.jobs.common.report import Report, count
-    from vandrel.jobs.snapshots.keep import ThinRequest, to_forget
+    from vandrel.jobs.snapshots.keep import ThinRequest, to_drop
 
     args = session.args
     request = ThinRequest(args.days, args.weeks, args.months)
-    forgotten = [snapshot.number for snapshot in to_forget(session.snapshots.all(), request, session.charter.zone)]
-    if forgotten and not args.dry_run:
-        session.terminal.confirm(f"Forget {count(len(forgotten), 'snapshot')} for good?", yes=args.yes)
-        session.snapshots.forget(forgotten)
-    verb = "would be forgotten" if args.dry_run else "forgotten"
-    said = f"{count(len(forgotten), 'snapshot')} {verb}: {', '.join(map(str, forgotten))}" if forgotten else ""
-    return Report("snapshot thin", ("number",), [(number,) for number in forgotten], is_for_programs=True,
-                  summary=[said or "Nothing to forget."])  # fmt: skip
+    dropped = [snapshot.number for snapshot in to_drop(session.snapshots.all(), request, session.charter.zone)]
+    if dropped and not args.dry_run:
+        session.terminal.confirm(f"Drop {count(len(dropped), 'snapshot')}? Nothing brings them back.", yes=args.yes)
+        session.snapshots.drop(dropped)
+    verb = "would be dropped" if args.dry_run else "dropped"
+    said = f"{count(len(dropped), 'snapshot')} {verb}: {', '.join(map(str, dropped))}" if dropped else ""
+    return Report("snapshot thin", ("number",), [(number,) for number in dropped], is_for_programs=True,
+                  summary=[said or "Nothing to drop."])  # fmt: skip

@@ -8,6 +8,7 @@ from uuid import UUID
 
 import ldap
 from ldap.controls import RequestControl
+from ldap.dn import explode_dn
 
 from vandrel.directory.active import delegation, descriptor, schema, sid
 from vandrel.directory.active.descriptor import Descriptor
@@ -116,7 +117,7 @@ class ActiveServer:
     def add_again(self, connection: Any, dn: str, attributes: list[tuple[str, list[bytes]]], was: str) -> None:
         """[MS-ADTS] 3.1.1.5.3.7: a tombstone is reanimated, so that GUID and SID survive; the rest is filled in."""
         if not self._is_there(connection, dn, was):
-            if (tombstone := self._tombstone(connection, was)) is None:
+            if (tombstone := self._tombstone(connection, was, dn)) is None:
                 connection.add_s(dn, attributes)
                 return
             parts = [(ldap.MOD_DELETE, "isDeleted", None), (ldap.MOD_REPLACE, "distinguishedName", [dn.encode()])]
@@ -141,11 +142,11 @@ class ActiveServer:
         return octets == UUID(identifier).bytes_le
 
     @staticmethod
-    def _tombstone(connection: Any, identifier: str) -> str | None:
+    def _tombstone(connection: Any, identifier: str, dn: str) -> str | None:
         octets = "".join(f"\\{octet:02x}" for octet in UUID(identifier).bytes_le)
         where = f"(&(isDeleted=TRUE)(objectGUID={octets}))"
-        root = connection.search_s("", ldap.SCOPE_BASE, "(objectClass=*)", ["defaultNamingContext"])
-        base = root[0][1]["defaultNamingContext"][0].decode()
+        # Tombstones stand in the domain of the object (3.1.1.5.5.1), whose name is all domain components.
+        base = ",".join(rdn for rdn in explode_dn(dn) if rdn.lower().startswith("dc="))
         found = connection.search_ext_s(base, ldap.SCOPE_SUBTREE, where, ["1.1"], serverctrls=[SHOW_DELETED])
         return next((dn for dn, _ in found if dn), None)
 

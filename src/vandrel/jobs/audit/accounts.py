@@ -13,6 +13,7 @@ from vandrel.errors import VandrelError
 from vandrel.jobs.audit.rule import Fault, Weight, rule
 from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.report import count
+from vandrel.jobs.lifecycle.leave import is_with_leavers
 from vandrel.text.string_prep import prepare
 
 #: Days without a logon after which an account counts as unused, and with which a new one is left alone.
@@ -44,14 +45,11 @@ def out_but_in_groups(survey: Survey) -> Iterator[Fault]:
 @rule("ended-not-left", Weight.ADVICE, "The charter's routine for leavers was not carried out.")
 def ended_not_left(survey: Survey) -> Iterator[Fault]:
     """Accounts past their last day that are not where leavers belong."""
-    document = survey.context.charter.document
     for entry in survey.accounts:
-        ended, kind = survey.one(entry, "ends"), survey.kind(entry)
-        rules = (document.kinds[kind].leaving if kind else None) or document.leaving
+        ended, rules = survey.one(entry, "ends"), survey.context.charter.leaving(survey.one(entry, "kind"))
         if not rules or not rules.place or not ended or ended >= survey.today.isoformat():
             continue
-        place = survey.context.charter.place_of(rules.place, survey.values(entry))
-        if entry.dn.parent != places.to_dn(place, survey.context.charter.base):
+        if not is_with_leavers(survey.context, entry, rules):
             yield Fault(entry, f"its last day was {ended}", f"vandrel leave {_login(survey, entry)}")
 
 

@@ -15,6 +15,7 @@ from vandrel.jobs.audit.rule import RULES, Fault, Rule, Weight
 from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
+from vandrel.record.snapshots import object_of
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
 
@@ -84,7 +85,7 @@ def audit(
         passed += len(faults) - len(told)
         seen = []
         for fault in sorted(told, key=lambda fault: fault.entry.dn.key):
-            name = _object(fault)
+            name = object_of(fault.entry)
             first = since.get((rule.name, name), today)
             found.append(KnownFault(rule.name, name, first))
             is_new = (rule.name, name) not in since
@@ -127,10 +128,6 @@ def _chosen(request: AuditRequest) -> list[Rule]:
     least = _ORDER.index(Weight(request.weight)) if request.weight else len(_ORDER)
     return [rule for rule in rules.values()
             if (not request.rules or rule.name in request.rules) and _ORDER.index(rule.weight) <= least]  # fmt: skip
-
-
-def _object(fault: Fault) -> str:
-    return fault.entry.text("objectGUID") or fault.entry.text("entryUUID") or str(fault.entry.dn)
 
 
 def _is_under(context: Context, fault: Fault, under: str) -> bool:

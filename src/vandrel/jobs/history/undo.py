@@ -126,8 +126,9 @@ def undo(
     created = {item.record["dn"] for item, _ in chosen if item.record["step"] == "add"}
     chosen = [each for each in chosen if not (_is_password(each[0]) and _without_owner(context, each[0], created))]
     renames = [step for item, _ in chosen if isinstance(step := from_record(item.record), Rename)]
+    same = kept_by_server(context) if kept else ()
     for item, stands in reversed(chosen):
-        _one(context, undoing, item, stands, renames, kept)
+        _one(context, undoing, item, stands, renames, kept, same)
     undoing.findings = _few(undoing.findings)
     undoing.steps = [step for step in undoing.steps if not _changed_since(context, undoing, step, ended, was_killed)]
     steps = _additions_first(context, with_references(context.directory, context.dialect, undoing.steps))
@@ -183,7 +184,7 @@ def _few(findings: Sequence[Finding]) -> list[Finding]:
 
 def _one(
     context: Context, undoing: UndoPlan, item: JournalStep, stands: bool | None, renames: Sequence[Rename],
-    kept: Mapping[str, Item],
+    kept: Mapping[str, Item], same: Collection[str],
 ) -> None:  # fmt: skip
     where = Location(dn=str(item.record.get("new") or item.record["dn"]))
     step = from_record(item.record)
@@ -202,7 +203,7 @@ def _one(
         )
         return
     if isinstance(back, Add):
-        back, lacking = _back_again(context, back, kept.get(back.dn.key))
+        back, lacking = _back_again(context, back, kept.get(back.dn.key), same)
         if lacking:
             undoing.findings.append(Finding(Code.REFUSED, lacking, where, severity=NOTE))
     elif isinstance(back, Remove):
@@ -211,15 +212,15 @@ def _one(
     undoing.steps.append(back)
 
 
-def _back_again(context: Context, back: Add, item: Item | None) -> tuple[Add, str]:
+def _back_again(context: Context, back: Add, item: Item | None, same: Collection[str]) -> tuple[Add, str]:
     """The addition of what was deleted, from the attic where it is there; and, in words, what does not come back."""
     if item is None:
         attributes, lacking = context.dialect.addable(Entry(back.dn, back.attributes))
         is_account = context.object_type(Entry(back.dn, back.attributes)) == ACCOUNT
         without = "it comes back without its password: the attic has it no more" if is_account else ""
         return Add(back.dn, attributes), lacking or without
-    attributes, lacking = context.dialect.addable(item.entry, is_same=item.identifier in kept_by_server(context))
-    return Add(back.dn, attributes, item.identifier, item.number), lacking
+    attributes, lacking = context.dialect.addable(item.entry, is_same=item.entry.identifier in same)
+    return Add(back.dn, attributes, item.entry.identifier, item.number), lacking
 
 
 def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime, was_killed: bool) -> bool:

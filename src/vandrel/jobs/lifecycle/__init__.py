@@ -1,1 +1,1 @@
-"""Jobs over time: deleting, dated intentions."""
+"""Jobs over time: leaving and coming back, deleting, the attic and restoring, what is due."""

@@ -64,10 +64,10 @@ def chosen_items(context: Context, attic: ItemSource, selection: AtticSelection)
     items = list(newest.values())
     if not selection.names:
         return items
-    chosen: dict[int, Item] = {}
+    chosen: dict[str, Item] = {}
     for word in selection.names:
         item = _named(context, items, word)
-        chosen[item.number] = item
+        chosen[item.entry.dn.key] = item
     return list(chosen.values())
 
 
@@ -76,8 +76,7 @@ def is_still_there(context: Context, item: Item) -> bool:
     if item.is_gone:
         return False
     entry = context.directory.get(item.entry.dn)
-    identifiers = ("objectGUID", "entryUUID")
-    return entry is not None and any(entry.text(name) == item.identifier != "" for name in identifiers)
+    return entry is not None and entry.identifier == item.entry.identifier != ""
 
 
 def _fits(context: Context, item: Item, selection: AtticSelection) -> bool:

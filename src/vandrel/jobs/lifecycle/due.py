@@ -7,7 +7,6 @@ from datetime import date, timedelta
 
 from msgspec import Struct, structs
 
-from vandrel.directory import place as places
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.jobs.common.assignments import Assignment
@@ -17,9 +16,8 @@ from vandrel.jobs.common.proposal import Passwords, Proposal, Work, unique
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.jobs.lifecycle.attic import expired_items
 from vandrel.jobs.lifecycle.delete import Deletion, changes_of_deletion, work_out_deletion
-from vandrel.jobs.lifecycle.leave import LeaverRoutine, with_other_accounts
+from vandrel.jobs.lifecycle.leave import LeaverRoutine, is_with_leavers, with_other_accounts
 from vandrel.objects.context import Context
-from vandrel.objects.pattern_values import entry_values
 from vandrel.record.attic import Attic
 
 #: What each date says, in words.
@@ -51,18 +49,17 @@ def intentions(context: Context, today: date, within: int) -> list[DueDate]:
     counts where the charter has a leaver's routine that has not been carried out, or says when the account is deleted.
     """
     last = today + timedelta(days=within)
-    routine = LeaverRoutine(context, today)
     due_dates = [
         intention
         for object_type in (ACCOUNT, COMPUTER)
         for entry in context.directory.search(context.charter.base, where=context.dialect.filter_for(object_type))
-        for intention in _of(context, routine, entry, today)
+        for intention in _of(context, entry, today)
         if intention.day <= last
     ]
     return sorted(due_dates, key=lambda intention: (intention.day, intention.entry.dn.key))
 
 
-def _of(context: Context, routine: LeaverRoutine, entry: Entry, today: date) -> Iterator[DueDate]:
+def _of(context: Context, entry: Entry, today: date) -> Iterator[DueDate]:
     disabled = context.dialect.read(entry, "enabled") == ["no"]
     for field in ("starts", "back", "ends"):
         if not (said := context.one(entry, field)):
@@ -71,22 +68,18 @@ def _of(context: Context, routine: LeaverRoutine, entry: Entry, today: date) -> 
         if field == "ends" and day >= today:
             yield DueDate(entry, field, day, to_do=False)
         elif field == "ends":
-            yield from _after_the_end(context, routine, entry, day, today)
+            yield from _after_the_end(context, entry, day, today)
         elif disabled:
             # Who has a first day and comes back later is not enabled for the first day's sake.
             later = context.one(entry, "back") if field == "starts" else ""
             yield DueDate(entry, field, day, to_do=day <= today and not later)
 
 
-def _after_the_end(
-    context: Context, routine: LeaverRoutine, entry: Entry, ended: date, today: date
-) -> Iterator[DueDate]:  # fmt: skip
-    rules = routine.rules(entry)
+def _after_the_end(context: Context, entry: Entry, ended: date, today: date) -> Iterator[DueDate]:
+    rules = context.charter.leaving(context.one(entry, "kind"))
     if rules is None or context.object_type(entry) != ACCOUNT:
         return
-    place = context.charter.place_of(rules.place, entry_values(context, entry)) if rules.place else None
-    moved = place is None or entry.dn.parent == places.to_dn(place, context.charter.base)
-    if not moved or context.dialect.read(entry, "enabled") != ["no"]:
+    if not is_with_leavers(context, entry, rules) or context.dialect.read(entry, "enabled") != ["no"]:
         yield DueDate(entry, "leaves", ended + timedelta(days=1), to_do=True)
     elif rules.deleted_after is not None:
         day = ended + timedelta(days=max(rules.deleted_after, 1))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any
 
@@ -65,7 +65,8 @@ def leave(context: Context, request: LeaveRequest) -> Proposal:
 
     """
     routine = LeaverRoutine(context, request.on or context.charter.today(), request.successor, request.manager)
-    people = with_other_accounts(context, select(context, request.selection, (ACCOUNT,)))
+    chosen = select(context, request.selection, (ACCOUNT,))
+    people = with_other_accounts(context, chosen)
     for entry in people:
         routine.must_have(entry)
     if routine.last_day > context.charter.today():
@@ -74,15 +75,15 @@ def leave(context: Context, request: LeaveRequest) -> Proposal:
     proposal = propose(context, edits, (), "leave")
     return structs.replace(
         proposal, leavers=routine.had, is_atomic=False,
-        findings=[*proposal.findings, *_told_of_others(context, people, request)],
+        findings=[*proposal.findings, *_told_of_others(context, people, chosen)],
         afterwards="Whoever comes back: vandrel leave NAME --back",
     )  # fmt: skip
 
 
-def _told_of_others(context: Context, people: Sequence[Entry], request: LeaveRequest) -> Iterator[Finding]:
-    chosen = {entry.dn for entry in select(context, request.selection, (ACCOUNT,))}
+def _told_of_others(context: Context, people: Sequence[Entry], chosen: Sequence[Entry]) -> Iterator[Finding]:
+    named = {entry.dn for entry in chosen}
     for entry in people:
-        if entry.dn not in chosen:
+        if entry.dn not in named:
             what = f"{context.label(entry)} is of the same person, by its number, and leaves too"
             yield Finding(Code.REFUSED, what, Location(dn=str(entry.dn)), severity=NOTE)
 
@@ -131,9 +132,7 @@ class LeaverRoutine:
 
     def rules(self, entry: Entry) -> Leaving | None:
         """What the charter says for this account; None where it says nothing."""
-        document = self._context.charter.document
-        kind = document.kinds.get(self._context.one(entry, "kind"))
-        return (kind.leaving if kind is not None else None) or document.leaving
+        return self._context.charter.leaving(self._context.one(entry, "kind"))
 
     def must_have(self, entry: Entry) -> Leaving:
         """The same, where there must be something.
@@ -155,8 +154,8 @@ class LeaverRoutine:
         yield f"  {context.label(entry)}: disabled; groups left: {groups}"
         if rules.place:
             yield f"    moved to {self._place(entry, rules)}"
-        if held := [holder.dn.name for holder, _ in self._looked_after(entry, [entry])]:
-            yield f"    {', '.join(held)}: to {self._heir_in_words(entry, rules)}"
+        if held := self._looked_after([entry]).get(entry.dn.key):
+            yield f"    {', '.join(holder.dn.name for holder, _ in held)}: to {self._heir_in_words(entry, rules)}"
 
     def edits(self, people: Sequence[Entry]) -> list[Edit]:
         """The changes to the people, and to whoever points at them.
@@ -167,8 +166,9 @@ class LeaverRoutine:
         """
         edits = [self._person(entry) for entry in people]
         others: dict[DN, tuple[Entry, list[Assignment]]] = {}
+        looked_after = self._looked_after(people)
         for entry in people:
-            for holder, assignment in self._handed_on(entry, people):
+            for holder, assignment in self._handed_on(entry, people, looked_after.get(entry.dn.key, ())):
                 others.setdefault(holder.dn, (holder, []))[1].append(assignment)
         return [*edits, *(self._editor.edit(holder, assignments) for holder, assignments in others.values())]
 
@@ -192,7 +192,8 @@ class LeaverRoutine:
             assignments.append(Assignment("mail", "=", ()))
             self._editor.give_up("mail", mail)
         edit = self._editor.edit(entry, assignments)
-        self._keep(entry, [*_ALWAYS, *rules.sets, "mail"], leaving)
+        if not is_with_leavers(context, entry, rules):  # else it is known from the time before
+            self._keep(entry, [*_ALWAYS, *rules.sets, "mail"], leaving)
         if rules.place:
             self._move(edit, entry, self._place(entry, rules))
         return edit
@@ -219,7 +220,7 @@ class LeaverRoutine:
 
     def _keep(self, entry: Entry, fields: Sequence[str], groups: Sequence[Entry]) -> None:
         context = self._context
-        if identifier := identifier_of(entry):
+        if identifier := entry.identifier:
             self.had[identifier] = {
                 "parent": str(entry.dn.parent), "name": entry.dn.name, "groups": [str(group.dn) for group in groups],
                 "fields": {name: context.dialect.read(entry, name) for name in dict.fromkeys(fields)}, "held": [],
@@ -239,11 +240,17 @@ class LeaverRoutine:
         heir = self._heir(entry, rules)
         return heir.name if heir is not None else "nobody"
 
-    def _looked_after(self, entry: Entry, people: Sequence[Entry]) -> Iterator[tuple[Entry, str]]:
-        """Who and what stays and has the person in a field: as a manager, an owner, a sponsor."""
+    def _looked_after(self, people: Sequence[Entry]) -> dict[str, list[tuple[Entry, str]]]:
+        """Who and what stays and has one of these people in a field, as a manager, an owner, a sponsor.
+
+        Returns:
+            Objects and fields, by the key of the person's name.
+
+        """
         context, leaving = self._context, {each.dn.key for each in people}
         references = [name for name, field in context.fields.items() if field.shape is Shape.REFERENCE]
-        for pointing in pointing_at(context.directory, [entry.dn]):
+        held: dict[str, list[tuple[Entry, str]]] = {}
+        for pointing in pointing_at(context.directory, [entry.dn for entry in people]):
             holder = context.directory.get(pointing.dn) if pointing.dn.key not in leaving else None
             if holder is None:
                 continue
@@ -251,16 +258,19 @@ class LeaverRoutine:
             for name in references:
                 if object_type not in context.fields[name].on or name in ("members", "groups", "primary"):
                     continue
-                if entry.dn.key in {names.parse(value).key for value in context.dialect.read(holder, name) if value}:
-                    yield holder, name
+                for key in {names.parse(value).key for value in context.dialect.read(holder, name) if value} & leaving:
+                    held.setdefault(key, []).append((holder, name))
+        return held
 
-    def _handed_on(self, entry: Entry, people: Sequence[Entry]) -> Iterator[tuple[Entry, Assignment]]:
+    def _handed_on(
+        self, entry: Entry, people: Sequence[Entry], looked_after: Iterable[tuple[Entry, str]]
+    ) -> Iterator[tuple[Entry, Assignment]]:  # fmt: skip
         context, rules = self._context, self.must_have(entry)
         heir = self._heir(entry, rules)
         if heir is not None and any(heir == each.dn for each in people):
             heir = None  # the manager leaves too
-        had = self.had.get(identifier_of(entry))
-        for holder, name in self._looked_after(entry, people):
+        had = self.had.get(entry.identifier)
+        for holder, name in looked_after:
             value = () if heir is None or heir == holder.dn else (str(heir),)
             yield holder, Assignment(name, "=", value, literal=True)
             if had is not None:
@@ -270,16 +280,19 @@ class LeaverRoutine:
             yield self._successor, Assignment("alias", "+=", (mail,))
 
 
+def is_with_leavers(context: Context, entry: Entry, rules: Leaving) -> bool:
+    """Whether an account stands where its rules put leavers; where they name no place, whether it is disabled."""
+    if not rules.place:
+        return context.dialect.read(entry, "enabled") == ["no"]
+    place = context.charter.place_of(rules.place, entry_values(context, entry))
+    return entry.dn.parent == places.to_dn(place, context.charter.base)
+
+
 def _take_place(edit: Edit, moved: Edit) -> None:
     """Add a move to an edit, without what follows from any place: who it is delegated to, and for whom it is made."""
     edit.differences[:0] = [each for each in moved.differences if each.field in ("place", "name")]
     edit.steps += moved.steps
     edit.findings += [finding for finding in moved.findings if finding.is_fatal]
-
-
-def identifier_of(entry: Entry) -> str:
-    """The directory's own identifier of an object; empty where it shows none."""
-    return entry.text("objectGUID") or entry.text("entryUUID")
 
 
 # --- coming back
@@ -298,7 +311,7 @@ def come_back(context: Context, attic: Attic, request: ReturnRequest) -> Proposa
     returning: list[Edit] = []
     findings: list[Finding] = []
     for entry in people:
-        had = attic.leaver(identifier_of(entry))
+        had = attic.leaver(entry.identifier)
         if had is None:
             what = f"what {context.label(entry)} had before is not known here"
             remedy = "give it back by hand: vandrel enable, move, and edit NAME groups+=..."

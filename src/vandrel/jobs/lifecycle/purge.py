@@ -28,7 +28,11 @@ def purge(context: Context, attic: Attic, request: PurgeRequest) -> tuple[Report
     if not request.expired and request.selection == AtticSelection():
         remedy = "name somebody, or: vandrel purge --expired"
         raise VandrelError(Code.USAGE, "what is to be forgotten?", remedy=remedy)
-    items = expired_items(context, attic) if request.expired else chosen_items(context, attic, request.selection)
+    if request.expired:
+        items = expired_items(context, attic)
+    else:  # what was deleted several times under a name is forgotten with all of them
+        keys = [item.entry.dn.key for item in chosen_items(context, attic, request.selection)]
+        items = [item for key in keys for item in attic.items(job=request.selection.job, key=key)]
     report = report_of(context, attic, "purge", items)
     said = f"{count(len(items), 'object')} to be forgotten." if items else "Nothing to be forgotten."
     return structs.replace(report, summary=[said]), [item.number for item in items]

@@ -65,7 +65,6 @@ class Restored(Struct):
         item: what the attic has of it.
         entry: what it will be.
         renamed: why a name differs from the old one, by field.
-        is_same: whether the directory brings back the object itself, with its identity.
         groups: what it comes back into.
         reports: who gets it back as a manager.
 
@@ -74,7 +73,6 @@ class Restored(Struct):
     item: Item
     entry: Entry
     renamed: dict[str, str] = {}
-    is_same: bool = False
     groups: list[str] = []
     reports: list[str] = []
 
@@ -125,6 +123,7 @@ class Restorer:
         self._schema = context.directory.schema
         self._kept_by_server = kept_by_server(context)
         self._pointing: dict[DN, dict[str, list[DN]]] = {}
+        self._holders: dict[DN, Entry] = {}
         #: Keys of the names of objects of which a name is taken.
         self._crowded: set[str] = set()
         #: Names of nobody that some servers put in the place of one that was deleted.
@@ -182,7 +181,7 @@ class Restorer:
 
     def _back(self, item: Item, dn: DN, assignments: Sequence[Assignment]) -> Restored:
         context = self._context
-        is_same = item.identifier in self._kept_by_server
+        is_same = item.entry.identifier in self._kept_by_server
         entry = Entry(dn, {name: list(values) for name, values in item.entry.attributes.items()})
         for assignment in assignments:
             if assignment.field == "name":
@@ -195,7 +194,7 @@ class Restorer:
         attributes, lacking = context.dialect.addable(entry, is_same=is_same)
         if lacking:
             self.findings.append(Finding(Code.REFUSED, lacking, Location(dn=str(entry.dn)), severity=NOTE))
-        return Restored(item, Entry(entry.dn, attributes), renamed, is_same, [], [])
+        return Restored(item, Entry(entry.dn, attributes), renamed, [], [])
 
     def _rename(self, entry: Entry, name: str) -> None:
         """Give an entry another naming value, in its name and among its attributes."""
@@ -291,6 +290,7 @@ class Restorer:
                 self._tell(each.entry.dn, f"{attribute} of {holder.name}, who has another one by now")
                 return
             self._of_nobody[holder, attribute] = tuple(now)
+        self._holders[holder] = entry
         self._pointing.setdefault(holder, {}).setdefault(attribute, []).append(each.entry.dn)
         (each.groups if attribute == "member" else each.reports).append(self._context.label(entry))
 
@@ -309,14 +309,13 @@ class Restorer:
     def steps(self) -> list[Step]:
         """The steps: objects, superiors first; then who points where."""
         steps: list[Step] = [
-            Add(each.entry.dn, each.entry.attributes, each.item.identifier, each.item.number) for each in self.restored
+            Add(each.entry.dn, each.entry.attributes, each.item.entry.identifier, each.item.number)
+            for each in self.restored
         ]
         steps = list(additions_apart(steps, self._context.dialect, self._schema))
         for holder, pointing in self._pointing.items():
-            entry = self._context.directory.get(holder)
+            entry = self._holders[holder]
             pairs = [(attribute, target) for attribute, targets in pointing.items() for target in targets]
-            if entry is None:
-                continue
             changes = [
                 structs.replace(change, removed=self._of_nobody.get((holder, change.attribute), change.removed))
                 for change in pointing_again(entry, pairs, self._context.dialect)

@@ -85,7 +85,7 @@ class ThinRequest(Struct, frozen=True):
     months: int = 12
 
 
-def to_forget(snapshots: Iterable[Snapshot], request: ThinRequest, zone: ZoneInfo) -> list[Snapshot]:
+def to_drop(snapshots: Iterable[Snapshot], request: ThinRequest, zone: ZoneInfo) -> list[Snapshot]:
     """The snapshots that are neither the last of a day, a week or a month that keeps its last, nor the last of all.
 
     Each base counts by itself; only days, weeks and months with a snapshot count.
@@ -93,13 +93,13 @@ def to_forget(snapshots: Iterable[Snapshot], request: ThinRequest, zone: ZoneInf
     by_base: dict[str, list[Snapshot]] = {}
     for snapshot in sorted(snapshots, key=lambda snapshot: snapshot.taken, reverse=True):
         by_base.setdefault(snapshot.base.key, []).append(snapshot)
-    forgotten = []
+    dropped = []
     for line in by_base.values():
         stays = {line[0].number}
         for number, span in ((request.days, _day), (request.weeks, _week), (request.months, _month)):
             stays |= _last_of_each(line, number, span, zone)
-        forgotten += [snapshot for snapshot in line if snapshot.number not in stays]
-    return forgotten
+        dropped += [snapshot for snapshot in line if snapshot.number not in stays]
+    return dropped
 
 
 def _last_of_each(line: list[Snapshot], number: int, span: Callable[[date], Hashable], zone: ZoneInfo) -> set[int]:

@@ -8,7 +8,7 @@ from functools import cached_property
 from msgspec import Struct, structs
 
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry
+from vandrel.directory.entry import IDENTIFIERS, Entry
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
 from vandrel.fields import GROUP, Shape
 from vandrel.jobs.common.assignments import Assignment
@@ -41,7 +41,7 @@ class SnapshotSource:
         """The objects by the keys of their names."""
         names_now = {
             object_of(entry): entry.dn
-            for entry in self._context.directory.search(self._snapshot.base, only=["entryUUID", "objectGUID"])
+            for entry in self._context.directory.search(self._snapshot.base, only=IDENTIFIERS)
         }
         held = list(self._snapshots.held(self._snapshot))
         gone = {each.dn.key: each for each in held if each.object not in names_now}
@@ -130,5 +130,5 @@ def _groups(context: Context, snapshots: Snapshots, snapshot: Snapshot, dn: DN) 
             if dn.key in members:
                 then[held.object] = str(held.dn)
     where = context.dialect.filter_for(GROUP)
-    groups = context.directory.search(context.charter.base, where=where, only=["entryUUID", "objectGUID"])
+    groups = context.directory.search(context.charter.base, where=where, only=IDENTIFIERS)
     return tuple(str(group.dn) for group in groups if object_of(group) in then)
