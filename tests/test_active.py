@@ -13,6 +13,7 @@ from uuid import UUID
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec import structs
 
 from vandrel.charter.document import Passwords
 from vandrel.charter.load import from_text
@@ -32,6 +33,7 @@ from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import parse as assignment
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.new_object import new_object_steps
+from vandrel.jobs.history.undo import UndoRequest, undo_job
 from vandrel.jobs.inspect.probe import rights
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
@@ -157,8 +159,24 @@ def test_protection_is_one_denial_more_and_nothing_else():
     assert descriptor.is_protected(shielded)
     assert descriptor.protect(shielded, True) == shielded
     assert descriptor.encode(descriptor.protect(shielded, False)) == before
-    inherited = octets(SHIELD.replace("010014", "011014"), ALLOW_ALL)
-    assert not descriptor.is_protected(descriptor.decode(inherited))  # handed down: not the object's own
+    for flags in ("10", "08", "0a"):  # handed down, or for what is below alone: not the object's own
+        other = octets(SHIELD.replace("010014", f"01{flags}14"), ALLOW_ALL)
+        assert not descriptor.is_protected(descriptor.decode(other))
+        assert descriptor.encode(descriptor.protect(descriptor.decode(other), False)) == other
+
+
+def test_what_holds_below_alone_does_not_fix_a_password_nor_guard_children():
+    free = descriptor.decode(octets(ALLOW_ALL))
+    for change, says in (
+        (descriptor.fix_password, descriptor.is_password_fixed), (descriptor.guard_children, descriptor.is_guarding),
+    ):  # fmt: skip
+        done = change(free, True)
+        below = [structs.replace(e, flags=0x0A) if e not in free.dacl.entries else e for e in done.dacl.entries]
+        handed = descriptor.with_entries(done, below)
+        assert says(done)
+        assert not says(handed)
+        assert change(handed, False) == handed
+        assert len(change(handed, True).dacl.entries) > len(handed.dacl.entries)
 
 
 def test_a_fixed_password_is_two_denials_of_one_right():
@@ -427,17 +445,37 @@ def test_the_program_shows_primary_members_too(domain, tmp_path):
     assert {"Administrator", "krbtgt"} <= set(listed)
 
 
-def test_the_server_itself_protects_what_is_protected(context):
-    entry = created(context, ACCOUNT, UNDER.child("cn", "Safe"), login=["safe"], protected=["yes"])
+def test_the_server_itself_protects_what_is_protected(context, tmp_path):
+    entry = created(context, ACCOUNT, UNDER.child("cn", "Safe"), login=["safe"])
     sibling = created(context, ACCOUNT, UNDER.child("cn", "Other"), login=["othr"])
+    runner = runner_of(context, tmp_path)
+    protecting = runner.run(Plan("protect", Editor(context).edit(entry, [assignment("protected=yes")]).steps), "t")
+    steps = [item.record for item in runner.journal.steps(protecting.job)]
+    assert [(names.parse(step["dn"]), step["changes"][0][0]) for step in steps] == [
+        (UNDER, "vandrelGuarding"), (entry.dn, "vandrelProtected"),
+    ]  # fmt: skip
     elsewhere = RenameEntry(entry.dn, CHARTER.base.child("cn", "Safe"))
     outcomes = context.directory.execute([DeleteEntry(entry.dn), elsewhere, DeleteEntry(sibling.dn)], atomic=False)
     assert [o.code if o else "" for o in outcomes] == ["protected", "protected", ""]
-    release = context.dialect.changes(entry, "protected", ["no"])
-    assert context.directory.execute([ModifyEntry(entry.dn, tuple(release)), DeleteEntry(entry.dn)], atomic=True) == [
-        None,
-        None,
-    ]
+    runner.run(Plan("undo", undo_job(context, runner, UndoRequest(protecting.job)).steps, undoes=protecting.job), "t")
+    assert context.directory.get(UNDER).text("vandrelGuarding") == ""  # nothing is protected there any more
+    assert context.directory.execute([DeleteEntry(entry.dn)], atomic=True) == [None]
+
+
+def test_undoing_a_protection_leaves_other_protected_objects_safe(context, tmp_path):
+    first, second = (created(context, ACCOUNT, UNDER.child("cn", name), login=[name]) for name in ("sef", "ses"))
+    runner = runner_of(context, tmp_path)
+    protecting, _ = (
+        runner.run(Plan("protect", Editor(context).edit(entry, [assignment("protected=yes")]).steps), "t")
+        for entry in (first, second)
+    )
+    back = undo_job(context, runner, UndoRequest(protecting.job)).steps
+    assert [str(step.dn) for step in back] == [str(first.dn)]
+    runner.run(Plan("undo", back, undoes=protecting.job), "t")
+    outcomes = context.directory.execute([DeleteEntry(first.dn), DeleteEntry(second.dn)], atomic=False)
+    assert [o.code if o else "" for o in outcomes] == ["", "protected"]
+    release = ModifyEntry(second.dn, (Change("vandrelProtected", ("TRUE",)),))
+    context.directory.execute([release, DeleteEntry(second.dn)], atomic=False)
 
 
 def test_what_an_identity_may_do_is_known_before_it_is_tried(context, domain, tmp_path):

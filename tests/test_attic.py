@@ -245,3 +245,37 @@ def test_the_journal_answers_about_whom_by_whom_when_and_which_field(demo):
     assert "sn - Aas" in removed  # what it was
     for words, code in ((["--about", "nobody at all"], Code.NOT_FOUND), (["--field", "nonsense"], Code.UNKNOWN_FIELD)):
         assert demo.run("journal", *words).code == code.exit_code
+
+
+OTHERS = """\
+dn: cn=lookout,dc=marrowick,dc=example
+objectClass: groupOfUniqueNames
+cn: lookout
+uniqueMember: {who}
+
+dn: cn=helm,dc=marrowick,dc=example
+objectClass: alias
+objectClass: extensibleObject
+cn: helm
+aliasedObjectName: {who}
+"""
+
+
+def test_the_last_required_name_leaves_nobody_in_its_place_or_is_told(place):
+    kind, folder = place
+    if kind == "domain":
+        return  # nothing there must point at an object
+    who = "cn=Halvard Brekke,ou=Officers,ou=Deck,ou=Northquay,ou=Ferries,dc=marrowick,dc=example"
+    (folder.path / "others.ldif").write_text(OTHERS.format(who=who))
+    done(folder, "load", "others.ldif")
+    told = done(folder, "delete", "hbrekke")
+    assert 'vandrel delete "cn=helm,dc=marrowick,dc=example"' in told
+    assert "aliasedObjectName keeps the name of" in told
+
+    def names(name: str) -> list[str]:
+        values = folder.run("show", f"cn={name},dc=marrowick,dc=example", "--raw", "--json").json["objects"][0]
+        return values["attributes"]["uniqueMember" if name == "lookout" else "aliasedObjectName"]
+
+    assert (names("lookout"), names("helm")) == ([""], [who])
+    done(folder, "restore", "hbrekke")
+    assert (names("lookout"), names("helm")) == ([who], [who])

@@ -49,7 +49,7 @@ SPOILED = [
     (["move alund --to /Guests"], "misplaced", ANNA, {"wrong-kind-in-unit"}),
     (["move alund --to /Guests"], "wrong-kind-in-unit", ANNA, {"misplaced"}),
     (["edit alund login=zz9"], "name-not-by-rule", "zz9 (Anna Lund)", set()),
-    (["edit alund number=2001"], "number-twice", ANNA, set()),
+    (["edit alund @employeeNumber=2001"], "number-twice", ANNA, set()),
     (["edit alund hbrekke mobile=+4755550000"], "phone-twice", HALVARD, set()),
     (["disable hbrekke"], "manager-out", ANNA, {"out-but-in-groups"}),
     (["edit hbrekke manager=alund"], "manager-circle", ANNA, set()),

@@ -924,3 +924,23 @@ def test_a_full_disk_stops_an_import_and_it_is_resumed(demo, tmp_path):
         (demo.path / "many-out.csv").unlink(missing_ok=True)
         assert demo.run("import", "many.csv", "--hand-out", "many-out.csv", "-y").code == 0
     whole(demo, 300, "many-out.csv")
+
+
+def test_a_number_is_that_of_one_account_of_its_kind_unless_the_charter_lets_it_repeat(demo):
+    table(
+        demo, "n", ("number", "given", "surname"), ("2001", "Al", "Bo"), ("9001", "Bo", "Bu"), ("9001", "Cy", "Ba"),
+        kind="yard", mode="create", key="[surname]",
+    )  # fmt: skip
+    twice = demo.run("import", "n.csv", "-n")
+    assert "the same number stands in row 3" in twice.err + twice.out
+    assert "2001" not in twice.err  # of another kind
+    taken = demo.run("edit", "tsahin", "number=2202", "-n")
+    assert taken.code == 23
+    assert "2202 is taken by Anja Lindqvist" in taken.err
+    same = demo.run("edit", "tsahin", "sgudmundsdottir", "number=7777", "-n")
+    assert "7777 is taken by" in same.err and "who gets it in the same request" in same.err
+    charter = demo.path / "charter.yaml"
+    charter.write_text(charter.read_text() + "\nnumber-unique: everywhere\n")
+    assert "2001 is taken by Halvard Brekke" in demo.run("import", "n.csv", "-n").out
+    charter.write_text(charter.read_text().replace("everywhere", '"no"'))
+    assert demo.run("edit", "tsahin", "number=2202", "-y").code == 0

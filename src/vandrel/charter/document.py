@@ -219,6 +219,10 @@ class Document(_Part, frozen=True):
     copies: Annotated[
         list[Text] | None, Meta(description="Fields that a copy of an account takes from its source.")
     ] = None
+    number_unique: Annotated[
+        Literal["in-kind", "everywhere", "no"],
+        Meta(description="Among which accounts an employee number is unique: those of one kind, all, or none."),
+    ] = "in-kind"
     exceptions: Annotated[list[AuditException], Meta(description="What an audit passes over.")] = []
     roles: Annotated[dict[str, Role], Meta(description="Administrative roles, by name.")] = {}
     privileged: Annotated[

@@ -152,6 +152,8 @@ class ActiveDialect(BaseDialect):
         protected=MarkCodec("vandrelProtected", at_creation=False),
     )
 
+    superior_guard = "vandrelGuarding"
+
     # --- object types
 
     def object_type_of(self, entry: Entry) -> str:

@@ -28,6 +28,8 @@ class BaseDialect:
     """A dialect by a table of codecs. See `vandrel.dialects.dialect.Dialect` for what its methods promise."""
 
     name: ClassVar[str]
+    #: The attribute by which a superior keeps its protected children; empty where it need not.
+    superior_guard: ClassVar[str] = ""
     #: object type -> object classes of a new object.
     CLASSES: ClassVar[Mapping[str, Sequence[str]]]
     #: field -> how it is kept.
@@ -217,6 +219,10 @@ class BaseDialect:
 
     def _present(self, group: Entry) -> dict[object, str]:
         return {self.schema.key("member", value): value for value in group.texts("member")}
+
+    def placeholder(self, attribute: str) -> str | None:
+        """Nothing: objects of this schema may be without any name that they point at."""
+        return None
 
     def _joins(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> tuple[list[Value], list[Value]]:
         """What comes into the list of members and what goes, of what is not so already."""

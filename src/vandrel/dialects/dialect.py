@@ -32,6 +32,10 @@ class Dialect(Protocol):
         """Whether a group has its members from its creation, because it must not be without one."""
 
     @property
+    def superior_guard(self) -> str:
+        """The attribute by which a superior keeps its protected children; empty where it need not."""
+
+    @property
     def has_servers_own(self) -> bool:
         """Whether servers of this schema make objects for themselves."""
 
@@ -103,6 +107,9 @@ class Dialect(Protocol):
 
     def member_change(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> list[Change]:
         """What to change in a group so that these are, and those are no longer, its members."""
+
+    def placeholder(self, attribute: str) -> str | None:
+        """What stands in an attribute of names that must not be empty, for nobody; None where nothing can."""
 
     def members(self, group: Entry) -> list[str]:
         """The names of the members that the group itself lists."""

@@ -338,6 +338,10 @@ class StandardDialect(BaseDialect):
         nobody = [Change("member", (_NOBODY,))] if _NOBODY in group.values_of("member") else []
         return [*super().first_members(group, new), *nobody]
 
+    def placeholder(self, attribute: str) -> str | None:
+        """The empty name, in lists of members."""
+        return _NOBODY if attribute in ("member", "uniqueMember") else None
+
     def member_change(self, group: Entry, add: Sequence[DN], remove: Sequence[DN]) -> list[Change]:
         """What to change in a group so that these are, and those are no longer, its members."""
         present = self._present(group)

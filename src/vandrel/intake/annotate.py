@@ -13,8 +13,8 @@ from typing import BinaryIO
 
 from vandrel import safe_file
 from vandrel.errors import Code, Location, VandrelError
-from vandrel.intake.hand_out import harmless
 from vandrel.intake.table import Cell, Table, text
+from vandrel.intake.traps import harmless, legible
 
 #: The column that is added.
 COLUMN = "findings"
@@ -74,13 +74,18 @@ def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell
         return _FORMS[target.suffix.lower()](file, header, rows, separator)
 
 
+def _written(cell: Cell) -> str:
+    """A cell as text, with the spaces around it, which may belong to the value."""
+    return cell if isinstance(cell, str) else text(cell)
+
+
 def _csv(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
     count = 0
     out = TextIOWrapper(file, "utf-8-sig", newline="")  # the mark lets spreadsheets know the encoding
     writer = csv.writer(out, delimiter=separator)
     writer.writerow(header)
     for row in rows:
-        writer.writerow([harmless(text(cell)) for cell in row])
+        writer.writerow([harmless(_written(cell)) for cell in row])
         count += 1
     out.flush()
     out.detach()
@@ -90,7 +95,6 @@ def _csv(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], 
 def _xlsx(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], separator: str) -> int:
     from openpyxl import Workbook
     from openpyxl.cell import WriteOnlyCell
-    from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
     book = Workbook(write_only=True)
     sheet = book.create_sheet("Rows")
@@ -103,7 +107,7 @@ def _xlsx(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]],
             if isinstance(value, (int, float, datetime)):
                 cells.append(WriteOnlyCell(sheet, value))
                 continue
-            cell = WriteOnlyCell(sheet, ILLEGAL_CHARACTERS_RE.sub("", text(value)))
+            cell = WriteOnlyCell(sheet, legible(_written(value)))
             cell.data_type, cell.number_format = "s", "@"  # text, whatever it looks like
             cells.append(cell)
         sheet.append(cells)
@@ -115,6 +119,7 @@ def _ods(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], 
     from odf.opendocument import OpenDocumentSpreadsheet
     from odf.table import Table as Sheet
     from odf.table import TableCell, TableRow
+    from odf.teletype import addTextToElement
     from odf.text import P
 
     book = OpenDocumentSpreadsheet()
@@ -125,7 +130,14 @@ def _ods(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], 
         line = TableRow()
         for value in row:
             cell = TableCell(valuetype="string")
-            cell.addElement(P(text=text(value)))
+            for piece in legible(_written(value)).split("\n"):
+                paragraph = P()
+                for number, part in enumerate(
+                    piece.split("\t")
+                ):  # readers keep a tab as a character, not as an element
+                    paragraph.addText("\t" if number else "")
+                    addTextToElement(paragraph, part)
+                cell.addElement(paragraph)
             line.addElement(cell)
         sheet.addElement(line)
     book.spreadsheet.addElement(sheet)

@@ -85,6 +85,7 @@ class Converter:
             item.note(fault)
             return item
         width = len(cells)
+        raw: dict[str, str] = {}
         for index, name, column, read in self._plan:
             cell = cells[index] if index < width else ""
             if isinstance(cell, str):
@@ -95,9 +96,12 @@ class Converter:
                 words[column.word] = unquoted(text(cell))
             if not column.field:
                 continue
-            if (values := read(item, name, cell)) is not None and values:
-                field = column.field
+            values, field = read(item, name, cell), column.field
+            if index < width and field != PASSWORD and values != (cells[index],):
+                raw[field] = text(cells[index])
+            if values:
                 item.fields[field] = (*item.fields[field], *values) if field in item.fields else values
+        item.raw = raw
         return item
 
     def items(self, rows: Iterable[Row]) -> Iterator[Item]:

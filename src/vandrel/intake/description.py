@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 import msgspec
 from msgspec import Meta, Struct
@@ -20,6 +20,7 @@ from vandrel.text.nearest import did_you_mean
 Text = Annotated[str, Meta(min_length=1)]
 
 ObjectType = Literal["account", "group", "unit", "computer"]
+Mode = Literal["create", "update", "both"]
 
 #: What a column can be for besides a field of ours.
 PLACE, PASSWORD = "place", "password"
@@ -70,9 +71,7 @@ class Description(_Part, frozen=True):
         Meta(description="For new people without one: generated, one for all that is asked for, or none."),
     ] = "generate"
     key: Annotated[list[Text], Meta(description="The fields by which somebody who exists is found again.")] = []
-    mode: Annotated[
-        Literal["create", "update", "both"], Meta(description="Make new objects, change those that exist, or both.")
-    ] = "create"
+    mode: Annotated[Mode, Meta(description="Make new objects, change those that exist, or both.")] = "create"
 
     def column(self, name: str) -> Column:
         """What one column means."""
@@ -208,7 +207,8 @@ def as_yaml(description: Description, layout: Layout, comments: dict[str, str]) 
     if description.object_type == "account":
         lines.append(f"passwords: {description.passwords}  # or ask (one for all), or none; or a column")
     lines.append(f"key: [{', '.join(description.key)}]        # by which somebody who exists is found again")
-    lines.append(f"mode: {description.mode}           # or update, or both")
+    others = ", or ".join(word for word in get_args(Mode) if word != description.mode)
+    lines.append(f"mode: {description.mode}           # or {others}")
     return "\n".join(lines) + "\n"
 
 

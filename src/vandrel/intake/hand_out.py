@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from vandrel import safe_file
 from vandrel.errors import Code, Location, VandrelError
+from vandrel.intake.traps import harmless
 from vandrel.secret import Secret
 
 #: Columns of the text and of the spreadsheet.
@@ -249,8 +250,3 @@ def _encrypted(content: bytes, recipient: str) -> bytes:
             remedy="it begins with age1",
         ) from None
     return bytes(pyrage.encrypt(content, [key]))
-
-
-def harmless(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell

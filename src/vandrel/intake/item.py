@@ -37,6 +37,7 @@ class Item(Struct):
         secret: the password of the row.
         findings: what is wrong with it.
         has_patterns: whether braces in its values are patterns, and not text.
+        raw: by field, cells as the file has them, where a value was read otherwise or found fault with.
 
     """
 
@@ -49,6 +50,7 @@ class Item(Struct):
     secret: Secret | None = None
     findings: tuple[Finding, ...] = ()
     has_patterns: bool = False
+    raw: Mapping[str, str] = {}
 
     @property
     def fields(self) -> dict[str, Values]:

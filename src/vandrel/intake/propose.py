@@ -10,11 +10,13 @@ from msgspec import structs
 
 from vandrel.charter.charter import Charter
 from vandrel.fields import ACCOUNT, FIELDS, UNIT, Field, FieldCatalog, Shape
-from vandrel.intake.description import BETWEEN, Column, Description, File, ObjectType, date_format
-from vandrel.intake.table import Table, text
+from vandrel.intake.description import BETWEEN, Column, Description, File, Mode, ObjectType, date_format
+from vandrel.intake.table import Row, Table, text
 from vandrel.text.string_prep import prepare
 from vandrel.text.transliterate import to_ascii
 
+#: The least share of values that differ, in a column by which rows are recognized.
+_APART = 0.95
 #: Words that headers use, in the languages of the people who send such files.
 _WORDS = {
     "given": "given name, first name, firstname, forename, christian name, vorname, fornavn, förnamn, prénom, nombre, "
@@ -91,7 +93,7 @@ def looks_like_header(cells: Sequence[object], fields: Mapping[str, Field]) -> b
 
 
 def propose(
-    table: Table, charter: Charter, object_type: ObjectType = "account", kind: str = ""
+    table: Table, charter: Charter, object_type: ObjectType = "account", kind: str = "", mode: Mode = "create"
 ) -> tuple[Description, Table, dict[str, str]]:
     """A description of a table, the table with the header that was found, and a word on each column."""
     fields = charter.fields
@@ -118,14 +120,27 @@ def propose(
         comments[name] = comment or ("" if field else "left out: " + (", ".join(values[:3]) or "always empty"))
     if object_type == ACCOUNT and not taken & {"given", "surname"}:
         _whole_names(columns, comments, taken)
+    repeating = _repeating(names, columns, body)
     telling = ("number", "login", "mail")
-    key: list[str] = [str(name) for name in telling if name in taken][:1]
+    key: list[str] = [str(name) for name in telling if name in taken and name not in repeating][:1]
     if object_type != ACCOUNT:
         key = ["place" if object_type == UNIT and "place" in taken else "name"]
     key = key or [name for name in ("given", "surname", "full", "name", "site", "company", "place") if name in taken]
     layout = table.layout
     file = File(layout.encoding, layout.separator, layout.quote, layout.header, layout.sheet)
-    return Description(object_type=object_type, kind=kind, file=file, columns=columns, key=key), table, comments
+    described = Description(object_type=object_type, kind=kind, file=file, columns=columns, key=key, mode=mode)
+    return described, table, comments
+
+
+def _repeating(names: Sequence[str], columns: Mapping[str, str | Column], rows: Sequence[Row]) -> set[str]:
+    """The fields that tell nobody apart: empty, or shared by many rows; that a few share a value is their fault."""
+    repeating = set()
+    for index, name in enumerate(names):
+        column = columns[name]
+        values = [said for row in rows if index < len(row.cells) and (said := prepare(text(row.cells[index])))]
+        if not values or len(set(values)) < _APART * len(values):
+            repeating.add(column if isinstance(column, str) else column.field)
+    return repeating
 
 
 def _whole_names(columns: dict[str, str | Column], comments: dict[str, str], taken: set[str]) -> None:

@@ -25,13 +25,16 @@ YES, NO = (
     frozenset(("yes", "true", "1", "x", "y", "ja", "oui")),
     frozenset(("no", "false", "0", "", "n", "nein", "nei", "non")),
 )
-_FORMULA = frozenset("=+-@")
-#: The quote that `unquoted` takes away, in any of many lines.
-UNQUOTED = re.compile("^'(?=[=+@-])", re.MULTILINE)
+#: The quote that `unquoted` takes away, in any of many lines; one of several, for all but one are the value's own.
+UNQUOTED = re.compile("^'(?='*[=+@-])", re.MULTILINE)
+_FORMULA = re.compile("'*[=+@\\t\\r-]")
 #: Fields whose values a spreadsheet easily takes for numbers.
 LIKE_NUMBERS = frozenset(
     ("number", "badge", "phone", "mobile", "fax", "pager", "home-phone", "postcode", "room", "login")
 )
+
+
+_NOT_IN_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x84\x86-\x9f\ufdd0-\ufdef\ufffe\uffff]")
 
 
 class CellCheck(Struct, frozen=True):
@@ -44,9 +47,19 @@ class CellCheck(Struct, frozen=True):
     misfit: str = ""
 
 
+def harmless(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return f"'{cell}" if _FORMULA.match(cell) else cell
+
+
+def legible(cell: str) -> str:
+    """A cell as a spreadsheet keeps it: lines end with LF, and what XML 1.0 (2.2) discourages is left out."""
+    return _NOT_IN_XML.sub("", cell.replace("\r\n", "\n").replace("\r", "\n"))
+
+
 def unquoted(value: str) -> str:
-    """A value without the quote that was put before it so that no spreadsheet takes it for a formula."""
-    return value[1:] if value[:1] == "'" and value[1:2] in _FORMULA else value
+    """A value without the quote that `harmless` put before it."""
+    return value[1:] if UNQUOTED.match(value) else value
 
 
 #: What no cell should have in it, and what some take for numbers, in any of many lines.

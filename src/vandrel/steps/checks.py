@@ -88,6 +88,7 @@ class Checks:
                     self._give_up(step)
                 case Rename():
                     findings += self._rename(step, existing)
+                    findings += self._names_free(step.dn, claimed, taken)
                     self._added[step.new.key] = step.new
                     self._gone.add(step.dn.key)
                     self._made_moves.append(step)
@@ -180,6 +181,9 @@ class Checks:
             for change in step.changes:
                 if change.attribute in self._unique:
                     claims += [self._claim(change.attribute, str(value)) for value in change.added]
+        elif isinstance(step, Rename) and step.new.rdn != step.dn.rdn:
+            named = [(self._schema.attribute_name(attribute), value) for attribute, value in step.new.rdn]
+            claims += [self._claim(name, str(value)) for name, value in named if name in self._unique]
         return claims
 
     def _claim(self, name: str, stored: str) -> _Claim:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from itertools import takewhile
 
@@ -22,16 +22,23 @@ _CONDITIONS = 400
 _FEW = 200
 
 
-def with_references(directory: Directory, dialect: Dialect, steps: Sequence[Step]) -> list[Step]:
+#: Who keeps a name of nobody, by which attribute, and the object that goes.
+KeptReference = tuple[DN, str, DN]
+
+
+def with_references(
+    directory: Directory, dialect: Dialect, steps: Sequence[Step], kept: Callable[[KeptReference], object] | None = None
+) -> list[Step]:
     """The steps, with what keeps the names right that point at objects which are renamed, moved or removed.
 
     Names that point at objects that go are taken away before, even where the directory does that by itself: what is in
     no step cannot be taken back, and some servers put another name in their place. After a rename nothing is added
     where the directory sees to it; where it does so unannounced, as some servers do, the added steps change nothing.
+    `kept` is told of names that cannot be taken away, because their holder must have one, as an alias must.
     """
     if not any(isinstance(step, Rename | Remove) for step in steps):
         return list(steps)
-    return list(_ReferenceRepair(directory, dialect).steps(steps))
+    return list(_ReferenceRepair(directory, dialect, kept or (lambda reference: None)).steps(steps))
 
 
 def additions_apart(steps: Sequence[Step], dialect: Dialect, schema: Schema) -> Iterator[Step]:
@@ -67,6 +74,8 @@ def without_references(entry: Entry, references: Iterable[tuple[str, DN]], diale
         stay = [value for value in entry.attributes[attribute] if _key(value) not in keys]
         if not stay and attribute == "member":
             stay = [value for change in dialect.member_change(entry, [], targets) for value in change.added]
+        elif not stay and (stand_in := dialect.placeholder(attribute)) is not None:
+            stay = [stand_in]
         bare.attributes[attribute] = stay
         if not stay:
             del bare.attributes[attribute]
@@ -82,7 +91,9 @@ def pointing_again(entry: Entry, references: Iterable[tuple[str, DN]], dialect: 
         if attribute == "member":
             yield from dialect.member_change(entry, dns, [])
         else:
-            yield Change(attribute, (), tuple(map(str, dns)))
+            stand_in = dialect.placeholder(attribute)
+            gone = (stand_in,) if stand_in is not None and stand_in in entry.values_of(attribute) else ()
+            yield Change(attribute, gone, tuple(map(str, dns)))
 
 
 def references_of(attributes: Mapping[str, list[Value]], schema: Schema) -> Iterator[tuple[str, DN]]:
@@ -127,7 +138,7 @@ def own_references(directory: Directory) -> list[str]:
 def pointing_at(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
     """Every entry that has one of these names as a value, once; of very many names, all that could have.
 
-    The entries have no attributes but those of `own_references`.
+    The entries have no attributes but those of `own_references` and their object classes.
     """
     attributes = own_references(directory)
     if len(dns) > _FEW:  # one look at everything that points anywhere costs less than thousands of questions
@@ -139,7 +150,7 @@ def pointing_at(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
     seen: set[str] = set()
     for where in wheres:
         for context in directory.contexts:
-            for entry in directory.search(context, where=where, only=attributes):
+            for entry in directory.search(context, where=where, only=[*attributes, "objectClass"]):
                 if entry.dn.key not in seen:
                     seen.add(entry.dn.key)
                     yield entry
@@ -148,9 +159,12 @@ def pointing_at(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
 class _ReferenceRepair:
     """Works out the further steps; remembers what they will have made of each entry."""
 
-    def __init__(self, directory: Directory, dialect: Dialect) -> None:
+    def __init__(
+        self, directory: Directory, dialect: Dialect, tell_kept: Callable[[KeptReference], object]
+    ) -> None:  # fmt: skip
         self._directory = directory
         self._dialect = dialect
+        self._tell_kept = tell_kept
         self._attributes = own_references(directory)
         self._then: dict[str, Entry] = {}
         #: key of a name -> keys of the entries that have it as a value
@@ -217,12 +231,23 @@ class _ReferenceRepair:
         for entry, pointing in self._pointing(by_key):
             changes: list[Change] = []
             for name, values in pointing.items():
-                # A group must not be left without a member where the schema demands one: the dialect knows what to do.
-                going = [by_key[_key(value)] for value in values]
-                leaving = self._dialect.member_change(entry, [], going) if name == "member" else []
-                changes += leaving or [Change(name, tuple(values))]
-            self._remember(entry, changes)
-            yield Set(entry.dn, tuple(changes))
+                changes += self._without(entry, name, values, [by_key[_key(value)] for value in values])
+            if changes:
+                self._remember(entry, changes)
+                yield Set(entry.dn, tuple(changes))
+
+    def _without(self, entry: Entry, name: str, values: Sequence[Value], going: Sequence[DN]) -> Sequence[Change]:
+        """The changes by which an entry that stays loses these names, where it may be without them."""
+        if name == "member":  # a group must not be left without one where the schema demands one
+            return self._dialect.member_change(entry, [], going) or [Change(name, tuple(values))]
+        must = self._directory.schema.shape(tuple(entry.texts("objectClass")))[0]
+        if name not in must or len(values) < len(entry.values_of(name)):
+            return [Change(name, tuple(values))]
+        if (placeholder := self._dialect.placeholder(name)) is not None:
+            return [Change(name, tuple(values), (placeholder,))]
+        for target in going:
+            self._tell_kept((entry.dn, name, target))
+        return []
 
     # --- who points where
 

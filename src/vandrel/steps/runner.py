@@ -42,6 +42,7 @@ from vandrel.steps.rename_tracking import Item, left_by, track_renames
 from vandrel.steps.state_check import StateCheck
 from vandrel.steps.step import Add, Password, Remove, Step, from_record, is_step_applied, with_secrets
 from vandrel.steps.step import Set as SetStep
+from vandrel.steps.superior_guards import with_superior_guards
 
 #: Steps in one transaction and one entry of the journal. Larger ones gain nothing and lose more at a kill.
 BATCH = 4000
@@ -124,6 +125,7 @@ class Runner:
 
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
+        plan = with_superior_guards(self._directory, self._dialect, plan)
         checks = Checks(self._directory, self._dialect, plan.read)
         checks.announce(plan.steps)
         findings = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
@@ -158,6 +160,7 @@ class Runner:
             return self._make(plan, command, progress)
 
     def _make(self, plan: Plan, command: str, progress: Progress) -> RunResult:
+        plan = with_superior_guards(self._directory, self._dialect, plan)
         report = RunResult(planned=len(plan.steps))
         if not plan.steps:
             return report

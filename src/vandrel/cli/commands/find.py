@@ -89,7 +89,7 @@ def _written(session: Session, report: Report) -> Report:
 
     from vandrel.intake.annotate import write_rows
     from vandrel.intake.description import BETWEEN
-    from vandrel.intake.hand_out import harmless
+    from vandrel.intake.traps import harmless
     from vandrel.jobs.common.report import count
 
     rows = ([f" {BETWEEN} ".join(cell) for cell in row] for row in report.rows)  # type: ignore[arg-type]

@@ -114,7 +114,9 @@ def _propose(session: Session, path: Path) -> Report:
     # Of several sheets, the first whose columns mean something.
     for name in [*sheets, sheets[0]] if sheets and not sheet else [sheet]:
         table = open_table(path, **layout, sheet=name)
-        description, table, comments = propose(table, session.charter, args.type or "account", args.kind or "")
+        description, table, comments = propose(
+            table, session.charter, args.type or "account", args.kind or "", args.mode or "create"
+        )  # fmt: skip
         if description.key:
             break
     if not description.columns:

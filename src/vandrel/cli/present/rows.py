@@ -46,7 +46,7 @@ def write_results(file: TextIO, outcomes: Sequence[RowOutcome], job: int) -> Non
         VandrelError: ``not-permitted`` where the file cannot be written any more.
 
     """
-    from vandrel.intake.hand_out import harmless
+    from vandrel.intake.traps import harmless
 
     try:
         writer = csv.writer(file)

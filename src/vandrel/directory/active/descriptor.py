@@ -14,7 +14,8 @@ from vandrel.directory.active import sid
 
 # ACE types (2.4.4.1): allow and deny, plain and for one property, child class or extended right.
 ALLOW, DENY, ALLOW_OBJECT, DENY_OBJECT = 0x00, 0x01, 0x05, 0x06
-INHERITED = 0x10  # flag (2.4.4.1): handed down by what is above
+# Flags (2.4.4.1): for what is below alone; handed down by what is above.
+INHERIT_ONLY, INHERITED = 0x08, 0x10
 
 # Rights: [MS-ADTS] 5.1.3.2.
 DELETE, DELETE_TREE, DELETE_CHILD, EXTENDED_RIGHT = 0x00010000, 0x00000040, 0x00000002, 0x00000100
@@ -41,6 +42,11 @@ class Entry(Struct, frozen=True):
     def inherited(self) -> bool:
         """Whether the entry was handed down from above."""
         return bool(self.flags & INHERITED)
+
+    @property
+    def is_own(self) -> bool:
+        """Whether the entry is the object's own and holds for the object itself."""
+        return not self.flags & (INHERITED | INHERIT_ONLY)
 
 
 class Acl(Struct, frozen=True):
@@ -144,6 +150,7 @@ def _entry_octets(entry: Entry) -> bytes:
 # --- what Vandrel means to say with a descriptor
 
 _SHIELD = Entry(DENY, 0, DELETE | DELETE_TREE, trustee=sid.EVERYONE)
+_GUARD = Entry(DENY, 0, DELETE_CHILD, trustee=sid.EVERYONE)
 _NO_CHANGE = tuple(
     Entry(DENY_OBJECT, 0, EXTENDED_RIGHT, CHANGE_PASSWORD, trustee=who) for who in (sid.SELF, sid.EVERYONE)
 )
@@ -151,11 +158,16 @@ _NO_CHANGE = tuple(
 
 def is_protected(descriptor: Descriptor) -> bool:
     """Whether everybody is denied to delete the object: entries of its own, not handed down."""
+    return bool(_denied(descriptor) & DELETE)
+
+
+def _denied(descriptor: Descriptor) -> int:
+    """The rights that the object's own list denies everybody."""
     denied = 0
     for entry in _own(descriptor):
         if entry.type == DENY and entry.trustee == sid.EVERYONE:
             denied |= entry.mask
-    return denied & DELETE != 0
+    return denied
 
 
 def protect(descriptor: Descriptor, wanted: bool) -> Descriptor:
@@ -164,27 +176,36 @@ def protect(descriptor: Descriptor, wanted: bool) -> Descriptor:
         return descriptor
     if wanted:
         return _with_denials(descriptor, (_SHIELD,))
-    kept = []
-    for entry in _entries(descriptor):
-        bare = entry
-        if entry.type == DENY and entry.trustee == sid.EVERYONE and not entry.inherited:
-            bare = structs.replace(entry, mask=entry.mask & ~_SHIELD.mask)
-            if not bare.mask:
-                continue
-        kept.append(bare)
-    return with_entries(descriptor, kept)
+    return _without(descriptor, _SHIELD.mask)
 
 
-def guard_children(descriptor: Descriptor) -> Descriptor:
-    """The descriptor of a superior under which a protected object is safe.
+def is_guarding(descriptor: Descriptor) -> bool:
+    """Whether everybody is denied to delete the object's children by the right to delete children alone."""
+    return bool(_denied(descriptor) & DELETE_CHILD)
+
+
+def guard_children(descriptor: Descriptor, wanted: bool) -> Descriptor:
+    """The descriptor of a superior under which a protected object is safe, or that without the denial.
 
     [MS-ADTS] 3.1.1.5.5: whoever may delete the children of the superior needs no right on the object itself. With
     this entry, what is not protected can still be deleted by those who have the right on it.
     """
-    guarded = any(
-        entry.type == DENY and entry.trustee == sid.EVERYONE and entry.mask & DELETE_CHILD for entry in _own(descriptor)
-    )
-    return descriptor if guarded else _with_denials(descriptor, (Entry(DENY, 0, DELETE_CHILD, trustee=sid.EVERYONE),))
+    if wanted == is_guarding(descriptor):
+        return descriptor
+    return _with_denials(descriptor, (_GUARD,)) if wanted else _without(descriptor, _GUARD.mask)
+
+
+def _without(descriptor: Descriptor, mask: int) -> Descriptor:
+    """The descriptor in which its own list denies everybody none of these rights any more."""
+    kept = []
+    for entry in _entries(descriptor):
+        bare = entry
+        if entry.type == DENY and entry.trustee == sid.EVERYONE and entry.is_own:
+            bare = structs.replace(entry, mask=entry.mask & ~mask)
+            if not bare.mask:
+                continue
+        kept.append(bare)
+    return with_entries(descriptor, kept)
 
 
 def is_password_fixed(descriptor: Descriptor) -> bool:
@@ -198,7 +219,7 @@ def fix_password(descriptor: Descriptor, wanted: bool) -> Descriptor:
     if wanted == is_password_fixed(descriptor):
         return descriptor
     ours = (sid.SELF, sid.EVERYONE)
-    bare = [e for e in _entries(descriptor) if e.inherited or not (_denies_change(e) and e.trustee in ours)]
+    bare = [e for e in _entries(descriptor) if not (e.is_own and _denies_change(e) and e.trustee in ours)]
     without = with_entries(descriptor, bare)
     return _with_denials(without, _NO_CHANGE) if wanted else without
 
@@ -212,7 +233,7 @@ def _entries(descriptor: Descriptor) -> tuple[Entry, ...]:
 
 
 def _own(descriptor: Descriptor) -> list[Entry]:
-    return [entry for entry in _entries(descriptor) if not entry.inherited]
+    return [entry for entry in _entries(descriptor) if entry.is_own]
 
 
 def _with_denials(descriptor: Descriptor, entries: tuple[Entry, ...]) -> Descriptor:

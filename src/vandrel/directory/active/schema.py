@@ -114,6 +114,8 @@ _ROOT = "2.25.229936377437684810161030963458479331276.1"
 VIRTUAL = (
     ("attributetype", f"( {_ROOT}.4 NAME 'vandrelProtected' EQUALITY booleanMatch SYNTAX {_ARC}7 SINGLE-VALUE "
                       "USAGE directoryOperation )"),
+    ("attributetype", f"( {_ROOT}.23 NAME 'vandrelGuarding' EQUALITY booleanMatch SYNTAX {_ARC}7 SINGLE-VALUE "
+                      "USAGE directoryOperation )"),
     ("attributetype", f"( {_ROOT}.11 NAME 'vandrelPasswordFixed' EQUALITY booleanMatch SYNTAX {_ARC}7 SINGLE-VALUE "
                       "USAGE directoryOperation )"),
     ("attributetype", f"( {_ROOT}.22 NAME 'vandrelDelegation' EQUALITY caseIgnoreMatch SYNTAX {_ARC}15 "

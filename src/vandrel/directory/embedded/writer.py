@@ -14,6 +14,7 @@ from vandrel.directory import gentime
 from vandrel.directory.active import filetime
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing
+from vandrel.directory.embedded.reference_table import ReferenceTable, changed_meanwhile
 from vandrel.directory.embedded.row_codec import Data, Index, decode, encode
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import (
@@ -44,10 +45,6 @@ def _chunks(values: Sequence[str], size: int = 500) -> Iterator[Sequence[str]]:
         yield values[start : start + size]
 
 
-#: Left to itself, SQLite goes through all references of an attribute for those of one entry.
-_OF_ENTRY = "FROM reference INDEXED BY reference_entry"
-
-
 class Writer:
     """Makes operations on one connection; each is made whole or refused whole."""
 
@@ -57,6 +54,7 @@ class Writer:
         self._db = connection
         self._index = index
         self._schema: Schema = index.schema
+        self._references = ReferenceTable(connection, index)
         self._contexts = {context.key for context in contexts}
         self._unique = {name: group for group in unique for name in group}
         #: For the classes that an entry is given, their superiors that are not among them.
@@ -263,12 +261,12 @@ class Writer:
         for change in operation.changes:
             self._refuse_read_only(change.attribute, operation.dn)
             if change.attribute in self._index.references:
-                self._change_references(entry, change, operation.dn)
+                self._references.change(entry, change, operation.dn)
             else:
                 self._change_values(after, change, operation.dn)
         self._hide_passwords(after)
         self._imply_superiors(after)
-        self._check(operation.dn, after | self._some_references(entry))
+        self._check(operation.dn, after | self._references.some(entry))
         for kind, value in operation.dn.rdn:
             name = self._schema.attribute_name(kind)
             if self._schema.key(name, value) not in {self._schema.key(name, one) for one in after.get(name, ())}:
@@ -290,51 +288,15 @@ class Writer:
         kept = {self._schema.key(name, value): value for value in data.get(name, ())}
         known = {self._schema.key(name, value) for value in (*change.removed, *change.added)}
         if change.is_exclusive and not kept.keys() <= known:
-            raise _changed(f"{name} has got another value", dn)
+            raise changed_meanwhile(f"{name} has got another value", dn)
         for value in change.removed:
             if kept.pop(self._schema.key(name, value), None) is None and change.added:
-                raise _changed(f"{name} no longer has the value {shorten(value)}", dn)
+                raise changed_meanwhile(f"{name} no longer has the value {shorten(value)}", dn)
         for value in change.added:
             kept.setdefault(self._schema.key(name, value), value)
         data[name] = list(kept.values())
         if not data[name]:
             del data[name]
-
-    def _change_references(self, entry: int, change: Change, dn: DN) -> None:
-        number = self._index.references[change.attribute]
-        if change.is_exclusive:
-            known = [names.parse(str(value)).key for value in (*change.removed, *change.added)]
-            others = f"AND key NOT IN ({', '.join('?' * len(known))})"
-            query = f"SELECT 1 FROM reference WHERE attribute = ? AND entry = ? {others}"
-            if self._db.execute(query, (number, entry, *known)).fetchone():
-                raise _changed(f"{change.attribute} has got another value", dn)
-        for value in change.removed:
-            key = names.parse(str(value)).key
-            gone = self._db.execute(
-                "DELETE FROM reference WHERE attribute = ? AND key = ? AND entry = ?", (number, key, entry)
-            ).rowcount
-            if not gone and change.added:
-                raise _changed(f"{change.attribute} no longer has the value {shorten(value)}", dn)
-        for value in change.added:
-            finding = self._schema.check_value(change.attribute, value, Location(dn=str(dn)))
-            if finding:
-                raise DirectoryError(finding.code, finding.what, where=finding.where)
-            target = names.parse(str(value))
-            self._db.execute(
-                "INSERT OR IGNORE INTO reference(attribute, key, entry, dn) VALUES(?, ?, ?, ?)",
-                (number, target.key, entry, str(target)),
-            )
-
-    def _some_references(self, entry: int) -> Data:
-        """At most two values of each reference that the entry has: enough to check it, however long the list."""
-        references: Data = {}
-        for name, number in self._index.references.items():
-            rows = self._db.execute(
-                f"SELECT dn {_OF_ENTRY} WHERE entry = ? AND attribute = ? LIMIT 2", (entry, number)
-            ).fetchall()
-            if rows:
-                references[name] = [row[0] for row in rows]
-        return references
 
     def _refuse_protected(self, data: Data, dn: DN) -> None:
         if data.get("vandrelProtected") == ["TRUE"]:
@@ -360,7 +322,7 @@ class Writer:
             self._change_values(after, Change(self._schema.attribute_name(kind), removed=(value,)), old)
         for kind, value in new.rdn:
             self._change_values(after, Change(self._schema.attribute_name(kind) or kind, added=(value,)), new)
-        self._check(new, after | self._some_references(entry))
+        self._check(new, after | self._references.some(entry))
         text = f"{new.rdn_text},{above[1]}" if above else str(new)
         self._db.execute(
             "UPDATE entry SET key = ?, dn = ?, parent = ? WHERE id = ?",
@@ -373,24 +335,7 @@ class Writer:
             (new.key, len(old.key) + 1, len(old_text), text, low, high),
         )
         self._store(entry, before, after)
-        self._mend_references(old, new)
-
-    def _mend_references(self, old: DN, new: DN) -> None:
-        """Let every value that pointed at the object or below it point there again."""
-        low, high = names.below(old.key)
-        for number in self._index.references.values():
-            rows = self._db.execute(
-                "SELECT entry, key FROM reference WHERE attribute = ? AND (key = ? OR key >= ? AND key < ?)",
-                (number, old.key, low, high),
-            ).fetchall()
-            for entry, key in rows:
-                moved = new.key + key[len(old.key) :]
-                target = self._db.execute("SELECT dn FROM entry WHERE key = ?", (moved,)).fetchone()
-                if target:
-                    self._db.execute(
-                        "UPDATE reference SET key = ?, dn = ? WHERE attribute = ? AND key = ? AND entry = ?",
-                        (moved, target[0], number, key, entry),
-                    )
+        self._references.follow(old, new)
 
     def _delete(self, operation: DeleteEntry) -> None:
         entry, _, data = self._row(operation.dn)
@@ -405,21 +350,7 @@ class Writer:
         )
         self._db.execute("DELETE FROM reference WHERE entry = ?", (entry,))
         self._db.execute("DELETE FROM entry WHERE id = ?", (entry,))
-        for name, number in self._index.references.items():
-            find_owners = self._db.execute(
-                "DELETE FROM reference WHERE attribute = ? AND key = ? RETURNING entry", (number, operation.dn.key)
-            ).fetchall()
-            for (holder,) in find_owners:
-                self._keep_member(holder, name, number)
-
-    def _keep_member(self, holder: int, name: str, number: int) -> None:
-        """A group must have a member (RFC 4519, section 3.5): the last one to go leaves the empty name."""
-        if name == "member":
-            self._db.execute(
-                "INSERT INTO reference(attribute, key, entry, dn) SELECT ?, '', ?, '' "
-                f"WHERE NOT EXISTS (SELECT 1 {_OF_ENTRY} WHERE entry = ? AND attribute = ?)",
-                (number, holder, holder, number),
-            )
+        self._references.drop(operation.dn)
 
     def _protected(self, secret: Secret) -> bytes:
         if secret.generated:
@@ -444,12 +375,8 @@ class Writer:
             after["pwdChangedTime"] = [now]
             if operation.must_change:
                 after["pwdReset"] = ["TRUE"]
-        self._check(operation.dn, after | self._some_references(entry))
+        self._check(operation.dn, after | self._references.some(entry))
         self._store(entry, before, after)
-
-
-def _changed(what: str, dn: DN) -> DirectoryError:
-    return DirectoryError(Code.CHANGED, what, where=Location(dn=str(dn)), remedy="look at it again, then decide")
 
 
 def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:

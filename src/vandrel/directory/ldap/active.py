@@ -43,6 +43,7 @@ def _flag(
 
 _KEPT_INSIDE = {
     "vandrelProtected": _flag(descriptor.is_protected, descriptor.protect),
+    "vandrelGuarding": _flag(descriptor.is_guarding, descriptor.guard_children),
     "vandrelPasswordFixed": _flag(descriptor.is_password_fixed, descriptor.fix_password),
     "vandrelDelegation": _DescriptorAttribute(
         delegation.read, lambda d, change: delegation.changed(d, map(str, change.added), map(str, change.removed))
@@ -93,8 +94,6 @@ class ActiveServer:
         octets = self._descriptor(connection, str(dn))
         new = descriptor.decode(octets)
         for change in changes:
-            if "TRUE" in change.added and change.attribute == "vandrelProtected" and dn.parent:
-                self._guard(connection, str(dn.parent))
             new = _KEPT_INSIDE[change.attribute].changed(new, change)
         if (encoded := descriptor.encode(new)) == octets:
             return [], []
@@ -106,13 +105,6 @@ class ActiveServer:
             dn, ldap.SCOPE_BASE, "(objectClass=*)", [_DESCRIPTOR], serverctrls=[_LIST_ALONE]
         )
         return bytes(results[0][1][_DESCRIPTOR][0])
-
-    def _guard(self, connection: Any, superior: str) -> None:
-        octets = self._descriptor(connection, superior)
-        guarded = descriptor.encode(descriptor.guard_children(descriptor.decode(octets)))
-        if guarded != octets:
-            part = (ldap.MOD_REPLACE, _DESCRIPTOR, [guarded])
-            connection.modify_ext_s(superior, [part], serverctrls=[_LIST_ALONE])
 
     def add_again(self, connection: Any, dn: str, attributes: list[tuple[str, list[bytes]]], was: str) -> None:
         """[MS-ADTS] 3.1.1.5.3.7: a tombstone is reanimated, so that GUID and SID survive; the rest is filled in."""

@@ -146,6 +146,8 @@ class Schema:
             lineage = self.lineage(classes)
             must = frozenset(self.attribute_name(name) for cls in lineage for name in cls.must)
             may = frozenset(self.attribute_name(name) for cls in lineage for name in cls.may)
+            if any(cls.name == "extensibleObject" for cls in lineage):  # RFC 4512, section 4.3
+                may = frozenset(self.attribute_names())
             self._shapes[classes] = (must, must | may)
         return self._shapes[classes]
 

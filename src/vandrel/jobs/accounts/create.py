@@ -25,6 +25,7 @@ from vandrel.jobs.common import field_values
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.jobs.common.draft import PLACE, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.number_allocator import NumberAllocator
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.membership import privileged_within
@@ -55,6 +56,8 @@ class Creator:
         self._context = context
         self._today = today
         self.register = NameAllocator(context, ledger)
+        #: With a `ledger`, numbers are looked at for all rows together.
+        self._numbers = NumberAllocator(context) if ledger is None else None
         # What many accounts have in common is asked of the directory once.
         self._rules: dict[str, PasswordRules] = {}
         self._units: dict[Place, tuple[DN, bool]] = {}
@@ -102,6 +105,8 @@ class Creator:
         for name, derived in draft.derived.items():
             if name in self._context.fields:
                 draft.findings += self._check(name, derived)
+        if self._numbers is not None:
+            draft.findings += self._numbers.check(kind_name, draft.value("number"), draft.dn)
         kept = draft.values()
         demanded = kept.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
         draft.findings += field_values.contradictions({**kept, "change": demanded})

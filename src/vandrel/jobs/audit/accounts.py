@@ -12,6 +12,7 @@ from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
 from vandrel.jobs.audit.rule import Fault, Weight, rule
 from vandrel.jobs.audit.survey import Survey
+from vandrel.jobs.common.number_allocator import NumberKey, number_key
 from vandrel.jobs.common.report import count
 from vandrel.jobs.lifecycle.leave import is_with_leavers
 from vandrel.text.string_prep import prepare
@@ -179,16 +180,19 @@ def name_not_by_rule(survey: Survey) -> Iterator[Fault]:
 
 @rule("number-twice", Weight.FAULT, "Payroll and personnel lists cannot tell the two apart.")
 def number_twice(survey: Survey) -> Iterator[Fault]:
-    """Accounts of one kind that share an employee number."""
+    """Accounts that share an employee number where the charter has it unique: of one kind, or at all."""
+    sharing: dict[NumberKey, list[Entry]] = {}
     for number, entries in survey.shared("number"):
-        for kind, times in Counter(survey.one(entry, "kind") for entry in entries).items():
-            if times > 1:
-                same = [entry for entry in entries if survey.one(entry, "kind") == kind]
-                logins = ", ".join(sorted(survey.one(entry, "login") for entry in same))
-                yield from (
-                    Fault(e, f"number {number} is that of {logins}", f"vandrel edit {_login(survey, e)} number=...")
-                    for e in same
-                )
+        for entry in entries:
+            if (key := number_key(survey.context, survey.one(entry, "kind"), number)) is not None:
+                sharing.setdefault(key, []).append(entry)
+    for (_, number), same in sharing.items():
+        if len(same) > 1:
+            logins = ", ".join(sorted(survey.one(entry, "login") for entry in same))
+            yield from (
+                Fault(e, f"number {number} is that of {logins}", f"vandrel edit {_login(survey, e)} number=...")
+                for e in same
+            )
 
 
 def _twice(survey: Survey, field: str) -> Iterator[Fault]:

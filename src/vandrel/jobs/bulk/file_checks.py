@@ -9,7 +9,8 @@ from vandrel.fields import GROUP
 from vandrel.intake.description import Description
 from vandrel.intake.item import Cell, Item, Values, cells_of, firsts_of, named_in
 from vandrel.jobs.common import create_object
-from vandrel.jobs.common.directory_index import Key
+from vandrel.jobs.common.directory_index import DirectoryIndex, Key
+from vandrel.jobs.common.number_allocator import NumberKey, number_key, taken_number
 from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare, prepare_all
 
@@ -39,7 +40,10 @@ def lost_zeros(items: Sequence[Item]) -> None:
 
 
 def keys(context: Context, described: Description, items: Sequence[Item]) -> list[Key]:
-    """The key of each row; empty, with a fault found, for a row without one and for one that stands there again."""
+    """The key of each row; empty, with a fault found, for a row without one and for one that stands there again.
+
+    A row that cannot be read has its key all the same, for what is wrong may be what the object has already.
+    """
     fields = described.key
     if not fields:
         return [()] * len(items)
@@ -49,15 +53,15 @@ def keys(context: Context, described: Description, items: Sequence[Item]) -> lis
     all_keys = list(zip(*map(prepare_all, columns.values()), strict=True))
     telling = _telling(items)
     if not telling and len(set(all_keys)) == len(items) and ("",) * len(fields) not in all_keys:
-        return [() if item.findings and item.stops else key for item, key in zip(items, all_keys, strict=True)]
+        return all_keys
     first: dict[Key, int] = {}
     told: dict[tuple[Cell, ...], Item] = {}
     contents: dict[frozenset[tuple[str, Values]], int] = {}
     keys_of: list[Key] = [()] * len(items)
     for number, (item, key) in enumerate(zip(items, all_keys, strict=True)):
         if item.findings and item.stops:
-            continue
-        if not any(key):
+            keys_of[number] = key if any(key) else ()
+        elif not any(key):
             what = f"{fields[0]} is empty, by which a row is recognized when the file is read again"
             item.fault(fields[0], "", Code.REQUIRED, what, "give it")
         elif (row := first.setdefault(key, item.row)) != item.row:
@@ -69,6 +73,24 @@ def keys(context: Context, described: Description, items: Sequence[Item]) -> lis
             if other is not item:
                 _look_alike(item, other, fields, contents)
     return keys_of
+
+
+def numbers(context: Context, described: Description, items: Sequence[Item], index: DirectoryIndex) -> None:
+    """Find fault with new accounts whose employee number somebody else has, or another row."""
+    if "number" not in named_in(items):
+        return
+    rows: dict[NumberKey, int] = {}
+    for item, number, kind in zip(items, firsts_of(items, "number"), firsts_of(items, "kind"), strict=True):
+        key = number_key(context, kind or described.kind, number)
+        if key is None:
+            continue
+        holder = index.numbers.get(key)
+        row = rows.setdefault(key, item.row)
+        if holder is not None:
+            taken = taken_number(context, number, f"{holder.name} in {context.place(holder.parent)}")
+            item.fault("number", number, taken.code, taken.what, taken.remedy)
+        elif row != item.row:
+            item.fault("number", number, Code.TWICE, f"the same number stands in row {row}", "give one of them another")
 
 
 def _telling(items: Sequence[Item]) -> list[tuple[Cell, ...]]:

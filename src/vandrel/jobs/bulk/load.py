@@ -16,9 +16,10 @@ from vandrel.errors import Code, Finding, Location
 from vandrel.jobs.common.proposal import Proposal, fixed
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.step_changes import changes_of_steps
+from vandrel.jobs.lifecycle.delete import must_point
 from vandrel.objects.context import Context
 from vandrel.steps.plan import RunResult
-from vandrel.steps.references import give_back, with_references
+from vandrel.steps.references import KeptReference, give_back, with_references
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
 Attributes = dict[str, list[Value]]
@@ -102,7 +103,10 @@ class Loader:
                     made += self._rename(record)
                 case "modify":
                     made += self._modify(record)
-        return with_references(self._context.directory, self._context.dialect, made)
+        kept: list[KeptReference] = []
+        steps = with_references(self._context.directory, self._context.dialect, made, kept.append)
+        self.findings += map(must_point, kept)
+        return steps
 
     def _heed_controls(self, record: Record) -> None:
         if oids := ", ".join(control.oid for control in record.controls if control.critical):

@@ -23,6 +23,7 @@ from vandrel.intake.item import Item, firsts_of, named_in
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.bulk import file_checks as file_wide
 from vandrel.jobs.bulk.row_grouper import RowGrouper
+from vandrel.jobs.bulk.unchanged_cells import drop_unchanged
 from vandrel.jobs.common import create_object
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.directory_index import DirectoryIndex, Key
@@ -130,11 +131,13 @@ class Planner:
         there: list[tuple[Line, Entry]] = []
         for line, key in zip(lines, keys, strict=True):
             item = line.item
+            matches = ledger.found.get(key, ()) if key else ()
+            if len(matches) == 1 and self._described.mode != "create":
+                drop_unchanged(self._context, item, matches[0], self._described.key)
             if item.findings and item.stops:
                 if self._refers:
                     self._refused |= dict.fromkeys(map(prepare, _names_of(item)), line)
                 continue
-            matches = ledger.found.get(key, ()) if key else ()
             if len(matches) > 1:
                 fields = " and ".join(self._described.key)
                 what = f"{len(matches)} objects have this {fields}: {matches[0].dn}, {matches[1].dn}"
@@ -151,6 +154,9 @@ class Planner:
                 )
             else:
                 new.append((key, line))
+        if self._described.object_type == ACCOUNT:
+            file_wide.numbers(self._context, self._described, [line.item for _, line in new], ledger)
+            new = [pair for pair in new if not pair[1].item.stops]
         self._draft(new, ledger)
         editor = Editor(self._context)
         for line, entry in there:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, UNIT
+from vandrel.jobs.common.number_allocator import NumberKey, number_key
 from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare
 
@@ -19,6 +20,7 @@ class DirectoryIndex:
     Attributes:
         names: the keys of the names of all entries.
         found: the entries whose values of the key's fields are wanted ones.
+        numbers: who has which employee number, by `vandrel.jobs.common.number_allocator.number_key`.
         others: the (key, name) of entries that have such values, are of the kinds in question, and are not wanted.
 
     """
@@ -33,11 +35,16 @@ class DirectoryIndex:
         self.names: set[str] = set()
         self.found: dict[Key, list[Entry]] = {}
         self.others: list[tuple[Key, DN]] = []
+        self.numbers: dict[NumberKey, DN] = {}
+        numbered = context.dialect.attribute("number", ACCOUNT)
         for entry in context.directory.search(context.charter.base):
             self.names.add(entry.dn.key)
             for attribute in self._unique:
                 for value in entry.texts(attribute):
                     self._find_owners[attribute][str(self._schema.key(attribute, value))] = entry.dn
+            if numbered and (number := entry.text(numbered)):
+                held = number_key(context, context.one(entry, "kind"), number)
+                self.numbers |= {held: entry.dn} if held is not None else {}
             if key and context.dialect.object_type_of(entry) == object_type:
                 self._by_key(context, key, wanted, kinds, entry)
 

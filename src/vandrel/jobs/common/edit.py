@@ -17,6 +17,7 @@ from vandrel.fields import ACCOUNT, GROUP, NAMED, Field, Shape
 from vandrel.jobs.common import field_values
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.name_allocator import NameAllocator
+from vandrel.jobs.common.number_allocator import NumberAllocator
 from vandrel.jobs.common.proposal import FieldChange
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.role_groups import role_groups
@@ -122,6 +123,7 @@ class Editor:
         """Begin; names that are given to one object are taken for the next."""
         self._context = context
         self._allocator = NameAllocator(context)
+        self._numbers = NumberAllocator(context)
         # One request mostly gives many objects the same values.
         self._judge = lru_cache(maxsize=1024)(self._judged)
         #: Groups as the edits so far leave them.
@@ -200,8 +202,10 @@ class Editor:
     def _field(self, draft: _Draft, field: Field, after: list[str]) -> None:
         """Write the values of a field into the draft, and find what speaks against them."""
         edit, before, context = draft.edit, draft.before[field.name], self._context
+        if after == before:
+            return
         edit.findings += self._judge(field, tuple(after), edit.object_type)
-        if after != before and (field.name == "enabled" or not context.dialect.attribute(field.name, edit.object_type)):
+        if field.name == "enabled" or not context.dialect.attribute(field.name, edit.object_type):
             edit.findings += context.not_kept(edit.object_type, {field.name: after}, (field.name,), edit.entry)
         written = Entry(draft.after.dn, dict(draft.after.attributes))
         context.dialect.write(written, field.name, after)
@@ -217,14 +221,14 @@ class Editor:
 
     def _speaks_against(self, draft: _Draft, field: Field, before: list[str], after: list[str]) -> list[Finding]:
         """What a change of this field brings with it, beyond what is wrong with its values."""
-        edit, name, where = draft.edit, field.name, Location(field=field.name)
+        edit, name, where, context = draft.edit, field.name, Location(field=field.name), self._context
         findings: list[Finding] = []
         if not after and name in self._required(edit):
             what = f"{name} is required, and cannot be cleared"
             findings.append(Finding(Code.REQUIRED, what, where, f"set it: {name}=..."))
         if name in ("purpose", "scope"):
-            findings += conversion(self._context, edit.entry, name, "".join(before), "".join(after))
-        if name == "principal" and (suffix := self._context.unregistered_suffix("".join(after))):
+            findings += conversion(context, edit.entry, name, "".join(before), "".join(after))
+        if name == "principal" and (suffix := context.unregistered_suffix("".join(after))):
             # At creation it is only told; who changes names means others to use them.
             what = f"{suffix} is not registered on the server, so nobody else can use the name"
             remedy = "have it registered first (uPNSuffixes), or take another suffix"
@@ -232,12 +236,15 @@ class Editor:
         if name == "locked" and after == ["yes"]:
             what, remedy = "only bad attempts lock an account", "to keep somebody out, disable the account"
             findings.append(Finding(Code.BAD_VALUE, what, where, remedy))
-        if name == "enabled" and after == ["yes"] and not self._context.dialect.has_password(edit.entry):
-            what = f"{self._context.label(edit.entry)} has no password, so enabling it lets nobody log on"
+        if name == "enabled" and after == ["yes"] and not context.dialect.has_password(edit.entry):
+            what = f"{context.label(edit.entry)} has no password, so enabling it lets nobody log on"
             findings.append(Finding(Code.REFUSED, what, where, "give one as well: password=generate", NOTE))
         if name in NAMED and edit.object_type == ACCOUNT and self._is_reserved(edit, name, after):
             what = f"{after[0]} is reserved by the charter, and nobody's"
             findings.append(Finding(Code.REFUSED, what, where, f"give another: {name}=..."))
+        if name == "number" and edit.object_type == ACCOUNT:
+            kind = next(iter(context.dialect.read(draft.after, "kind")), "")
+            findings += self._numbers.check(kind, "".join(after), edit.entry.dn)
         if name in _PARTS_OF_NAMES:
             findings += self._names_that_stay(edit, name, draft.assigned)
         return findings

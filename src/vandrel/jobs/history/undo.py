@@ -23,6 +23,7 @@ from vandrel.record.journal import BEGUN, BROKEN, Job, JournalStep
 from vandrel.steps.references import additions_apart, with_references
 from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Remove, Rename, Set, Step, from_record
+from vandrel.steps.superior_guards import is_guard_still_needed
 
 
 class UndoPlan(Struct):
@@ -209,6 +210,8 @@ def _one(
     elif isinstance(back, Remove):
         entry = context.directory.get(back.dn)
         back = Remove(back.dn, entry.attributes if entry else back.attributes)
+    if is_guard_still_needed(context.directory, context.dialect, back, undoing.steps):
+        return  # other protected objects stay there
     undoing.steps.append(back)
 
 

@@ -20,7 +20,7 @@ from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.lifecycle.losses import what_goes_along
 from vandrel.objects.context import Context
 from vandrel.steps.plan import RunResult
-from vandrel.steps.references import give_back, references_taken, with_references
+from vandrel.steps.references import KeptReference, give_back, references_taken, with_references
 from vandrel.steps.step import Remove, Step
 
 #: Objects up to which each is asked for by itself.
@@ -122,9 +122,18 @@ def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bo
             findings.append(Finding(Code.REFUSED, what, Location(place=place), severity=NOTE))
     deletion = Deletion(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
     removals = [Remove(entry.dn, entry.attributes) for entry in deletion.entries]
-    deletion.steps = with_references(context.directory, context.dialect, removals)
+    kept: list[KeptReference] = []
+    deletion.steps = with_references(context.directory, context.dialect, removals, kept.append)
+    deletion.findings += map(must_point, kept)
     deletion.losses = list(starmap(LostReference, references_taken(deletion.steps, gone, context.directory.schema)))
     return deletion
+
+
+def must_point(reference: KeptReference) -> Finding:
+    """A note of an object that must have the name of one that goes, and so keeps the name of nobody."""
+    holder, attribute, gone = reference
+    what = f"{attribute} keeps the name of {gone}, which goes: the object must have one"
+    return Finding(Code.DANGLING, what, Location(dn=str(holder)), f'delete it too: vandrel delete "{holder}"', NOTE)
 
 
 def _contained(context: Context, chosen: Sequence[Entry]) -> list[list[Entry]]:

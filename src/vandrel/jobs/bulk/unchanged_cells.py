@@ -1,0 +1,42 @@
+"""Cells that say what an object has already, in the very words of a list of it: they change nothing.
+
+What would be a trap in a new value, as ``#REF!`` or a space that does not show, is none in one that is there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+from vandrel.directory.entry import Entry
+from vandrel.fields import Shape
+from vandrel.intake.description import BETWEEN
+from vandrel.intake.item import Item
+from vandrel.intake.traps import harmless, legible, unquoted
+from vandrel.objects.context import Context
+
+#: Whom these name is looked up, and not compared.
+_LOOKED_UP = (Shape.REFERENCE, Shape.MEMBERSHIPS, Shape.ROLES, Shape.SECRET, Shape.OCTETS)
+
+
+def drop_unchanged(context: Context, item: Item, entry: Entry, key: Collection[str]) -> None:
+    """Take out of a row what it says as `vandrel find` puts it out, with all that was found fault with in it.
+
+    The fields of the `key` stay: it is by them that the row is known.
+    """
+    names = {*item.raw, *(name for name, values in item.fields.items() if len(values) > 1)}
+    held = [value for values in entry.attributes.values() for value in values if isinstance(value, str)]
+    for name in {*names, *item.fields} if any(map(_is_altered, held)) else names:
+        field = context.fields.get(name)
+        if field is None or field.shape in _LOOKED_UP or name in key:
+            continue
+        listed = f" {BETWEEN} ".join(context.dialect.read(entry, name))
+        said = item.raw.get(name) or f" {BETWEEN} ".join(item.fields.get(name, ()))
+        if legible(said).strip() in {legible(form).strip() for form in (listed, harmless(listed), unquoted(listed))}:
+            item.fields.pop(name, None)
+            header = item.columns.get(name, name)
+            item.findings = tuple(finding for finding in item.findings if finding.where.header != header)
+
+
+def _is_altered(value: str) -> bool:
+    """Whether reading a value alters it: a spreadsheet cannot keep it, or it has a quote before it that means none."""
+    return (not value.isprintable() and legible(value) != value) or unquoted(value) != value
