@@ -55,7 +55,7 @@ COMMANDS = {
     "protect": ([], ["protect", "alund", "hbrekke", "toedegaard"]),
     "release": (["protect", "alund", "hbrekke", "toedegaard"], ["release", "alund", "hbrekke", "toedegaard"]),
     "rename": ([], ["rename", "hbrekke", "surname=Aas"]),
-    "handover": ([], ["handover", "hbrekke", "Tuva Solberg", "number=2110", "--hand-out", "new.csv"]),
+    "handover": ([], ["handover", "hbrekke", "Tuva Solberg", "number=2991", "--hand-out", "new.csv"]),
     "move": ([], ["move", "hbrekke", "--to", "/Ferries/Sandhaven/Engine/Officers"]),
     "a unit": (["release", "/Ferries/Northquay/Deck/Officers"], ["move", "/Ferries/Northquay/Deck/Officers", "--to", "/Shore"]),
     "create": ([], ["create", "crew", "Siri Moe", "number=2101", "site=Kelness", "department=Deck", "category=Hands", "--hand-out", "new.csv"]),

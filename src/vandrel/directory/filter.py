@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from typing import NoReturn, Protocol
 
 from msgspec import Struct
@@ -270,9 +271,20 @@ class Matcher(Protocol):
     def attribute_name(self, name: str) -> str:
         """The schema's name of an attribute."""
 
+    def is_defined(self, item: Compare | Present | Substring | Extensible) -> bool:
+        """Whether a part of a filter is true or false, and not Undefined."""
+
+    def descriptions(self, name: str, present: Iterable[str]) -> list[str]:
+        """Those of the attributes of an entry that a filter on `name` asks about."""
+
+    def extensible(self, item: Extensible, stored: str | bytes) -> bool:
+        """Whether a value fulfils an extensible match."""
+
 
 class Values(Protocol):
     """What a filter needs of an entry: the values of an attribute under its canonical name."""
+
+    attributes: dict[str, list[str | bytes]]
 
     def values_of(self, attribute: str) -> list[str | bytes]:
         """The values of an attribute."""
@@ -303,12 +315,10 @@ def _holds(item: Filter, entry: Values, rules: Matcher) -> bool | None:
 
 
 def _leaf_holds(item: Compare | Present | Substring | Extensible, entry: Values, rules: Matcher) -> bool | None:
-    if isinstance(item, Extensible) and not item.attribute:
+    if not rules.is_defined(item):
         return None
-    name = rules.attribute_name(item.attribute.split(";")[0])
-    if not name:
-        return None
-    stored = entry.values_of(name)
+    name = rules.attribute_name(item.attribute)
+    stored = [value for each in rules.descriptions(name, entry.attributes) for value in entry.values_of(each)]
     match item:
         case Present():
             return bool(stored)
@@ -316,8 +326,6 @@ def _leaf_holds(item: Compare | Present | Substring | Extensible, entry: Values,
             return any(rules.compare(name, operator, one, value) for one in stored)
         case Substring():
             return any(rules.substring(item, one) for one in stored)
-        case Extensible(_, rule, dn, value):
-            if rule:
-                return None
+        case Extensible(_, _, dn, _):
             candidates = stored + ([v for k, v in entry.dn_values() if rules.attribute_name(k) == name] if dn else [])
-            return any(rules.compare(name, "=", one, value) for one in candidates)
+            return any(rules.extensible(item, one) for one in candidates)

@@ -125,11 +125,11 @@ class _Reader:
                 _fail(line.number, f"the value of {name} is not base64")
             return name, self.value(name, octets, line.number)
         text = rest.lstrip(" ")
-        return name, text.encode() if self._is_binary(name.split(";")[0]) else text
+        return name, text.encode() if self._is_binary(name) else text
 
     def value(self, name: str, octets: bytes, line: int) -> Value:
         """Read a value: text, base64, or a URL."""
-        if self._is_binary(name.split(";", maxsplit=1)[0]):
+        if self._is_binary(name):
             return octets
         try:
             return octets.decode()
@@ -299,7 +299,9 @@ def content(entry: Entry, keep: Callable[[str], bool] = lambda name: True) -> st
 #: The name of the record that holds definitions (RFC 4512, section 4.2), and its attributes.
 SUBSCHEMA = "cn=Subschema"
 _CONTEXTS = "namingContexts"
-_KINDS = {"attributetype": "attributeTypes", "objectclass": "objectClasses"}
+_KINDS = {
+    "attributetype": "attributeTypes", "objectclass": "objectClasses", "ditcontentrule": "dITContentRules",
+}  # fmt: skip
 
 
 class Origin(Struct, frozen=True):

@@ -29,12 +29,14 @@ class AddEntry(Struct, frozen=True):
     """A new entry (RFC 4511, 4.7).
 
     ``was`` is the identifier, ``entryUUID`` or ``objectGUID``, of the deleted object that it is to be again: a
-    directory that can brings that one back, with its identity; else the entry is a new one.
+    directory that can brings that one back, with its identity; else the entry is a new one. With ``as_held`` it is what
+    a directory has held before: a file takes it as it is, whatever its schema demands of new entries.
     """
 
     dn: DN
     attributes: dict[str, list[Value]]
     was: str = ""
+    as_held: bool = False
 
 
 #: What the embedded directory sets by itself, and takes from an addition of what was deleted.

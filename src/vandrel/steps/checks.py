@@ -6,6 +6,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from collections.abc import Set as Keys
 from functools import cached_property
 
+from msgspec import structs
+
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
@@ -31,14 +33,17 @@ class Checks:
     """
 
     def __init__(
-        self, directory: Directory, dialect: Dialect, read: Keys[str] = frozenset(), coming: Iterable[str] = ()
+        self, directory: Directory, dialect: Dialect, read: Keys[str] = frozenset(), coming: Iterable[str] = (),
+        *, gives_back: bool = False,
     ) -> None:  # fmt: skip
         """Prepare to check.
 
         `read` are the keys of names that the request has just read, which so exist; `coming` those of objects that will
-        be made, at which a step may point before.
+        be made, at which a step may point before. With `gives_back` the values are those that the directory held:
+        what would be wrong with new ones is no more than a note.
         """
         self._read = read
+        self._gives_back = gives_back
         self._directory = directory
         self._dialect = dialect
         self._schema = directory.schema
@@ -221,8 +226,8 @@ class Checks:
             yield Finding(Code.TAKEN, "there is an object of this name already", where, "give it another name")
         yield from self._parent(step.dn, existing)
         yield from self._may_create(step)
-        yield from self._schema.check_entry(step.attributes, where)
-        yield from self._targets(step, existing)
+        odd = [*self._schema.check_entry(step.attributes, where), *self._targets(step, existing)]
+        yield from map(_held_before, odd) if step.as_held else odd
 
     def _parent(self, dn: DN, existing: set[str]) -> Iterator[Finding]:
         key = dn.parent_key
@@ -292,6 +297,11 @@ class Checks:
             yield from self._may_change(step)
         else:
             yield from self._must_exist(step.dn, existing)
+        odd = [*self._values(step), *self._targets(step, existing)]
+        yield from map(_held_before, odd) if self._gives_back else odd
+
+    def _values(self, step: Set) -> Iterator[Finding]:
+        """What is wrong with the values that a step adds."""
         for change in step.changes:
             attribute = self._schema.attribute(change.attribute)
             if attribute is None:
@@ -307,7 +317,6 @@ class Checks:
                 finding = self._schema.check_value(change.attribute, value, Location(dn=str(step.dn)))
                 if finding:
                     yield finding
-        yield from self._targets(step, existing)
 
     def _rename(self, step: Rename, existing: set[str]) -> Iterator[Finding]:
         yield from self._must_exist(step.dn, existing)
@@ -357,6 +366,11 @@ class Checks:
                     Location(dn=str(dn)),
                     "take another name",
                 )
+
+
+def _held_before(finding: Finding) -> Finding:
+    """A finding on what the directory has held already: worth a word, and no reason to refuse it."""
+    return structs.replace(finding, severity=NOTE)
 
 
 def _parsed(value: Value) -> DN | None:

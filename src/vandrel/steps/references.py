@@ -6,6 +6,8 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from contextlib import suppress
 from itertools import takewhile
 
+from msgspec import structs
+
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
@@ -54,7 +56,7 @@ def additions_apart(steps: Sequence[Step], dialect: Dialect, schema: Schema) -> 
             if ahead:
                 bare = without_references(Entry(step.dn, step.attributes), ahead, dialect)
                 later.append(Set(step.dn, tuple(pointing_again(bare, ahead, dialect))))
-                yield Add(step.dn, bare.attributes, step.was, step.restores)
+                yield structs.replace(step, attributes=bare.attributes)
             else:
                 yield step
             coming.discard(step.dn.key)

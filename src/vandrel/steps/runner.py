@@ -126,7 +126,7 @@ class Runner:
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
         plan = with_superior_guards(self._directory, self._dialect, plan)
-        checks = Checks(self._directory, self._dialect, plan.read)
+        checks = Checks(self._directory, self._dialect, plan.read, gives_back=bool(plan.undoes))
         checks.announce(plan.steps)
         findings = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
         return sorted(dict.fromkeys(findings), key=lambda finding: not finding.is_fatal)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
 from vandrel.directory.applied import is_applied
@@ -28,17 +28,19 @@ _SERVER_SET = frozenset(
 class Add(Struct, frozen=True):
     """A new object; or one that comes back, from the place with the number ``restores`` in the attic.
 
-    ``was`` is the identifier that it had before (`vandrel.directory.operations.AddEntry`).
+    ``was`` is the identifier that it had before, and ``as_held`` says that a directory has held it so
+    (`vandrel.directory.operations.AddEntry`).
     """
 
     dn: DN
     attributes: dict[str, list[Value]]
     was: str = ""
     restores: int = 0
+    as_held: bool = False
 
     def operation(self) -> Operation:
         """The addition of the entry."""
-        return AddEntry(self.dn, self.attributes, self.was)
+        return AddEntry(self.dn, self.attributes, self.was, self.as_held)
 
     def reverse(self) -> Step | None:
         """Its removal."""
@@ -48,7 +50,8 @@ class Add(Struct, frozen=True):
         """What the journal keeps of it."""
         record = {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
         back = {"was": self.was, "restores": self.restores} if self.was or self.restores else {}
-        return record | back | _redacted(self.attributes)
+        held = {"as-held": True} if self.as_held else {}
+        return record | back | held | _redacted(self.attributes)
 
 
 class Set(Struct, frozen=True):
@@ -109,7 +112,7 @@ class Remove(Struct, frozen=True):
     def reverse(self) -> Step | None:
         """Its addition, without what only the directory sets."""
         kept = {name: values for name, values in self.attributes.items() if name not in _SERVER_SET}
-        return Add(self.dn, kept)
+        return Add(self.dn, kept, as_held=True)
 
     def record(self) -> Record:
         """What the journal keeps of it."""
@@ -149,7 +152,7 @@ Step = Add | Set | Rename | Remove | Password
 def with_secrets(step: Add, attributes: dict[str, list[Value]]) -> Add:
     """An addition with what its record withholds, from the attributes that the object had."""
     secret = {name: values for name, values in attributes.items() if is_secret(name)}
-    return Add(step.dn, step.attributes | secret, step.was, step.restores)
+    return structs.replace(step, attributes=step.attributes | secret)
 
 
 def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value]]:
@@ -171,7 +174,8 @@ def from_record(record: Record) -> Step | None:
     dn = names.parse(record["dn"])
     match record["step"]:
         case "add":
-            return Add(dn, record["attributes"], record.get("was", ""), record.get("restores", 0))
+            held = record.get("as-held", False)
+            return Add(dn, record["attributes"], record.get("was", ""), record.get("restores", 0), held)
         case "set":
             return Set(
                 dn,

@@ -43,6 +43,17 @@ def prepare(text: str) -> str:
     return folded.strip(" ")
 
 
+def prepare_exact(text: str) -> str:
+    """The form in which two values of a case-sensitive string syntax are compared: mapped, normalized, not folded.
+
+    >>> prepare_exact(" Anna  ＭＵＬＬＥＲ")
+    'Anna MULLER'
+    """
+    if not (text.isascii() and text.isprintable()):
+        text = unicodedata.normalize("NFKC", _SPACE_LIKE.sub(" ", _NOTHING.sub("", text)))
+    return _SPACES.sub(" ", text).strip(" ")
+
+
 def prepare_all(texts: Sequence[str]) -> list[str]:
     """What `prepare` makes of each of many values, in one go where all of them are plain."""
     together = "|".join(("", *texts, ""))  # a mark that is printable, and left alone by what follows

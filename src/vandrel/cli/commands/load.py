@@ -57,7 +57,7 @@ def run(session: Session) -> Proposal | Report:
     binary.schema = session.context.directory.schema
     if brought is None and first is not None:
         records = chain([first], records)
-    return load(session.context, LoadRequest(records, args.file))
+    return load(session.context, LoadRequest(records, args.file, is_copy=brought is not None))
 
 
 class _Binary:

@@ -32,6 +32,8 @@ class ReferenceTable:
             query = f"SELECT 1 FROM reference WHERE attribute = ? AND entry = ? {others}"
             if self._db.execute(query, (number, entry, *known)).fetchone():
                 raise changed_meanwhile(f"{change.attribute} has got another value", dn)
+        if change.removed and change.added and self._is_made(entry, number, change):
+            return  # somebody has made it so already
         for value in change.removed:
             key = names.parse(str(value)).key
             gone = self._db.execute(
@@ -48,6 +50,20 @@ class ReferenceTable:
                 "INSERT OR IGNORE INTO reference(attribute, key, entry, dn) VALUES(?, ?, ?, ?)",
                 (number, target.key, entry, str(target)),
             )
+
+    def _is_made(self, entry: int, number: int, change: Change) -> bool:
+        """Whether the names that are to come are there, in the same spelling, and none that is to go besides."""
+        come, gone = (
+            {names.parse(str(value)).key: str(value) for value in each} for each in (change.added, change.removed)
+        )
+        keys = (*come, *gone)
+        rows = self._db.execute(
+            f"SELECT key, dn {_OF_ENTRY} WHERE entry = ? AND attribute = ? AND key IN ({', '.join('?' * len(keys))})",
+            (entry, number, *keys),
+        ).fetchall()
+        have = dict(rows)
+        is_there = all(key in have and (key not in gone or have[key] == spelled) for key, spelled in come.items())
+        return is_there and not (gone.keys() - come.keys()) & have.keys()
 
     def some(self, entry: int) -> Data:
         """At most two values of each reference that the entry has: enough to check it, however long the list."""
@@ -78,7 +94,7 @@ class ReferenceTable:
                     )
 
     def drop(self, dn: DN) -> None:
-        """Take an object's name from all that point at it; what must have a name and has no other keeps it, or nobody's."""
+        """Take the name of an object from all that point at it; what must have one keeps it, or that of nobody."""
         for name, number in self._index.references.items():
             which = (number, dn.key)
             find_holders = "SELECT entry FROM reference WHERE attribute = ? AND key = ?"

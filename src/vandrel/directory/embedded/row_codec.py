@@ -9,7 +9,7 @@ import msgspec
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.schema import Schema
+from vandrel.directory.schema import Schema, without_options
 from vandrel.directory.schema.matching import Key
 
 Data = dict[str, list[Value]]
@@ -72,7 +72,7 @@ class Index:
     def values(self, entry: int, data: Data) -> Iterator[tuple[int, Key, int]]:
         """The rows of table ``value`` for an entry with this data (references excluded)."""
         for name, values in data.items():
-            keyed = self._keyed.get(name)
+            keyed = self._keyed.get(name) or (self._keyed.get(without_options(name)) if ";" in name else None)
             if keyed is not None:
                 number, normalize = keyed
                 for value in values:
@@ -106,5 +106,6 @@ def _assemble(
     for identity, key, dn, blob in batch:
         data = decode(blob)
         if identity in references:
-            data.update(references[identity])
+            for name, dns in references[identity].items():
+                data[name] = [*data.get(name, ()), *dns]
         yield Entry(DN.stored(dn, key), data)

@@ -93,9 +93,11 @@ class Compiler:
     def _leaf(self, item: Compare | Present | Substring | Extensible) -> Condition:
         if isinstance(item, Extensible):
             return EVERY
-        name = self._schema.attribute_name(item.attribute)
-        if not name:
+        if not self._schema.is_defined(item):
             return NONE
+        name = self._schema.attribute_name(item.attribute)
+        if len(self._schema.subtypes(name)) > 1:
+            return EVERY
         if name == "objectClass" and isinstance(item, Present):
             return Condition("1", selective=False)
         number = self._number_of(name)

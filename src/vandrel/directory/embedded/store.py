@@ -51,7 +51,7 @@ class EmbeddedDirectory:
             self._contexts = tuple(names.parse(text) for text in msgspec.json.decode(meta["contexts"], type=list[str]))
             self._unique = msgspec.json.decode(meta["unique"], type=list[list[str]])
             self._identity: str = meta["identity"]
-            self._schema = Schema(definitions)
+            self._schema = Schema(definitions, bounds_bind=_do_bounds_bind(definitions))
         except (KeyError, ValueError, msgspec.MsgspecError) as error:
             raise DirectoryError(
                 Code.DAMAGED, f"the directory file is damaged: {error!r}", where=Location(file=str(path))
@@ -254,6 +254,12 @@ class EmbeddedDirectory:
 
 def _kind_of(schema: Schema) -> str:
     return "ad" if schema.attribute_name("sAMAccountName") else "standard"
+
+
+def _do_bounds_bind(definitions: Sequence[tuple[str, str]]) -> bool:
+    """Whether the lengths that a schema suggests are kept to: not in a copy of a server that does not."""
+    own = len(definitions) == len(shipped_definitions())
+    return own or any("'sAMAccountName'" in text for _, text in definitions)
 
 
 def _octets(value: str | bytes) -> bytes:

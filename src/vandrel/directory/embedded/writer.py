@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sqlite3
 import uuid
-from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from itertools import groupby
@@ -29,7 +28,7 @@ from vandrel.directory.operations import (
 )
 from vandrel.directory.schema import Schema, shorten
 from vandrel.directory.schema.matching import Key
-from vandrel.errors import Code, DirectoryError, Location
+from vandrel.errors import Code, DirectoryError, Location, VandrelError
 from vandrel.secret import Secret
 
 #: How many earlier passwords are kept, hashed, so that a rule about them can be checked.
@@ -132,7 +131,7 @@ class Writer:
 
     def _add(self, operations: Sequence[AddEntry], most_refused: int) -> list[Outcome]:
         known = self._ids(key for op in operations for key in (op.dn.key, op.dn.parent.key))
-        uniques = [list(self._unique_keys(op.attributes)) for op in operations]
+        uniques = [list(self._unique_keys(self._with_name(op))) for op in operations]
         taken = self._taken({(group, key) for claimed in uniques for group, key, _ in claimed})
         now = gentime.now()
         row = self._db.execute("SELECT coalesce(max(id), 0) FROM entry").fetchone()
@@ -188,23 +187,41 @@ class Writer:
             raise DirectoryError(Code.NO_PARENT, f"there is no {parent} to hold it", where=Location(dn=str(dn)))
         return known[parent.key]
 
-    def _new_data(self, operation: AddEntry, now: str) -> tuple[Data, dict[str, list[DN]]]:
+    def _with_name(self, operation: AddEntry) -> Data:
+        """The attributes of a new entry, those in its name among them."""
         data: Data = {name: list(values) for name, values in operation.attributes.items() if values}
         for kind, value in operation.dn.rdn:
             name = self._schema.attribute_name(kind) or kind
             present = {self._schema.key(name, one) for one in data.get(name, ())}
             if self._schema.key(name, value) not in present:
                 data.setdefault(name, []).insert(0, value)
+        return data
+
+    def _new_data(self, operation: AddEntry, now: str) -> tuple[Data, dict[str, list[DN]]]:
+        data = self._with_name(operation)
         for name in data:
             if not (operation.was and name in TAKEN_BACK):
                 self._refuse_read_only(name, operation.dn)
-        self._check(operation.dn, data)
-        references = {name: [names.parse(str(v)) for v in data.pop(name)] for name in self._schema.references_in(data)}
+        if not operation.as_held:
+            self._check(operation.dn, data)
+        references = {name: self._names_in(data, name) for name in self._schema.references_in(data)}
         self._hide_passwords(data)
         self._imply_superiors(data)
         data["entryUUID"] = [operation.was or str(uuid.uuid4())]
         data["createTimestamp"] = data["modifyTimestamp"] = [now]
         return data, references
+
+    @staticmethod
+    def _names_in(data: Data, attribute: str) -> list[DN]:
+        """Take the names out of the values of an attribute; what is none stays, as another directory held it."""
+        parsed, broken = [], []
+        for value in data.pop(attribute):
+            try:
+                parsed.append(names.parse(str(value)))
+            except VandrelError:
+                broken.append(value)
+        data |= {attribute: broken} if broken else {}
+        return parsed
 
     @staticmethod
     def _hide_passwords(data: Data) -> None:
@@ -230,8 +247,13 @@ class Writer:
         if attribute is not None and attribute.read_only:
             raise DirectoryError(Code.SCHEMA, f"{name} is set by the directory alone", where=Location(dn=str(dn)))
 
-    def _check(self, dn: DN, data: Data) -> None:
-        findings = self._schema.check_entry(data, Location(dn=str(dn)))
+    def _check(self, dn: DN, data: Data, before: Data | None = None) -> None:
+        """Refuse data that the schema has something against that it had not against the data before."""
+        where = Location(dn=str(dn))
+        findings = self._schema.check_entry(data, where)
+        if findings and before is not None:
+            known = self._schema.check_entry(before, where)
+            findings = [finding for finding in findings if finding not in known]
         if findings:
             error = DirectoryError(
                 findings[0].code, findings[0].what, where=Location(dn=str(dn)), remedy=findings[0].remedy
@@ -249,7 +271,7 @@ class Writer:
 
     def _store(self, entry: int, before: Data, after: Data) -> None:
         """Write the data of an entry and bring the index of values up to date."""
-        old, new = Counter(self._index.values(entry, before)), Counter(self._index.values(entry, after))
+        old, new = set(self._index.values(entry, before)), set(self._index.values(entry, after))
         self._db.executemany("DELETE FROM value WHERE attribute = ? AND value = ? AND entry = ?", list(old - new))
         self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", list(new - old))
         after["modifyTimestamp"] = [gentime.now()]
@@ -258,6 +280,7 @@ class Writer:
     def _modify(self, operation: ModifyEntry) -> None:
         entry, _, before = self._row(operation.dn)
         after = {name: list(values) for name, values in before.items()}
+        held = before | self._references.some(entry)
         for change in operation.changes:
             self._refuse_read_only(change.attribute, operation.dn)
             if change.attribute in self._index.references:
@@ -266,7 +289,8 @@ class Writer:
                 self._change_values(after, change, operation.dn)
         self._hide_passwords(after)
         self._imply_superiors(after)
-        self._check(operation.dn, after | self._references.some(entry))
+        self._check(operation.dn, after | self._references.some(entry), held)
+        self._keep_structure(operation.dn, before, after)
         for kind, value in operation.dn.rdn:
             name = self._schema.attribute_name(kind)
             if self._schema.key(name, value) not in {self._schema.key(name, one) for one in after.get(name, ())}:
@@ -283,12 +307,24 @@ class Writer:
                 raise _not_unique(value, holder, operation.dn)
         self._store(entry, before, after)
 
+    def _keep_structure(self, dn: DN, before: Data, after: Data) -> None:
+        """RFC 4512, section 2.4.2: the structural class of an entry does not change."""
+        if before.get("objectClass") != after.get("objectClass"):
+            old, new = (self._schema.structural_class(map(str, each["objectClass"])) for each in (before, after))
+            if old != new:
+                what = f"the structural object class of an entry stays: {old} cannot become {new}"
+                raise DirectoryError(Code.SCHEMA, what, where=Location(dn=str(dn)))
+
     def _change_values(self, data: Data, change: Change, dn: DN) -> None:
         name = change.attribute
         kept = {self._schema.key(name, value): value for value in data.get(name, ())}
         known = {self._schema.key(name, value) for value in (*change.removed, *change.added)}
         if change.is_exclusive and not kept.keys() <= known:
             raise changed_meanwhile(f"{name} has got another value", dn)
+        come, gone = ({self._schema.key(name, value) for value in each} for each in (change.added, change.removed))
+        is_there = set(change.added) <= set(data.get(name, ())) if come & gone else come <= kept.keys()
+        if come and is_there and not (gone - come) & kept.keys():
+            return  # somebody has made it so already
         for value in change.removed:
             if kept.pop(self._schema.key(name, value), None) is None and change.added:
                 raise changed_meanwhile(f"{name} no longer has the value {shorten(value)}", dn)
@@ -322,7 +358,8 @@ class Writer:
             self._change_values(after, Change(self._schema.attribute_name(kind), removed=(value,)), old)
         for kind, value in new.rdn:
             self._change_values(after, Change(self._schema.attribute_name(kind) or kind, added=(value,)), new)
-        self._check(new, after | self._references.some(entry))
+        references = self._references.some(entry)
+        self._check(new, after | references, before | references)
         text = f"{new.rdn_text},{above[1]}" if above else str(new)
         self._db.execute(
             "UPDATE entry SET key = ?, dn = ?, parent = ? WHERE id = ?",
@@ -375,7 +412,8 @@ class Writer:
             after["pwdChangedTime"] = [now]
             if operation.must_change:
                 after["pwdReset"] = ["TRUE"]
-        self._check(operation.dn, after | self._references.some(entry))
+        references = self._references.some(entry)
+        self._check(operation.dn, after | references, before | references)
         self._store(entry, before, after)
 
 

@@ -58,6 +58,7 @@ class ActiveServer:
     subschema: tuple[str, ...] = schema.ATTRIBUTES
     window: int = 1  # it makes one after the other, whatever the client does
     mends_references: bool = True
+    bounds_bind: bool = True  # they are rangeUpper of [MS-ADA1] to [MS-ADA3]
     virtual: frozenset[str] = frozenset(_KEPT_INSIDE)
 
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:

@@ -15,13 +15,14 @@ class Server(Protocol):
     """Where servers differ.
 
     ``window`` is how many requests may be on their way at a time; ``virtual`` the attributes that are kept inside of
-    another, so that no filter of the server's finds them.
+    another, so that no filter of the server's finds them; ``bounds_bind`` whether it keeps to lengths.
     """
 
     name: str
     subschema: tuple[str, ...]
     window: int
     mends_references: bool
+    bounds_bind: bool
     virtual: frozenset[str]
 
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:

@@ -25,10 +25,11 @@ class StandardServer:
     """See `vandrel.directory.ldap.server.Server`."""
 
     name: str = "standard LDAP"
-    subschema: tuple[str, ...] = ("attributeTypes", "objectClasses")
+    subschema: tuple[str, ...] = ("attributeTypes", "objectClasses", "dITContentRules")
     #: Requests on their way at one time: more bring nothing, and a server cuts off who sends without end.
     window: int = 16
     mends_references: bool = False  # some do, with an overlay; none says so
+    bounds_bind: bool = False
 
     virtual: frozenset[str] = frozenset()
 
@@ -42,6 +43,7 @@ class StandardServer:
         self._has_policies = any("'pwdReset'" in text for text in attributes)
         yield from (("attributetype", text) for text in attributes)
         yield from (("objectclass", text) for text in subschema.get("objectClasses", ()))
+        yield from (("ditcontentrule", text) for text in subschema.get("dITContentRules", ()))
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
         """The attributes to ask for."""

@@ -52,6 +52,14 @@ class RootDse(Struct, frozen=True):
     mechanisms: tuple[str, ...]
 
 
+def _text_if_any(value: bytes) -> Value:
+    """A value of an attribute of text; octets that are none stay as they are, so that they are not altered."""
+    try:
+        return value.decode()
+    except UnicodeDecodeError:
+        return value
+
+
 class LdapDirectory:
     """A server; see `vandrel.directory.port.Directory` for what its methods promise."""
 
@@ -80,7 +88,7 @@ class LdapDirectory:
             next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema"), list(self.server.subschema)
         )
         definitions = {name: _texts(subschema, name) for name in self.server.subschema}
-        self._schema = Schema(self.server.definitions(definitions))
+        self._schema = Schema(self.server.definitions(definitions), bounds_bind=self.server.bounds_bind)
         self._known: dict[str, tuple[str, bool]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
 
@@ -155,15 +163,15 @@ class LdapDirectory:
         known = self._known
         for name, values in self.server.shown(attributes).items():
             if name not in known:
-                bare = name.split(";")[0]
+                bare = name.partition(";range=")[0]
                 canonical = self._schema.attribute_name(bare) or bare
                 known[name] = (canonical, self._schema.is_binary(canonical))
             canonical, binary = known[name]
             whole = self._rest(dn, name, values) if ";range=" in name else values
             if not whole:
                 continue
-            # An attribute may come twice: with options (cn;lang-de), or empty beside its first piece.
-            data.setdefault(canonical, []).extend(whole if binary else [v.decode("utf-8", "replace") for v in whole])
+            # An attribute may come twice: empty beside its first piece.
+            data.setdefault(canonical, []).extend(whole if binary else map(_text_if_any, whole))
         return Entry(DN.read(dn), data)
 
     def _rest(self, dn: str, name: str, values: list[bytes]) -> list[bytes]:

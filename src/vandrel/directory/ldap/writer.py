@@ -338,8 +338,16 @@ class Writer:
                 raise ldap.ASSERTION_FAILED({})
 
     def _still_open(self, change: Change, entry: Entry) -> Change:
-        """A change without what is so already; one value for another stays whole unless it has been made."""
-        have = {self._schema.value_key(change.attribute, value) for value in entry.values_of(change.attribute)}
+        """A change without what is so already; one value for another stays whole unless it has been made.
+
+        So does the same value in another spelling: what goes and what comes are equal by the rules of the attribute.
+        """
+        key = partial(self._schema.value_key, change.attribute)
+        have = set(map(key, entry.values_of(change.attribute)))
+        come, gone = set(map(key, change.added)), set(map(key, change.removed))
+        if come & gone:
+            is_made = set(change.added) <= set(entry.values_of(change.attribute)) and not (gone - come) & have
+            return Change(change.attribute) if is_made else change
         removed = tuple(v for v in change.removed if self._schema.value_key(change.attribute, v) in have)
         added = tuple(v for v in change.added if self._schema.value_key(change.attribute, v) not in have)
         if change.removed and added:

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence, Set
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import NamedTuple
 
+from msgspec import structs
+
 from vandrel.directory import dn as names
-from vandrel.directory.filter import Substring
+from vandrel.directory.filter import Compare, Extensible, Present, Substring
 from vandrel.directory.schema import matching, syntaxes
 from vandrel.directory.schema.definitions import (
     AttributeType,
+    ContentRule,
     ObjectClass,
     UndefinedSuperior,
     attribute_type,
+    content_rule,
     object_class,
 )
 from vandrel.errors import NOWHERE, Code, Finding, Location, VandrelError
@@ -33,7 +37,7 @@ _MOST_KEPT, _SHORT = 256, 100
 
 @lru_cache(maxsize=1)
 def shipped_definitions() -> tuple[tuple[str, str], ...]:
-    """All shipped definitions as (``attributetype`` or ``objectclass``, text)."""
+    """All shipped definitions as (``attributetype``, ``objectclass`` or ``ditcontentrule``, text)."""
     from importlib import resources
 
     definitions = []
@@ -57,25 +61,46 @@ class _Validator(NamedTuple):
 class Schema:
     """A set of definitions, asked by name or OID without regard to case."""
 
-    def __init__(self, definitions: Iterable[tuple[str, str]]) -> None:
+    def __init__(self, definitions: Iterable[tuple[str, str]], *, bounds_bind: bool = True) -> None:
+        """Read definitions.
+
+        Args:
+            definitions: as `definitions` has them.
+            bounds_bind: whether the lengths in braces are the greatest; else they are suggestions (RFC 4512, 4.1.2).
+
+        """
         self._attributes: dict[str, AttributeType] = {}
         self._classes: dict[str, ObjectClass] = {}
         self._sound: set[tuple[str, ...]] = set()
+        #: Assertions that were looked at: attribute and value.
+        self._misfits: set[tuple[str, str]] = set()
+        self._fitting: set[tuple[str, str]] = set()
         #: By the classes and attributes of entries, how their values are checked; nothing where more is to be said.
         self._known: dict[tuple[object, ...], list[_Validator]] = {}
         self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
         given = list(definitions)
-        #: (``attributetype`` or ``objectclass``, text) of everything, as it was given.
+        #: (``attributetype``, ``objectclass`` or ``ditcontentrule``, text) of everything, as it was given.
         self.definitions = tuple(given)
+        #: What could not be read, and why: the rest of the schema counts all the same.
+        self.passed_over: list[str] = []
+        self._content_rules: dict[str, ContentRule] = {}
         self._define_attributes([text for kind, text in given if kind == "attributetype"])
-        for text in (text for kind, text in given if kind != "attributetype"):
-            cls = object_class(text)
-            for name in (*cls.names, cls.oid):
-                self._classes[name.lower()] = cls
+        for kind, text in given:
+            try:
+                if kind == "objectclass":
+                    cls = object_class(text)
+                    self._classes |= {name.lower(): cls for name in (*cls.names, cls.oid)}
+                elif kind == "ditcontentrule":
+                    rule = content_rule(text)
+                    self._content_rules[rule.oid.lower()] = rule
+            except ValueError as error:
+                self.passed_over.append(str(error))
         self._canonical = {key: attribute.name for key, attribute in self._attributes.items()}
         types = set(self._attributes.values())
         self._normalizers = {a.name: matching.normalizer(a.equality) for a in types}
-        self._validators = {a.name: (a, syntaxes.validator(a.syntax)) for a in types}
+        self._normalizers |= {a.name: self._identified for a in types if a.equality == "objectIdentifierMatch"}
+        bound = {a.name: a if bounds_bind or not a.limit else structs.replace(a, limit=0) for a in types}
+        self._validators = {name: (a, syntaxes.validator(a.syntax)) for name, a in bound.items()}
         self._references = frozenset(a.name for a in types if a.syntax in (syntaxes.DN_SYNTAX, syntaxes.NAME_AND_UID))
 
     def _define_attributes(self, texts: list[str]) -> None:
@@ -88,34 +113,84 @@ class Schema:
                 except UndefinedSuperior:
                     waiting.append(text)
                     continue
+                except ValueError as error:
+                    self.passed_over.append(str(error))
+                    continue
                 for name in (*attribute.names, attribute.oid):
                     self._attributes[name.lower()] = attribute
             if len(waiting) == len(texts):
-                raise ValueError(f"the superior of {waiting[0][:60]!r} is not defined")
+                self.passed_over += [f"the superior of {text[:60]!r} is not defined" for text in waiting]
+                return
             texts = waiting
+
+    def _identified(self, value: str) -> str:
+        """An object identifier by the name that the schema has for it (RFC 4517, section 4.2.26)."""
+        known = self._classes.get(value.lower()) or self._attributes.get(value.lower())
+        return (known.name if known is not None else value).lower()
 
     # --- asking
 
     def attribute(self, name: str) -> AttributeType | None:
-        """The definition of an attribute; None where there is none."""
-        return self._attributes.get(name.lower())
+        """The definition of an attribute, whatever options its description has; None where there is none."""
+        return self._attributes.get(name.lower()) or (
+            self._attributes.get(without_options(name).lower()) if ";" in name else None
+        )
 
     def object_class(self, name: str) -> ObjectClass | None:
         """The definition of an object class; None where there is none."""
         return self._classes.get(name.lower())
 
     def attribute_name(self, name: str) -> str:
-        """The canonical name of an attribute type, or an empty string where there is none."""
-        return self._canonical.get(name) or self._canonical.get(name.lower(), "")
+        """The canonical name of an attribute type, or an empty string where there is none.
+
+        Options stay, in lower case and in order: ``cn;lang-de`` is an attribute apart (RFC 4512, section 2.5).
+        """
+        return self._canonical.get(name) or self._canonical.get(name.lower()) or self._described(name)
+
+    def _described(self, name: str) -> str:
+        bare, *options = name.lower().split(";")
+        known = self._canonical.get(bare, "") if options else ""
+        return ";".join((known, *sorted(filter(None, options)))) if known else ""
+
+    def descriptions(self, name: str, present: Iterable[str]) -> list[str]:
+        """Those attributes that a filter on `name` asks about: its subtypes, and those with more options.
+
+        Args:
+            name: canonical, perhaps with options.
+            present: the canonical names of the attributes that an entry has.
+
+        """
+        bare, *options = name.split(";")
+        subtypes = self._subtypes.get(bare, (bare,))
+        if not options and len(subtypes) == 1 and ";" not in "".join(present):
+            return [name]
+        parts = ((each, each.split(";")) for each in present)
+        return [each for each, (own, *more) in parts if own in subtypes and set(options) <= set(more)]
+
+    @cached_property
+    def _subtypes(self) -> dict[str, tuple[str, ...]]:
+        """The attributes that others are derived from, each with those and itself."""
+        subtypes: dict[str, list[str]] = {}
+        for attribute in set(self._attributes.values()):
+            above: AttributeType | None = attribute
+            while above is not None and above.sup:
+                above = self.attribute(above.sup)
+                if above is not None:
+                    subtypes.setdefault(above.name, [above.name]).append(attribute.name)
+        return {name: tuple(sorted(below)) for name, below in subtypes.items()}
+
+    def subtypes(self, name: str) -> tuple[str, ...]:
+        """An attribute and those that are derived from it, by canonical names."""
+        return self._subtypes.get(name, (name,))
 
     def attribute_names(self) -> list[str]:
         """The names of all attributes."""
         return list(dict.fromkeys(attribute.name for attribute in self._attributes.values()))
 
     def is_binary(self, name: str) -> bool:
-        """Whether the values of an attribute are octets."""
+        """Whether the values of an attribute are octets; always with the option ``binary`` (RFC 4522)."""
         attribute = self.attribute(name)
-        return attribute is not None and attribute.syntax in syntaxes.BINARY
+        return attribute is not None and (attribute.syntax in syntaxes.BINARY or ";binary" in name.lower())
 
     def is_reference(self, name: str) -> bool:
         """Whether the values are distinguished names."""
@@ -148,8 +223,25 @@ class Schema:
             may = frozenset(self.attribute_name(name) for cls in lineage for name in cls.may)
             if any(cls.name == "extensibleObject" for cls in lineage):  # RFC 4512, section 4.3
                 may = frozenset(self.attribute_names())
+            for rule in (rule for cls in lineage if (rule := self._content_rules.get(cls.oid.lower()))):
+                must |= set(map(self.attribute_name, rule.must))
+                may = (may | set(map(self.attribute_name, rule.may))) - set(map(self.attribute_name, rule.without))
             self._shapes[classes] = (must, must | may)
         return self._shapes[classes]
+
+    def structural_class(self, classes: Iterable[str]) -> str:
+        """The structural class of entries of these classes: the most derived one; empty where there is none.
+
+        Raises:
+            ValueError: there are two that are not derived from each other (RFC 4512, section 2.4.2).
+
+        """
+        structural = [cls for cls in self.lineage(classes) if cls.kind == "STRUCTURAL"]
+        above = {sup.name for cls in structural for sup in self.lineage(cls.sup)}
+        lowest = [cls.name for cls in structural if cls.name not in above]
+        if len(lowest) > 1:
+            raise ValueError(f"two structural object classes, {lowest[0]} and {lowest[1]}: an entry has one")
+        return lowest[0] if lowest else ""
 
     # --- comparing (the `Matcher` of vandrel.directory.filter)
 
@@ -162,6 +254,8 @@ class Schema:
         if isinstance(value, bytes):
             return value
         normalize = self._normalizers.get(attribute)
+        if normalize is None and ";" in attribute:
+            normalize = self._normalizers.get(without_options(attribute))
         return normalize(value) if normalize else value
 
     def value_key(self, attribute: str, value: str | bytes) -> matching.Key:
@@ -178,6 +272,49 @@ class Schema:
         if self._normalizers.get(attribute) is prepare:
             return prepare_all(values)
         return [str(self.key(attribute, value)) for value in values]
+
+    def is_defined(self, item: Compare | Present | Substring | Extensible) -> bool:
+        """Whether a part of a filter is true or false of an entry, and not Undefined (RFC 4511, section 4.5.1.7).
+
+        It is Undefined where the attribute is not known, has no rule for what is asked, or the assertion is no value
+        of its syntax.
+        """
+        attribute = self.attribute(item.attribute)
+        if attribute is None:
+            return False
+        match item:
+            case Present():
+                return True
+            case Substring():
+                return bool(attribute.substring)
+            case Extensible(_, rule, _, value):
+                return matching.by_rule(rule, attribute) is not None and not self._is_misfit(attribute, value)
+            case Compare(_, operator, value):
+                rule = attribute.equality if operator in ("=", "~=") else attribute.ordering
+                return bool(rule) and not self._is_misfit(attribute, value)
+
+    def _is_misfit(self, attribute: AttributeType, value: str) -> bool:
+        """Whether an assertion is no value of the syntax; of text and octets none is too odd to be asked for."""
+        if attribute.equality == "objectIdentifierMatch":  # one that the schema does not have can be neither
+            return value.lower() not in self._classes and value.lower() not in self._attributes
+        if attribute.syntax in syntaxes.ANY_ASSERTION:
+            return False
+        return (attribute.name, value) in self._misfits or self._note_misfit(attribute, value)
+
+    def _note_misfit(self, attribute: AttributeType, value: str) -> bool:
+        if (attribute.name, value) in self._fitting:
+            return False
+        is_misfit = bool(self._validators[attribute.name][1](value))
+        noted = self._misfits if is_misfit else self._fitting
+        if len(noted) < _MOST_KEPT:
+            noted.add((attribute.name, value))
+        return is_misfit
+
+    def extensible(self, item: Extensible, stored: str | bytes) -> bool:
+        """Whether a value fulfils an extensible match; the item must be defined."""
+        attribute = self.attribute(item.attribute)
+        test = matching.by_rule(item.rule, attribute) if attribute is not None else None
+        return test is not None and isinstance(stored, str) and test(stored, item.value)
 
     def compare(self, attribute: str, operator: str, stored: str | bytes, asserted: str) -> bool:
         """Whether two values of an attribute compare so."""
@@ -228,8 +365,8 @@ class Schema:
 
     def check_value(self, name: str, value: str | bytes, where: Location = NOWHERE) -> Finding | None:
         """Syntax and length of one value; `name` must be a known attribute."""
-        attribute, valid = self._validators[self.attribute_name(name)]
-        why = valid(value)
+        attribute, valid = self._validators[without_options(self.attribute_name(name))]
+        why = "" if isinstance(value, bytes) and self.is_binary(name) else valid(value)
         if why:
             return Finding(Code.SCHEMA, f"{attribute.name} {why}: {shorten(value)}", where)
         if attribute.limit and len(value) > attribute.limit:
@@ -261,8 +398,11 @@ class Schema:
             for name in classes
             if self.object_class(name) is None
         ]
-        if not any(cls.kind == "STRUCTURAL" for cls in self.lineage(classes)):
-            findings.append(Finding(Code.SCHEMA, "no structural object class", where))
+        try:
+            if not self.structural_class(classes):
+                findings.append(Finding(Code.SCHEMA, "no structural object class", where))
+        except ValueError as error:
+            findings.append(Finding(Code.SCHEMA, str(error), where))
         return findings
 
     def check_entry(self, attributes: Attributes, where: Location = NOWHERE) -> list[Finding]:
@@ -280,7 +420,7 @@ class Schema:
             for name in sorted(must - attributes.keys())
         ]
         for name, values in attributes.items():
-            validator = self._validators.get(name) or self._validators.get(self.attribute_name(name))
+            validator = self._validators.get(name) or self._validators.get(without_options(self.attribute_name(name)))
             if validator is None:
                 findings.append(self._unknown(name, where))
                 continue
@@ -293,6 +433,8 @@ class Schema:
                 )
             if attribute.single and len(values) > 1:
                 findings.append(Finding(Code.SCHEMA, f"{name} takes one value, and {len(values)} are given", where))
+            elif len(values) > 1 and len({self.value_key(name, value) for value in values}) < len(values):
+                findings.append(Finding(Code.SCHEMA, f"{name} has the same value twice", where))
             limit = attribute.limit
             for value in values:
                 if valid(value) or (limit and len(value) > limit):
@@ -335,6 +477,11 @@ class Schema:
 
         hint = did_you_mean(name, self.attribute_names())
         return Finding(Code.UNKNOWN_FIELD, f"the schema has no attribute {name!r}", where, hint)
+
+
+def without_options(name: str) -> str:
+    """The attribute type of an attribute description: ``cn`` of ``cn;lang-de``."""
+    return name.partition(";")[0] if ";" in name else name
 
 
 def shorten(value: str | bytes, width: int = 40) -> str:

@@ -71,7 +71,7 @@ def fields_of(text: str) -> tuple[str, dict[str, tuple[str, ...]]]:
     oid, index, end = tokens[1][1], 2, len(tokens) - 1
     parts: dict[str, tuple[str, ...]] = {}
     while index < end:
-        keyword = tokens[index][1]
+        keyword = tokens[index][1].upper()  # quoted strings of RFC 5234 are of either case
         index += 1
         if keyword in _FLAGS:
             parts[keyword] = ("yes",)
@@ -124,12 +124,29 @@ def object_class(text: str) -> ObjectClass:
     """Read an ObjectClassDescription."""
     oid, parts = fields_of(text)
     kind = next((flag for flag in ("ABSTRACT", "AUXILIARY") if flag in parts), "STRUCTURAL")
+    # RFC 4512, section 2.4.2: a structural class is derived from top, be that written or not.
+    implied = ("top",) if kind == "STRUCTURAL" else ()
     return ObjectClass(
         oid=oid,
         names=parts.get("NAME", ()),
         description=_text(parts),
-        sup=parts.get("SUP", ()),
+        sup=parts.get("SUP", implied),
         kind=kind,
         must=parts.get("MUST", ()),
         may=parts.get("MAY", ()),
     )
+
+
+class ContentRule(Struct, frozen=True):
+    """What entries of one structural class may and must have besides (RFC 4512, section 4.1.6)."""
+
+    oid: str
+    must: tuple[str, ...]
+    may: tuple[str, ...]
+    without: tuple[str, ...]
+
+
+def content_rule(text: str) -> ContentRule:
+    """Read a DITContentRuleDescription."""
+    oid, parts = fields_of(text)
+    return ContentRule(oid, parts.get("MUST", ()), parts.get("MAY", ()), parts.get("NOT", ()))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection
+from datetime import date
 
 from vandrel.directory import dn
 from vandrel.errors import VandrelError
@@ -22,9 +23,15 @@ OCTET_STRING = _ARC + "40"
 #: Syntaxes whose values are octets; all others are text.
 BINARY = frozenset({OCTET_STRING, _ARC + "28", _ARC + "4", _ARC + "5", _ARC + "8", _ARC + "23"})
 
+#: Syntaxes of which any text may be asked for: octets, text of any characters and of some.
+ANY_ASSERTION = BINARY | {DIRECTORY_STRING, *(_ARC + number for number in ("26", "36", "41", "44", "50", "38"))}
+
 _PRINTABLE = r"[A-Za-z0-9'()+,\-./:? ]+"
-_DAY = r"(\d{4})(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])"
-_TIME = _DAY + r"([01]\d|2[0-3])(?:([0-5]\d)([0-5]\d|60)?)?([.,]\d+)?(Z|[+-]\d{2}(?:\d{2})?)"
+_DAY = r"([0-9]{4})(0[1-9]|1[0-2])(0[1-9]|[12][0-9]|3[01])"
+_ZONE = r"(Z|[+-](?:[01][0-9]|2[0-3])(?:[0-5][0-9])?)"
+_TIME = _DAY + r"([01][0-9]|2[0-3])(?:([0-5][0-9])([0-5][0-9]|60)?)?([.,][0-9]+)?" + _ZONE
+#: What has been in the calendar: policies write a year of 0.
+_NO_YEAR = "0000"
 
 
 def _is_text(value: str) -> str:
@@ -66,7 +73,13 @@ class _PatternCheck:
 
 
 def _is_time(value: str) -> str:
-    return "" if re.fullmatch(_TIME, value) else "must be a Generalized Time such as 20261231220000Z"
+    match = re.fullmatch(_TIME, value)
+    if match and match.group(1) != _NO_YEAR:
+        try:
+            date(*map(int, match.group(1, 2, 3)))
+        except ValueError:
+            return "is no day of the calendar"
+    return "" if match else "must be a Generalized Time such as 20261231220000Z"
 
 
 _CHECKS: dict[str, Callable[[str], str]] = {
@@ -74,15 +87,15 @@ _CHECKS: dict[str, Callable[[str], str]] = {
     DN_SYNTAX: _is_dn,
     BOOLEAN: _PatternCheck("TRUE|FALSE", "must be TRUE or FALSE"),
     GENERALIZED_TIME: _is_time,
-    INTEGER: _PatternCheck(r"0|-?[1-9]\d*", "must be a whole number"),
+    INTEGER: _PatternCheck(r"0|-?[1-9][0-9]*", "must be a whole number"),
     _ARC + "26": _is_ia5,
     _ARC + "11": _PatternCheck("[A-Za-z]{2}", "must be a country code of two letters, as NO (ISO 3166-1)"),
-    _ARC + "36": _PatternCheck(r"[\d ]+", "may have digits and spaces only"),
+    _ARC + "36": _PatternCheck(r"[0-9 ]+", "may have digits and spaces only"),
     _ARC + "44": _PatternCheck(_PRINTABLE, "may have letters, digits, space and ' ( ) + , - . / : ? only"),
     _ARC + "50": _PatternCheck(_PRINTABLE, "may have digits, letters, space and ' ( ) + , - . / : ? only"),
     _ARC + "22": _PatternCheck(r"[A-Za-z0-9'()+,\-./:? ]+(\$[A-Za-z0-9]+)*", "is not a fax number"),
     _ARC + "41": _is_text,
-    _ARC + "38": _PatternCheck(r"[A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+", "is not a name or OID"),
+    _ARC + "38": _PatternCheck(r"[A-Za-z][A-Za-z0-9-]*|[0-9]+(\.[0-9]+)+", "is not a name or OID"),
     "1.3.6.1.1.16.1": _PatternCheck(r"[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}", "is not a UUID"),
 }
 

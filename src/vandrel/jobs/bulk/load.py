@@ -80,8 +80,9 @@ class _ExpectedEntries:
 class Loader:
     """Works out the steps of one file. ``left_out`` counts values that only the directory sets, by attribute."""
 
-    def __init__(self, context: Context) -> None:
+    def __init__(self, context: Context, *, is_copy: bool = False) -> None:
         self._context = context
+        self._is_copy = is_copy
         self._schema: Schema = context.directory.schema
         self._expected = _ExpectedEntries(context)
         self.findings: list[Finding] = []
@@ -122,7 +123,7 @@ class Loader:
             if known is not None and known.read_only:
                 self.left_out[known.name] = self.left_out.get(known.name, 0) + len(values)
                 continue
-            values_of.setdefault(known.name if known else name, []).extend(values)
+            values_of.setdefault(self._schema.attribute_name(name) or name, []).extend(values)
         return values_of
 
     def _keys(self, attributes: Attributes) -> dict[str, set[object]]:
@@ -139,7 +140,7 @@ class Loader:
         now = self._expected.get(record.dn)
         if now is None:
             self._expected.put(record.dn, dict(attributes))
-            yield Add(record.dn, attributes)
+            yield Add(record.dn, attributes, as_held=self._is_copy)
         elif self._keys(now) == self._keys(attributes):
             self.unchanged += 1
         else:
@@ -213,10 +214,11 @@ class Loader:
 
 
 class LoadRequest(Struct, frozen=True):
-    """The records of an LDIF file, and what the file is called."""
+    """The records of an LDIF file, what the file is called, and whether they are a copy of a whole directory."""
 
     records: Iterable[Record]
     name: str
+    is_copy: bool = False
 
 
 def load(context: Context, request: LoadRequest) -> Proposal:
@@ -226,7 +228,7 @@ def load(context: Context, request: LoadRequest) -> Proposal:
         VandrelError: what reading the records raises.
 
     """
-    loader = Loader(context)
+    loader = Loader(context, is_copy=request.is_copy)
     steps = loader.steps(request.records)
     words = {Add: "new", Set: "changed", Rename: "renamed or moved", Remove: "removed"}
     counts = Counter(words.get(type(step), "") for step in steps)

@@ -13,7 +13,9 @@ from vandrel.fields import FIELDS, Field, Shape
 #: Where a password comes from.
 PASSWORD_CHOICES = ("ask", "generate", "none", "-")
 
-_ASSIGNMENT = re.compile(r"(@?[A-Za-z][A-Za-z0-9-]*)(\+=|-=|=)(.*)", re.DOTALL)
+_ASSIGNMENT = re.compile(
+    r"(@?[A-Za-z][A-Za-z0-9-]*|@[A-Za-z][A-Za-z0-9-]*(?:;[A-Za-z0-9-]+)+)(\+=|-=|=)(.*)", re.DOTALL
+)
 
 
 class Assignment(Struct, frozen=True):

@@ -221,9 +221,9 @@ def _back_again(context: Context, back: Add, item: Item | None, same: Collection
         attributes, lacking = context.dialect.addable(Entry(back.dn, back.attributes))
         is_account = context.object_type(Entry(back.dn, back.attributes)) == ACCOUNT
         without = "it comes back without its password: the attic has it no more" if is_account else ""
-        return Add(back.dn, attributes), lacking or without
+        return Add(back.dn, attributes, as_held=True), lacking or without
     attributes, lacking = context.dialect.addable(item.entry, is_same=item.entry.identifier in same)
-    return Add(back.dn, attributes, item.entry.identifier, item.number), lacking
+    return Add(back.dn, attributes, item.entry.identifier, item.number, as_held=True), lacking
 
 
 def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime, was_killed: bool) -> bool:

@@ -154,9 +154,11 @@ def _facts(directory: Directory, reached: Sequence[tuple[str, str]]) -> list[tup
     own = directory.schema.object_class("vandrelAccount") is not None
     contexts = [str(context) for context in directory.contexts]
     holds = "holds, the default first" if len(contexts) > 1 else "holds"
+    passed_over = directory.schema.passed_over
     return [
         ("directory", directory.location), *reached, (holds, contexts),
         ("schema", schema + (", with Vandrel's own" if own else "")),
+        *([("definitions passed over", [why[:120] for why in passed_over])] if passed_over else []),
     ]  # fmt: skip
 
 

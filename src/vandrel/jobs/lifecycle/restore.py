@@ -309,7 +309,7 @@ class Restorer:
     def steps(self) -> list[Step]:
         """The steps: objects, superiors first; then who points where."""
         steps: list[Step] = [
-            Add(each.entry.dn, each.entry.attributes, each.item.entry.identifier, each.item.number)
+            Add(each.entry.dn, each.entry.attributes, each.item.entry.identifier, each.item.number, as_held=True)
             for each in self.restored
         ]
         steps = list(additions_apart(steps, self._context.dialect, self._schema))
