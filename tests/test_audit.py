@@ -37,7 +37,8 @@ def faults(folder: Folder, *words: str) -> dict[tuple[str, str], str]:
 
 #: Rules that are tested where such faults can be made.
 ELSEWHERE = ("group-circle", "dangling", "address-twice", "unused", "password-reversible", "password-never-old",
-             "power-never-ends")  # fmt: skip
+             "power-never-ends", "locked", "alias-of-another", "change-impossible", "delegation-not-in-force",
+             "delegation-strange")  # fmt: skip
 #: How to spoil the demo, which rule finds it on which object, and which others have a reason to speak.
 SPOILED = [
     (["disable alund"], "out-but-in-groups", ANNA, {"manager-out"}),
@@ -48,20 +49,57 @@ SPOILED = [
     (["edit alund office=bridge-deck", 'edit hbrekke jmeer office="Bridge deck"'], "spelling", ANNA, set()),
     (["move alund --to /Guests"], "misplaced", ANNA, {"wrong-kind-in-unit"}),
     (["move alund --to /Guests"], "wrong-kind-in-unit", ANNA, {"misplaced"}),
-    (["edit alund login=zz9"], "name-not-by-rule", "zz9 (Anna Lund)", set()),
+    (["edit alund login=zz9"], "name-not-by-rule", "zz9 (Anna Lund)", {"person-twice"}),
     (["edit alund @employeeNumber=2001"], "number-twice", ANNA, set()),
     (["edit alund hbrekke mobile=+4755550000"], "phone-twice", HALVARD, set()),
     (["disable hbrekke"], "manager-out", ANNA, {"out-but-in-groups"}),
     (["edit hbrekke manager=alund"], "manager-circle", ANNA, set()),
     (["edit alund groups-=gg-everybody"], "group-of-kind-missing", ANNA, set()),
     (["create group Forgotten kind=team"], "group-empty", "gg-forgotten", set()),
-    (["edit alund groups+=gg-harbour-masters"], "power-with-mail", ANNA, set()),
+    (["edit alund groups+=gg-harbour-masters"], "power-with-mail", ANNA, {"power-within-reach", "power-without-name"}),
     (["edit alund groups+=gg-harbour-masters", "disable alund"], "power-of-the-gone", ANNA,
-     {"out-but-in-groups", "manager-out"}),
+     {"out-but-in-groups", "manager-out", "power-without-name", "group-all-out"}),
     (["release /Shore/Office"], "unit-unprotected", "Office", set()),
     (["create unit /Shore/Attics"], "unit-empty", "Attics", set()),
     (["create unit /Shore/Attics", "create group Loft kind=team place=/Shore/Attics members=alund"], "unit-not-designed",
      "Attics", set()),
+    (["edit alund password=none"], "password-missing", ANNA, set()),
+    (['edit alund "notes=Key: pw=Kelp-1, ask"'], "password-told", ANNA, set()),
+    (["disable alund", "edit alund starts=2026-01-05"], "start-missed", ANNA, {"out-but-in-groups", "manager-out"}),
+    (["disable alund", "edit alund @vandrelBack=20260105000000Z"], "return-missed", ANNA, {"manager-out"}),
+    (["edit x-mpires @vandrelEnd="], "end-missing", "x-mpires (Marta Pires)", set()),
+    (["edit gg-it owner=alund", "disable alund"], "keeper-out", "gg-it",
+     {"out-but-in-groups", "manager-out"}),
+    (["edit alund manager="], "manager-missing", ANNA, set()),
+    (["edit alund hours=none"], "hours-none", ANNA, set()),
+    (["edit alund @uid=аlund2"], "look-alike", "аlund2 (Anna Lund)", {"name-not-by-rule", "person-twice"}),
+    (["edit alund @uid=captain"], "name-reserved", "captain (Anna Lund)", {"name-not-by-rule", "person-twice"}),
+    (["edit alund @vandrelPrincipalName=alund@old.example"], "suffix-unknown", ANNA, {"name-not-by-rule"}),
+    (["edit alund mail=anna@elsewhere.example"], "address-foreign", ANNA, {"name-not-by-rule"}),
+    (["edit alund @mail=anna..lund@marrowick.example"], "address-misshapen", ANNA, {"name-not-by-rule"}),
+    (["edit alund mail="], "address-missing", ANNA, set()),
+    (['create crew "Halvard Brekke" number=9911 site=Northquay department=Deck category=Hands --hand-out h.csv'],
+     "person-twice", HALVARD,
+     {"manager-missing"}),
+    (["edit alund @title='First  mate'"], "stray-spaces", ANNA, {"spelling"}),
+    (["edit alund @sn=LUND"], "name-in-one-case", ANNA, set()),
+    (["edit alund hbrekke jmeer annlund iaasheim office=Bridge company='Marrowick Ferries' postcode=4001",
+      "edit alund postcode=4009"], "office-in-two-places", ANNA, {"spelling"}),
+    (["edit hbrekke groups+=gg-harbour-masters"], "power-within-reach", HALVARD, {"power-with-mail", "power-without-name"}),
+    (["edit gg-harbour-masters owner=alund"], "power-by-owning", "gg-harbour-masters", set()),
+    (["edit alund groups+=gg-harbour-masters"], "power-without-name", ANNA, {"power-with-mail", "power-within-reach"}),
+    (['create administrator "Ann Able" number=9912 --hand-out a.csv'], "name-without-power", "adm-aable (Ann Able (administrator))", set()),
+    (["create group One kind=team members=alund", "create group Two kind=team members=gg-one",
+      "edit gg-two groups+=gg-harbour-masters"], "power-far-away", "gg-one",
+     {"power-with-mail", "power-within-reach", "power-without-name"}),
+    (["create group Loft kind=team name=loft members=alund"], "group-name-not-by-rule", "loft", set()),
+    (["create group Loft kind=team members=alund", "edit gg-loft @vandrelGroupKind=odd"], "group-kind-unknown", "gg-loft", set()),
+    (["create group Loft kind=team members=alund", "disable alund"], "group-all-out", "gg-loft",
+     {"out-but-in-groups", "manager-out"}),
+    (["create group Loft kind=team members=alund,hbrekke,jmeer", "create group Attic kind=team members=alund,hbrekke,jmeer"],
+     "group-twice", "gg-loft", set()),
+    (["release /Machines/Bridges", "delete /Machines/Bridges"], "unit-missing", "Machines", set()),
+    (["create computer KN-9 place=/Shore/Office"], "computer-misplaced", "KN-9", set()),
     (["edit hbrekke groups+=dl-sailing-plan"], "direct-in-domain-local", "dl-sailing-plan", set()),
 ]  # fmt: skip
 
@@ -101,10 +139,13 @@ def test_names_of_nobody_and_addresses_of_two_are_found_where_no_server_forbids_
     with servers.running(servers.PLAIN) as server:
         root = servers.open_directory(server.settings())
         bo, watch = DECK.child("cn", "Bo Berg"), DECK.child("cn", "watch")
-        shared = ["both@marrowick.example"]
+        shared, alias = ["both@marrowick.example"], ["bo.berg@marrowick.example", "both@marrowick.example"]
         make(root, unit(BASE), unit(DECK), person(FIRST, "alund", mail=shared), person(bo, "bberg", mail=shared),
              group(watch, FIRST, bo))  # fmt: skip
+        aliased = ModifyEntry(bo, (Change("vandrelMailAlias", added=tuple(alias)),))
+        assert root.execute([aliased], atomic=True) == [None]
         survey = Survey(context(servers.open_directory(server.settings())))
+        assert [fault.entry.dn for fault in all_rules()["alias-of-another"].check(survey)] == [bo]
         assert not list(all_rules()["dangling"].check(survey))
         assert {fault.entry.dn for fault in all_rules()["address-twice"].check(survey)} == {FIRST, bo}
         assert root.execute([DeleteEntry(bo)], atomic=True) == [None]
@@ -133,7 +174,7 @@ def test_what_only_some_directories_tell_is_judged_there(bench, monkeypatch):
         with monkeypatch.context() as patch:
             patch.setattr(type(dialect), "read", with_mark)
             survey = Survey(bench.context)
-            return [name for name in ELSEWHERE[3:]
+            return [name for name in ELSEWHERE[3:7]
                     if any(fault.entry.dn == anna for fault in all_rules()[name].check(survey))]  # fmt: skip
 
     assert get(bench, anna) is not None
@@ -188,3 +229,29 @@ def test_parts_of_it(demo):
     assert {row["rule"] for row in listed} == set(all_rules())
     (demo.path / "audit.json").write_text("not JSON")
     assert demo.run("audit").code == Code.FAULTS_FOUND.exit_code
+
+
+def test_a_lock_and_tasks_that_differ_from_the_charter_are_found(bench, monkeypatch):
+    anna = hire(bench, "Anna", "Lund", "1")
+    dialect = type(bench.context.dialect)
+    assert not list(all_rules()["locked"].check(Survey(bench.context)))
+    monkeypatch.setattr(dialect, "is_locked", lambda self, entry: entry.dn == anna)
+    assert [fault.entry.dn for fault in all_rules()["locked"].check(Survey(bench.context))] == [anna]
+    read = dialect.read
+    with monkeypatch.context() as patch:
+        marks = ("change", "password-fixed")
+        patch.setattr(dialect, "read", lambda self, e, field: ["yes"] if field in marks else read(self, e, field))
+        assert [fault.entry.dn for fault in all_rules()["change-impossible"].check(Survey(bench.context))] == [anna]
+    # A file keeps no tasks in force: here it says that it does, and that another one is.
+    ferries = bench.context.charter.base.child("ou", "Ferries")
+
+    def in_force(self: object, entry: Entry, field: str) -> list[str]:
+        return ["gg-it: unlock"] if field == "delegation" and entry.dn == ferries else read(self, entry, field)
+
+    monkeypatch.setattr(dialect, "read", in_force)
+    assert not list(all_rules()["delegation-not-in-force"].check(Survey(bench.context)))
+    monkeypatch.setattr(dialect, "why_not_kept", lambda self, field, object_type: "")
+    strange, lacking = (list(all_rules()[name].check(Survey(bench.context)))
+                        for name in ("delegation-strange", "delegation-not-in-force"))  # fmt: skip
+    assert [(fault.entry.dn, fault.what) for fault in strange] == [(ferries, "not in the charter: gg-it: unlock")]
+    assert "gg-help-desk may not reset-passwords" in {fault.entry.dn: fault.what for fault in lacking}[ferries]

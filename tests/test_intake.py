@@ -547,8 +547,11 @@ def test_a_series_skips_what_is_taken_and_shows_the_first_and_the_last(place):
     _, folder = place
     words = ("series", "seasonal", "kiosk", "site=Kelness", "surname=Kiosk #", "--digits", "2", "-y")
     assert folder.run(*words, "--count", "3", "--hand-out", "k1.csv").code == 0
-    more = folder.run(*words, "--count", "2", "--first-number", "2", "--hand-out", "k2.csv")
+    more = folder.run(*words, "--count", "4", "--first-number", "2", "--hand-out", "k2.csv")
     assert more.code == 0, more.err
+    assert "Numbers 02, 03 are in use already." in more.out
+    again = folder.run(*words, "--count", "4", "--first-number", "2")
+    assert (again.code, "Numbers 02, 03, 04, 05 are in use already." in again.out) == (0, True), again.out
     assert [line.split(",")[1] for line in (folder.path / "k2.csv").read_text().splitlines()[1:]] == [
         "kiosk04",
         "kiosk05",

@@ -219,6 +219,9 @@ class Document(_Part, frozen=True):
     copies: Annotated[
         list[Text] | None, Meta(description="Fields that a copy of an account takes from its source.")
     ] = None
+    secret_attributes: Annotated[
+        list[Text], Meta(description="Attributes with secrets in them: never shown, recorded or exported.")
+    ] = []
     number_unique: Annotated[
         Literal["in-kind", "everywhere", "no"],
         Meta(description="Among which accounts an employee number is unique: those of one kind, all, or none."),

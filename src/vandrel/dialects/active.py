@@ -236,11 +236,16 @@ class ActiveDialect(BaseDialect):
 
     # --- logging on
 
-    def has_password(self, entry: Entry) -> bool:
-        """The server tells no more than when it was set; an enabled account must have had one, unless excused."""
+    def has_password(self, entry: Entry) -> bool | None:
+        """The server tells no more than when it was set; an enabled account must have had one, unless excused.
+
+        A time of 0 is that of an account that never had one, and of one whose password must be changed
+        ([MS-ADA3] 2.175), so nothing can be told of a disabled one.
+        """
         if entry.text("pwdLastSet") not in ("", "0"):
             return True
-        return not control_of(entry) & (account_control.DISABLED | account_control.PASSWORD_NOT_REQUIRED)
+        excused = control_of(entry) & (account_control.DISABLED | account_control.PASSWORD_NOT_REQUIRED)
+        return None if excused or not entry.text("userAccountControl") else True
 
     def is_locked(self, entry: Entry) -> bool:
         """Whether bad attempts have locked the account."""

@@ -120,8 +120,8 @@ class Dialect(Protocol):
     def primary_members(self, group: Entry) -> Filter | None:
         """What finds the members that have the group as their primary one and stand in no list; None: nothing."""
 
-    def has_password(self, entry: Entry) -> bool:
-        """Whether an account has a password, as far as the directory shows it."""
+    def has_password(self, entry: Entry) -> bool | None:
+        """Whether an account has a password; None where the directory does not show that to this identity."""
 
     def is_locked(self, entry: Entry) -> bool:
         """Whether bad attempts have locked the account."""

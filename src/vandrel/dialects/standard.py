@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
+from itertools import islice
 from typing import ClassVar
 
 from vandrel.charter.document import Passwords
@@ -24,7 +25,7 @@ from vandrel.directory import dn as names
 from vandrel.directory import gentime
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.filter import Compare, Filter, Not
+from vandrel.directory.filter import Compare, Filter, Not, Present
 from vandrel.directory.operations import Change
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 
@@ -36,6 +37,8 @@ _NOBODY = ""
 
 _ADDRESSES = ("mail", "vandrelMailAlias")
 _DAY = 86_400
+#: Accounts with a password of which one must show its hash, so that hashes count as shown.
+_ENOUGH = 3
 
 
 class _FullNameCodec(FieldCodec):
@@ -242,9 +245,21 @@ class StandardDialect(BaseDialect):
     def primary_members(self, group: Entry) -> None:
         """There are no primary groups here."""
 
-    def has_password(self, entry: Entry) -> bool:
-        """Whether a password can be seen."""
-        return bool(entry.values_of("userPassword"))
+    def has_password(self, entry: Entry) -> bool | None:
+        """Whether a hash or the time of one can be seen; where neither is, it must be known that hashes are shown."""
+        if entry.values_of("userPassword"):
+            return True
+        if self._shows_hashes:
+            return False
+        return True if entry.text("pwdChangedTime") else None
+
+    @cached_property
+    def _shows_hashes(self) -> bool:
+        """Whether this identity sees the hash of anybody, and so would see this one."""
+        if self.directory.capabilities.embedded:
+            return True
+        found = self.directory.search(self.charter.base, where=Present("userPassword"), only=["userPassword"])
+        return any(entry.values_of("userPassword") for entry in islice(found, _ENOUGH))
 
     def is_locked(self, entry: Entry) -> bool:
         """Whether bad attempts have locked the account."""

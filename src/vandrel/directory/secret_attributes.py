@@ -9,6 +9,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from functools import lru_cache
 
 #: A name that ends so: what it holds is the secret itself, and no time, age or mark of it.
@@ -22,8 +23,18 @@ _NAMED = frozenset({
 })  # fmt: skip
 
 
+#: Those that charters name, in lower case. Whatever one charter calls secret is so for the whole run.
+_declared: set[str] = set()
+
+
+def declare(names: Iterable[str]) -> None:
+    """Take note of attributes that an organization keeps secrets in, whatever they are called."""
+    _declared.update(name.lower() for name in names)
+    is_secret.cache_clear()
+
+
 @lru_cache(maxsize=4096)
 def is_secret(attribute: str) -> bool:
     """Whether the values of an attribute are secret, by its name; options and case do not count."""
     name = attribute.partition(";")[0]
-    return name.lower() in _NAMED or _ENDS.search(name) is not None
+    return name.lower() in _NAMED or name.lower() in _declared or _ENDS.search(name) is not None

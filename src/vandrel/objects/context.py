@@ -11,6 +11,7 @@ from vandrel.charter.charter import Charter
 from vandrel.charter.passwords import PasswordRules, with_server
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import place as places
+from vandrel.directory import secret_attributes
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
@@ -24,6 +25,11 @@ class Context(Struct, frozen=True, dict=True):
     charter: Charter
     directory: Directory
     dialect: Dialect
+
+    def __post_init__(self) -> None:
+        """Let everybody know which attributes the charter calls secret."""
+        if self.charter.document.secret_attributes:
+            secret_attributes.declare(self.charter.document.secret_attributes)
 
     @cached_property
     def _single(self) -> dict[str, frozenset[str]]:

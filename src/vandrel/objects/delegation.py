@@ -13,6 +13,9 @@ from vandrel.directory.entry import Entry
 from vandrel.fields import UNIT
 from vandrel.objects.context import Context
 
+#: Tasks by which somebody can log on as somebody else.
+TAKES_OVER = ("reset-passwords", "create-accounts")
+
 
 class Delegation(Struct, frozen=True):
     """One task of one team on a unit: by the charter, in force, or both."""
@@ -44,6 +47,18 @@ def reaching(context: Context, unit: DN) -> list[str]:
         if dn.is_within(context.charter.base) and (entry := context.directory.get(dn)) is not None:
             delegations += [f"{item.team}: {item.task} (from {item.place})" for item in on_unit(context, entry)]
     return delegations
+
+
+def reached_by(context: Context, account: DN) -> str:
+    """Who can log on as an account by a delegated task, in words, the nearest unit first; empty where nobody can."""
+    teams = []
+    for dn in account.ancestors():
+        if dn.is_within(context.charter.base) and (entry := context.directory.get(dn)) is not None:
+            teams += [
+                f"{item.team} ({item.task} in {item.place})" for item in on_unit(context, entry)
+                if item.task in TAKES_OVER
+            ]  # fmt: skip
+    return ", ".join(teams)
 
 
 def delegation_rows(context: Context, entry: Entry) -> list[tuple[str, str, str]]:

@@ -12,6 +12,7 @@ from vandrel.directory.filter import Or
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.objects.context import Context
+from vandrel.objects.delegation import reached_by
 from vandrel.text.string_prep import prepare
 
 #: Which groups a group of a scope may hold, within a domain: [MS-SAMR] 3.1.1.8.8 and 3.1.1.8.9.
@@ -85,7 +86,10 @@ def effective_members(context: Context, group: Entry) -> dict[str, tuple[str, ..
     while level:
         following = []
         for each, path in level:
-            for key in (names.parse(str(member)).key for member in context.dialect.members(each)):
+            primary = context.dialect.primary_members(each)  # they stand in no list
+            others = context.directory.search(context.charter.base, where=primary, only=["cn"]) if primary else ()
+            listed = (names.parse(str(member)).key for member in context.dialect.members(each))
+            for key in (*listed, *(entry.dn.key for entry in others)):
                 if key in members or key == group.dn.key:
                     continue
                 members[key] = path
@@ -103,6 +107,9 @@ def joining(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
     for name, reach in privileged_within(context, group):
         through = "" if prepare(name) == prepare(group.dn.name) else f", through {group.dn.name}"
         what = f"{name} carries power: {reach}; {member.dn.name} gets it{through}{_people_of(context, member)}"
+        is_account = context.dialect.object_type_of(member) == ACCOUNT
+        if is_account and (teams := reached_by(context, member.dn)):
+            what += f"; who can log on as {member.dn.name} gets it too: {teams}"
         yield Finding(Code.REFUSED, what, where, severity=NOTE)
     yield from _pattern(context, group, member)
 

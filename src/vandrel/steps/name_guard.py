@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import islice
 
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
@@ -60,6 +61,9 @@ class NameGuard:
                 refusals[place] = not_created(str(step.dn))
             elif refusal is not None and isinstance(step, Add):
                 lost.add(step.dn)
+        if most_refused is not None:  # behind the refusal that is one too many nothing is tried
+            stop = next(islice((n for n, refusal in enumerate(refusals) if refusal), most_refused, None), len(steps))
+            steps, refusals = steps[: stop + 1], refusals[: stop + 1]
         left = [step.operation() for step, refusal in zip(steps, refusals, strict=True) if refusal is None]
         most = None if most_refused is None else max(most_refused - sum(map(bool, refusals)), 0)
         made = iter(self._directory.execute(left, atomic=atomic, most_refused=most))

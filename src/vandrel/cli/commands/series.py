@@ -32,7 +32,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     complete.attach(words, complete.assignments)
     parser.add_argument("--count", type=options.positive, required=True, metavar="N", help="how many")
-    parser.add_argument("--first-number", type=options.positive, default=1, metavar="N", help="(default: 1)")
+    parser.add_argument(
+        "--first-number", type=options.positive, default=0, metavar="N",
+        help="these numbers from N on and no others, of which some may be there (default: the next that are free)",
+    )  # fmt: skip
     parser.add_argument(
         "--digits", type=options.positive, default=1, metavar="N", help="with leading zeros up to these"
     )

@@ -28,6 +28,7 @@ from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.number_allocator import NumberAllocator
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
+from vandrel.objects.delegation import reached_by
 from vandrel.objects.membership import privileged_within
 from vandrel.objects.pattern_values import new_values
 from vandrel.text import people
@@ -101,7 +102,8 @@ class Creator:
         self._place(draft, kind, given)
         self._names(draft, kind_name)
         self._patterns(draft)
-        self._memberships(draft, kind, given.get("groups", ()))
+        if "groups" not in given or given["groups"]:
+            self._memberships(draft, kind, given.get("groups", ()))
         for name, derived in draft.derived.items():
             if name in self._context.fields:
                 draft.findings += self._check(name, derived)
@@ -389,7 +391,10 @@ class Creator:
     # --- groups
 
     def _memberships(self, draft: Draft, kind: Kind, typed: Sequence[str]) -> None:
-        """The groups of the kind, each by its exact name, and those that were typed, by anything that names them."""
+        """The groups of the kind, each by its exact name, and those that were typed, by anything that names them.
+
+        ``groups=``, with nothing behind it, is a new account in no group at all.
+        """
         for pattern in kind.groups:
             rule = f"kind {draft.kind}: {pattern}"
             try:
@@ -430,6 +435,8 @@ class Creator:
         for name, reach in self._powers[group.dn.key]:
             through = "" if name == group.dn.name else f", through {group.dn.name}"
             what = f"{name} carries power: {reach}; the new account gets it{through}"
+            if draft.dn is not None and (teams := reached_by(self._context, draft.dn)):
+                what += f"; who can log on as it gets it too: {teams}"
             draft.findings.append(Finding(Code.REFUSED, what, Location(field="groups"), severity=NOTE))
 
 

@@ -16,11 +16,19 @@ from vandrel.text.nearest import listed
 _OURS = ("charter", "kind ", "built in")
 
 
-class LogonState(Struct, frozen=True):
-    """``able`` and the sentence that says so, with every cause where it is not."""
+#: The third answer.
+_UNSEEN = "Whether the account has a password is not shown to this identity."
 
-    able: bool
+
+class LogonState(Struct, frozen=True):
+    """``able`` and the sentence that says so, with every cause where it is not; None where it cannot be seen.
+
+    ``though`` is what is meant to keep somebody out and does not, in words.
+    """
+
+    able: bool | None
     sentence: str
+    though: str = ""
 
 
 def logon_state(context: Context, entry: Entry, today: date) -> LogonState:
@@ -31,7 +39,10 @@ def logon_state(context: Context, entry: Entry, today: date) -> LogonState:
     name = context.one(entry, "full") or entry.dn.name
     causes, unheeded = _causes(context, entry, today)
     if causes:
-        return LogonState(False, f"{name} cannot log on: {listed(causes, 'and')}.")
+        unseen = "" if context.dialect.has_password(entry) is not None else f" {_UNSEEN}"
+        return LogonState(False, f"{name} cannot log on: {listed(causes, 'and')}.{unseen}")
+    if context.dialect.has_password(entry) is None:
+        return LogonState(None, f"Nothing keeps {name} from logging on that can be seen. {_UNSEEN}")
     forms = listed([form for field in ("login", "principal") if (form := context.one(entry, field))], "or")
     hours = ", ".join(context.dialect.read(entry, "hours"))
     only = []
@@ -44,8 +55,8 @@ def logon_state(context: Context, entry: Entry, today: date) -> LogonState:
         else:
             only.append(said)
     if unheeded:
-        said = listed([what for what, _ in unheeded], "and")
-        return LogonState(True, f"{name} can log on as {forms}, though {said}: {unheeded[0][1]}.")
+        though = f", though {listed([what for what, _ in unheeded], 'and')}: {unheeded[0][1]}"
+        return LogonState(True, f"{name} can log on as {forms}{though}.", though)
     ends = context.one(entry, "ends")
     until = f", through {ends}" if ends and not context.dialect.why_not_heeded("ends", entry) else ""
     within = f", only {', '.join(only)}" if only else ""
@@ -74,7 +85,7 @@ def _causes(context: Context, entry: Entry, today: date) -> tuple[list[str], lis
             causes.append(what.format("the account is"))
     if context.dialect.is_locked(entry):
         causes.append("bad attempts have locked it")
-    if not context.dialect.has_password(entry):
+    if context.dialect.has_password(entry) is False:
         causes.append("it has no password")
     elif since := _too_old(context, entry):
         causes.append(f"its password is too old, since {since}")

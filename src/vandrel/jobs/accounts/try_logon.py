@@ -32,14 +32,14 @@ def try_logon(context: Context, request: LogonRequest) -> Report:
     name = context.label(entry)
     why = context.directory.try_logon(entry.dn, request.secret)
     state = logon_state(context, entry, context.charter.today())
-    able = why == "" and (state.able or not context.directory.capabilities.embedded)
+    able = why == "" and (state.able is not False or not context.directory.capabilities.embedded)
     if able:
-        said = f"{name} has logged on."
+        said = f"{name} has logged on{state.though}."
     elif why == "change":
         said = f"{name}: the password is right, and must be changed before anything else."
     elif why in _CAUSES:
         said = f"{name} cannot log on: {_CAUSES[why]}."
-    elif not state.able:  # the server tells no cause, and the account itself does
+    elif state.able is False:  # the server tells no cause, and the account itself does
         said = state.sentence
     else:
         said = f"{name} cannot log on: the password is wrong, or the server keeps the cause to itself."

@@ -20,7 +20,7 @@ from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
 
 #: The modules with rules.
-_ROOMS = ("accounts", "structure")
+_ROOMS = ("accounts", "logon", "power", "structure", "values")
 #: Faults of one rule that people see; all stand in the JSON.
 _SHOWN = 10
 _ORDER = list(Weight)

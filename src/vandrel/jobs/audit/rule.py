@@ -52,6 +52,11 @@ class Rule(Struct, frozen=True):
 RULES: dict[str, Rule] = {}
 
 
+def login_of(survey: Survey, entry: Entry) -> str:
+    """By what a command takes an object."""
+    return survey.one(entry, "login") or f'"{entry.dn}"'
+
+
 def rule(name: str, weight: Weight, why: str) -> Callable[[Check], Check]:
     """Register a function as a rule; the first line of its docstring says what it finds."""
 

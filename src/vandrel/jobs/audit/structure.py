@@ -1,4 +1,4 @@
-"""Rules on groups, units and references, and on who holds power."""
+"""Rules on groups, units, computers and references."""
 
 from __future__ import annotations
 
@@ -7,12 +7,17 @@ from collections.abc import Iterator
 from vandrel.charter.hierarchy import DesignedUnit
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
-from vandrel.fields import ACCOUNT
+from vandrel.fields import ACCOUNT, COMPUTER, UNIT
 from vandrel.jobs.audit.rule import Fault, Weight, rule
 from vandrel.jobs.audit.survey import Survey
+from vandrel.objects.delegation import on_unit
 from vandrel.steps.references import own_references, references_of
 from vandrel.text.string_prep import prepare
+
+#: Members from which on two groups that have the same are worth a word.
+_ALIKE = 3
 
 
 @rule("dangling", Weight.FAULT, "A new object of that name gets what the old one had.")
@@ -46,34 +51,6 @@ def group_circle(survey: Survey) -> Iterator[Fault]:
             inner = next((dn.name for dn in survey.members[group.dn.key] if group.dn.key in survey.all_groups_of(dn.key)
                           or dn == group.dn), "...")  # fmt: skip
             yield Fault(group, "it is in itself", f"vandrel edit {group.dn.name} members-={inner}")
-
-
-@rule("power-of-the-gone", Weight.GRAVE, "Whoever enables the account has the power at once.")
-def power_of_the_gone(survey: Survey) -> Iterator[Fault]:
-    """Accounts that are out, and hold power."""
-    for entry in survey.accounts:
-        if not survey.is_enabled(entry) and (powers := survey.powers_of(entry)):
-            login = survey.one(entry, "login")
-            yield Fault(entry, f"out, and in {', '.join(powers)}", f"vandrel edit {login} groups-={powers[0]}")
-
-
-@rule("power-with-mail", Weight.ADVICE, "What arrives by mail runs with the power of whoever opens it.")
-def power_with_mail(survey: Survey) -> Iterator[Fault]:
-    """Enabled accounts that hold power and have a mail address."""
-    for entry in survey.accounts:
-        if survey.is_enabled(entry) and survey.one(entry, "mail") and (powers := survey.powers_of(entry)):
-            reach = survey.power[prepare(powers[0])]
-            yield Fault(entry, f"in {', '.join(powers)} ({reach}), and has an address")
-
-
-@rule("power-never-ends", Weight.GRAVE, "The most wanted password is the oldest one.")
-def power_never_ends(survey: Survey) -> Iterator[Fault]:
-    """Accounts that hold power with a password that never grows old."""
-    for entry in survey.accounts:
-        if survey.one(entry, "password-never-expires") == "yes" and (powers := survey.powers_of(entry)):
-            login = survey.one(entry, "login")
-            what = f"in {', '.join(powers)}, with a password that never grows old"
-            yield Fault(entry, what, f"vandrel edit {login} password-never-expires=no")
 
 
 @rule("unit-unprotected", Weight.FAULT, "One slip deletes it with all that is in it.")
@@ -126,6 +103,102 @@ def direct_in_domain_local(survey: Survey) -> Iterator[Fault]:
         if people:
             more = f" and {len(people) - 3} more" if len(people) > 3 else ""
             yield Fault(group, f"directly in it: {', '.join(people[:3])}{more}")
+
+
+@rule("group-name-not-by-rule", Weight.ADVICE, "People look for groups by the rule.")
+def group_name_not_by_rule(survey: Survey) -> Iterator[Fault]:
+    """Groups of a kind whose name no rung of the kind's rule gives."""
+    for group in survey.groups:
+        kind = survey.one(group, "kind")
+        if kind not in survey.context.charter.document.groups:
+            continue
+        rule_ = survey.context.charter.group_naming(kind)
+        if rule_.explain(group.dn.name, {}) is None:
+            yield Fault(
+                group, f"not named as a {kind}: {rule_.rungs[0].text}", f"vandrel edit {group.dn.name} name=..."
+            )
+
+
+@rule("group-kind-unknown", Weight.ADVICE, "No rule of the charter holds for it.")
+def group_kind_unknown(survey: Survey) -> Iterator[Fault]:
+    """Groups of a kind that the charter does not have, where most are of one that it has."""
+    kinds = survey.context.charter.document.groups
+    strange = [group for group in survey.groups if survey.one(group, "kind") not in kinds]
+    for group in strange if len(strange) * 2 < len(survey.groups) else ():
+        said = survey.one(group, "kind")
+        what = f"the charter has no kind of group {said!r}" if said else "it is of no kind"
+        yield Fault(group, what, f"vandrel edit {group.dn.name} kind=...")
+
+
+@rule("group-all-out", Weight.ADVICE, "Nobody uses it, and its rights wait for whoever is enabled.")
+def group_all_out(survey: Survey) -> Iterator[Fault]:
+    """Groups whose members are all disabled or past their last day."""
+    for group in survey.groups:
+        members = [entry for dn in survey.members[group.dn.key] if (entry := survey.entries.get(dn.key)) is not None]
+        out = [entry for entry in members
+               if survey.context.object_type(entry) == ACCOUNT and not survey.is_enabled(entry)]  # fmt: skip
+        if members and len(out) == len(members):
+            yield Fault(group, f"all {len(members)} members are out" if len(members) > 1 else "its one member is out")
+
+
+@rule("group-twice", Weight.ADVICE, "Whoever takes people out of one forgets the other.")
+def group_twice(survey: Survey) -> Iterator[Fault]:
+    """Groups with the same members, three or more, and the same purpose, which no kind of account fills."""
+    same: dict[tuple[str, frozenset[str]], list[Entry]] = {}
+    for group in survey.groups:
+        keys = frozenset(dn.key for dn in survey.members[group.dn.key])
+        if len(keys) >= _ALIKE:
+            same.setdefault((survey.one(group, "purpose"), keys), []).append(group)
+    for groups in same.values():
+        for group in groups if len(groups) > 1 else ():
+            others = ", ".join(other.dn.name for other in groups if other is not group)
+            yield Fault(group, f"the same members as {others}")
+
+
+@rule("unit-missing", Weight.FAULT, "Who is created by the charter has no place to stand.")
+def unit_missing(survey: Survey) -> Iterator[Fault]:
+    """Units of the charter's hierarchy that are not there, told of the unit that is to hold them."""
+    for unit in survey.context.charter.design:
+        dn = places.to_dn(unit.place, survey.context.charter.base)
+        above = survey.entries.get(dn.parent_key)
+        if dn.key not in survey.entries and above is not None:
+            yield Fault(above, f"{places.to_text(unit.place)} is not there", "vandrel hierarchy build")
+
+
+@rule("computer-misplaced", Weight.ADVICE, "Policies for computers go by the place.")
+def computer_misplaced(survey: Survey) -> Iterator[Fault]:
+    """Computers outside of the units that the charter has for them."""
+    homes = [places.to_dn(unit.place, survey.context.charter.base) for unit in survey.context.charter.design
+             if COMPUTER in unit.holds]  # fmt: skip
+    for computer in survey.computers:
+        if homes and computer.dn.parent not in homes:
+            place = survey.context.place(homes[0])
+            remedy = f"vandrel move {computer.dn.name} --to {place}"
+            yield Fault(computer, f"in {survey.context.place(computer.dn.parent)}", remedy)
+
+
+@rule("delegation-not-in-force", Weight.FAULT, "The team cannot do what it is counted upon for.")
+def delegation_not_in_force(survey: Survey) -> Iterator[Fault]:
+    """Units where the directory does not let a team do what the charter says, in directories that can."""
+    if survey.context.dialect.why_not_kept("delegation", UNIT):
+        return
+    for unit in survey.units:
+        lacking = [item for item in on_unit(survey.context, unit) if not item.in_force]
+        if lacking:
+            what = ", ".join(f"{item.team} may not {item.task}" for item in lacking)
+            yield Fault(unit, what, "vandrel hierarchy delegate")
+
+
+@rule("delegation-strange", Weight.GRAVE, "Somebody may do what nobody decided.")
+def delegation_strange(survey: Survey) -> Iterator[Fault]:
+    """Units where a team may do what the charter does not say."""
+    for unit in survey.units:
+        strange = [item for item in on_unit(survey.context, unit) if item.in_force and not item.designed]
+        if strange:
+            words = ",".join(f"{item.team}: {item.task}" for item in strange)
+            place = survey.context.place(unit.dn)
+            remedy = f'vandrel edit "{place}" "delegation-={words}"'
+            yield Fault(unit, f"not in the charter: {words}", remedy)
 
 
 def _designed(survey: Survey, dn: DN) -> DesignedUnit | None:

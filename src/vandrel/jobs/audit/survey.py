@@ -15,6 +15,9 @@ from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import computed_values, entry_values
 from vandrel.text.string_prep import prepare
 
+#: Accounts of a kind that must have a field so that others are expected to.
+_ENOUGH = 10
+
 
 class Survey:
     """Every object of the directory, and what follows from all of them together.
@@ -86,6 +89,31 @@ class Survey:
         kind = self.one(entry, "kind")
         return kind if kind in self.context.charter.document.kinds else ""
 
+    @cached_property
+    def administrative_kinds(self) -> frozenset[str]:
+        """The kinds of account that by their name or description are those of administrators."""
+        kinds = self.context.charter.document.kinds.items()
+        return frozenset(name for name, kind in kinds if "admin" in prepare(f"{name} {kind.about}"))
+
+    @cached_property
+    def impersonal_kinds(self) -> frozenset[str]:
+        """The kinds of account that have no given name by any rule: those of programs and desks."""
+        charter = self.context.charter
+        return frozenset(k for k in charter.document.kinds if "given" not in charter.naming("full", k).fields())
+
+    def without_what_most_have(self, field: str) -> Iterator[Entry]:
+        """The enabled accounts without a field that more than half of the others of their kind have, ten or more."""
+        counted: Counter[tuple[str, bool]] = Counter()
+        lacking = []
+        for entry in self.accounts:
+            if (kind := self.kind(entry)) and self.is_enabled(entry):
+                has = bool(self.one(entry, field))
+                counted[kind, has] += 1
+                lacking += [] if has else [(kind, entry)]
+        enough = {kind for (kind, has), times in counted.items()
+                  if has and times >= _ENOUGH and times > counted[kind, False]}  # fmt: skip
+        yield from (entry for kind, entry in lacking if kind in enough)
+
     # --- memberships
 
     @cached_property
@@ -125,6 +153,23 @@ class Survey:
         """The names of the groups with power that an account is in, directly or not."""
         groups = self.all_groups_of(entry.dn.key).values()
         return sorted(group.dn.name for group in groups if prepare(group.dn.name) in self.power)
+
+    def has_role(self, entry: Entry) -> bool:
+        """Whether an account is in all groups of a role of the charter."""
+        have = {prepare(group.dn.name) for group in self.all_groups_of(entry.dn.key).values()}
+        return any(have.issuperset(map(prepare, role.groups)) for role in self.context.charter.document.roles.values())
+
+    def distance_to_power(self, group: Entry) -> int:
+        """How many groups lie between a group and the nearest with power that it is in, that one counted; 0: none."""
+        seen, level, depth = {group.dn.key}, [group], 0
+        while level:
+            depth += 1
+            level = [above for each in level for above in self.groups_of.get(each.dn.key, ())
+                     if above.dn.key not in seen]  # fmt: skip
+            seen |= {above.dn.key for above in level}
+            if any(prepare(above.dn.name) in self.power for above in level):
+                return depth
+        return 0
 
     # --- values that several have
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import cast
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.intake.description import Description, ObjectType
@@ -15,7 +15,7 @@ from vandrel.jobs.bulk.roster import Planner
 from vandrel.jobs.common.create_object import first_name
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.jobs.common.name_allocator import NameAllocator
-from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.proposal import Proposal, listed_names
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 
@@ -31,7 +31,8 @@ class SeriesRequest(Struct, frozen=True):
         stem: what the number is put behind, or in place of its ``#``.
         fields: the values of fields, as typed; a ``#`` in them stands for the number.
         count: how many.
-        first: the first number.
+        first: the first number of those that there are to be, some of which may be there already; 0: the next that are
+            free, from 1 on.
         digits: digits up to which zeros are put before the number.
         skip_taken: whether numbers in use are skipped, and not refused.
         secret: one password for all; None: each gets one of its own.
@@ -43,7 +44,7 @@ class SeriesRequest(Struct, frozen=True):
     stem: str
     fields: Mapping[str, tuple[str, ...]]
     count: int
-    first: int = 1
+    first: int = 0
     digits: int = 1
     skip_taken: bool = True
     secret: Secret | None = None
@@ -68,16 +69,25 @@ def propose_series(context: Context, request: SeriesRequest) -> Proposal:
     planner = Planner(
         context, Description(object_type=cast(ObjectType, request.object_type), kind=kind), context.charter.today()
     )
-    roster = planner.plan(_items(context, request))
+    in_use: list[str] = []
+    roster = planner.plan(_items(context, request, in_use))
     name = f"{request.kind} {request.stem}"
-    return propose_roster(context, roster, request.object_type, request.options, "series", name, is_file=False)
+    proposal = propose_roster(context, roster, request.object_type, request.options, "series", name, is_file=False)
+    if not (request.first and in_use):
+        return proposal
+    is_one = len(in_use) == 1
+    said = f"{'Number' if is_one else 'Numbers'} {listed_names(in_use)} {'is' if is_one else 'are'} in use already."
+    return structs.replace(proposal, summary=[said, *proposal.summary])
 
 
-def _items(context: Context, request: SeriesRequest) -> Iterator[Item]:
-    """One item for each number that is free, or for each number where those that are taken are refused."""
+def _items(context: Context, request: SeriesRequest, in_use: list[str]) -> Iterator[Item]:
+    """One item for each number that is free, or for each number where those that are taken are refused.
+
+    With a first number, there are no others than so many from it on. Those passed over are added to `in_use`.
+    """
     allocator = NameAllocator(context, DirectoryIndex(context))
-    number, made = request.first, 0
-    while made < request.count:
+    number, made = request.first or 1, 0
+    while made < request.count and not (request.first and number >= request.first + request.count):
         digits = str(number).zfill(request.digits)
         number += 1
         name = request.stem.replace(NUMBER, digits) if NUMBER in request.stem else f"{request.stem}{digits}"
@@ -85,6 +95,7 @@ def _items(context: Context, request: SeriesRequest) -> Iterator[Item]:
             field: tuple(value.replace(NUMBER, digits) for value in values) for field, values in request.fields.items()
         }
         if request.skip_taken and _is_taken(context, allocator, request.object_type, name, fields):
+            in_use.append(digits)
             continue
         made += 1
         fields.setdefault("login" if request.object_type == ACCOUNT else "name", (name,))

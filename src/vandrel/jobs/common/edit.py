@@ -24,6 +24,7 @@ from vandrel.jobs.common.role_groups import role_groups
 from vandrel.objects.context import Context
 from vandrel.objects.membership import conversion, joining
 from vandrel.objects.pattern_values import entry_values
+from vandrel.objects.power_reach import reach_of_tasks
 from vandrel.objects.view import roles_held, shown_values
 from vandrel.steps.references import with_references
 from vandrel.steps.step import Rename, Set, Step
@@ -236,12 +237,14 @@ class Editor:
         if name == "locked" and after == ["yes"]:
             what, remedy = "only bad attempts lock an account", "to keep somebody out, disable the account"
             findings.append(Finding(Code.BAD_VALUE, what, where, remedy))
-        if name == "enabled" and after == ["yes"] and not context.dialect.has_password(edit.entry):
+        if name == "enabled" and after == ["yes"] and context.dialect.has_password(edit.entry) is False:
             what = f"{context.label(edit.entry)} has no password, so enabling it lets nobody log on"
             findings.append(Finding(Code.REFUSED, what, where, "give one as well: password=generate", NOTE))
         if name in NAMED and edit.object_type == ACCOUNT and self._is_reserved(edit, name, after):
             what = f"{after[0]} is reserved by the charter, and nobody's"
             findings.append(Finding(Code.REFUSED, what, where, f"give another: {name}=..."))
+        if name == "delegation":
+            findings += reach_of_tasks(context, edit.entry.dn, [word for word in after if word not in before])
         if name == "number" and edit.object_type == ACCOUNT:
             kind = next(iter(context.dialect.read(draft.after, "kind")), "")
             findings += self._numbers.check(kind, "".join(after), edit.entry.dn)

@@ -104,7 +104,7 @@ def _must_change(context: Context, edit: Edit, change: Sequence[str] | None) -> 
 def _change(context: Context, edit: Edit, source: str) -> ObjectChange:
     fields = list(edit.differences)
     if source:
-        had = "set" if context.dialect.has_password(edit.entry) else "(none)"
+        had = {True: "set", False: "(none)", None: "(not shown)"}[context.dialect.has_password(edit.entry)]
         fields.append(FieldChange("password", (had,), (_NEW_PASSWORD[source],)))
     new = next((step.new for step in edit.steps if isinstance(step, Rename)), None)
     entry = edit.entry

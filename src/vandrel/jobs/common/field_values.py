@@ -17,6 +17,7 @@ from vandrel.jobs.common.assignments import flag
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.text import addresses, octets, week
+from vandrel.text.look_alikes import oddities
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
 
@@ -131,6 +132,8 @@ def _one_of(field: str, value: str, words: Sequence[str]) -> str:
 #: More than this is no photograph of a person, and no number of minutes.
 _LARGEST, _DIGITS = 10_000_000, 5
 
+#: Names that people type to log on, and that others tell them by.
+_LOGGED_ON_WITH = ("login", "principal", "mail")
 #: Joiners that names in some scripts need, though they do not show.
 _JOINERS = "\u200c\u200d"
 
@@ -209,6 +212,8 @@ def check(context: Context, field: Field, values: Sequence[str], object_type: st
             findings.append(_wrong(field, f"{field.name} {why}: {value!r}"))
         elif field.name == "principal":
             findings += _suffix(context, field, value)
+        if field.name in _LOGGED_ON_WITH:
+            findings += [_wrong(field, f"{value}: {odd}", severity=NOTE) for odd in oddities(value)]
         if field.name == "kind" and object_type == ACCOUNT and value not in (kinds := context.charter.document.kinds):
             what = f"there is no kind of account {value!r}"
             findings.append(_wrong(field, what, did_you_mean(value, kinds), Code.UNKNOWN_KIND))

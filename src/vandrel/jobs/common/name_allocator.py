@@ -11,6 +11,7 @@ from msgspec import Struct
 from vandrel.directory.dn import DN, LEVEL
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.objects.context import Context
+from vandrel.text.look_alikes import skeleton
 from vandrel.text.string_prep import prepare
 
 
@@ -108,6 +109,8 @@ class NameAllocator:
             return f"taken by {self.say(holder)}"
         if (holder := self._given_to(target, value, but)) is not None:
             return f"taken by {self.say(holder)}, who gets it in the same request"
+        if (plain := skeleton(value)) != value.lower() and (holder := self._held_by(target, plain, but)) is not None:
+            return f"easily taken for {plain}, which {self.say(holder)} has"
         return ""
 
     def why_sibling(self, dn: DN) -> str:

@@ -14,6 +14,8 @@ from vandrel.directory import place as places
 from vandrel.directory.filter import And, Compare, Not, to_text
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, Topic
 from vandrel.objects.context import Context
+from vandrel.objects.delegation import TAKES_OVER
+from vandrel.objects.power_reach import powerful_within
 
 #: The part of slapd's configuration that holds the database; where it is another, the first line is to be changed.
 DATABASE = "olcDatabase={1}mdb,cn=config"
@@ -23,11 +25,24 @@ def rules(context: Context) -> Iterator[tuple[str, str]]:
     """Each rule with what it is for, those of the deepest units first."""
     for unit in sorted(context.charter.design, key=lambda unit: -len(unit.place)):
         dn = places.to_dn(unit.place, context.charter.base)
+        powerful = powerful_within(context, dn) if any(task in TAKES_OVER for _, task in unit.delegation) else []
         for team, task in unit.delegation:
             group = _group(context, team)
+            for account, power in powerful if task in TAKES_OVER else ():
+                # Who holds power is out of reach, but for others who hold it.
+                about = f"{places.to_text(unit.place)}: {team} may not {task} of {context.label(account)}, in {power}"
+                holders = f'by group.exact="{_group(context, power)}" break by group.exact="{group}" none by * break'
+                yield about, f'to dn.exact="{account.dn}"{_secrets(context)} {holders}'
             for target in _targets(context, task):
                 about = f"{places.to_text(unit.place)}: {team} may {task}"
                 yield about, f'to dn.subtree="{dn}"{target[0]} by group.exact="{group}" {target[1]} by * break'
+
+
+def _secrets(context: Context) -> str:
+    names = dict.fromkeys(
+        filter(None, (context.dialect.attribute(f, ACCOUNT) for f in ("password", "change", "locked")))
+    )
+    return f" attrs={','.join(names)}"
 
 
 def _group(context: Context, team: str) -> str:

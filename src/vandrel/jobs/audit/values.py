@@ -1,0 +1,137 @@
+"""Rules on what fields say: addresses, names that were typed carelessly, offices in two places, people twice."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator
+
+from vandrel.charter.name_limits import NAME_LIMITS
+from vandrel.directory.entry import Entry
+from vandrel.jobs.audit.rule import Fault, Weight, login_of, rule
+from vandrel.jobs.audit.survey import Survey
+from vandrel.text import addresses
+from vandrel.text.string_prep import prepare
+
+#: Names that people read.
+_READ = ("given", "middle", "surname", "display", "title", "department", "company", "office")
+_STRAY = re.compile("^\\s|\\s$|\\s{2}|[\u00a0\u00ad\u200b\u2060\ufeff]")
+#: Where an office is.
+_WHERE = ("street", "postcode", "site", "country")
+
+
+@rule("suffix-unknown", Weight.FAULT, "The principal name is of no domain of the organization.")
+def suffix_unknown(survey: Survey) -> Iterator[Fault]:
+    """Accounts whose principal name has a suffix that the charter does not have."""
+    known = {prepare(suffix) for suffix in survey.context.charter.document.suffixes}
+    for entry in survey.accounts:
+        local, at, suffix = survey.one(entry, "principal").rpartition("@")
+        if at and prepare(suffix) not in known:
+            better = f"{local}@{survey.context.charter.document.suffixes[0]}"
+            remedy = f"vandrel edit {login_of(survey, entry)} principal={better}"
+            yield Fault(entry, f"the charter has no suffix {suffix}", remedy)
+
+
+@rule("address-foreign", Weight.ADVICE, "Mail about work leaves the organization.")
+def address_foreign(survey: Survey) -> Iterator[Fault]:
+    """Enabled accounts with an address of a domain that the charter does not have, where their kind builds one."""
+    known = {prepare(suffix) for suffix in survey.context.charter.document.suffixes}
+    for entry in survey.accounts:
+        domain = survey.one(entry, "mail").rpartition("@")[2]
+        if domain and survey.kind(entry) and survey.is_enabled(entry) and prepare(domain) not in known:
+            yield Fault(entry, f"its address is at {domain}", f"vandrel edit {login_of(survey, entry)} mail=...")
+
+
+@rule("address-misshapen", Weight.FAULT, "No mail arrives there, and outside services refuse it.")
+def address_misshapen(survey: Survey) -> Iterator[Fault]:
+    """Accounts and groups whose mail address is none."""
+    for entry in (*survey.accounts, *survey.groups):
+        mail = survey.one(entry, "mail")
+        if mail and (why := NAME_LIMITS["mail"].fault(mail)):
+            yield Fault(entry, f"mail {why}: {mail}", f"vandrel edit {login_of(survey, entry)} mail=...")
+
+
+@rule("address-missing", Weight.ADVICE, "It is on no list, and outside services leave it out.")
+def address_missing(survey: Survey) -> Iterator[Fault]:
+    """Enabled accounts without a mail address, of a kind most of which have one."""
+    for entry in survey.without_what_most_have("mail"):
+        yield Fault(entry, "no mail address", f"vandrel edit {login_of(survey, entry)} mail=...")
+
+
+@rule("alias-of-another", Weight.GRAVE, "Mail for one arrives at the other, or nowhere.")
+def alias_of_another(survey: Survey) -> Iterator[Fault]:
+    """Accounts with a further address that is the address of somebody else."""
+    owners: dict[str, list[Entry]] = {}
+    for entry in (*survey.accounts, *survey.groups):
+        owners.setdefault(prepare(survey.one(entry, "mail")), []).append(entry)
+    for entry in survey.accounts:
+        for alias in survey.context.dialect.read(entry, "alias"):
+            kind, address = addresses.split(alias)
+            others = [owner for owner in owners.get(prepare(address), ()) if owner.dn != entry.dn] if not kind else []
+            if others:
+                what = f"its alias {address} is the address of {survey.context.label(others[0])}"
+                yield Fault(entry, what, f"vandrel edit {login_of(survey, entry)} alias-={address}")
+
+
+@rule("person-twice", Weight.ADVICE, "One of the two is forgotten when the person leaves.")
+def person_twice(survey: Survey) -> Iterator[Fault]:
+    """Enabled accounts of one kind and department that have the same full name."""
+    same: dict[tuple[str, ...], list[Entry]] = {}
+    for entry in survey.accounts:
+        full = prepare(survey.one(entry, "full"))
+        if full and survey.kind(entry) and survey.is_enabled(entry):
+            key = (full, survey.kind(entry), prepare(survey.one(entry, "department")), survey.one(entry, "site"))
+            same.setdefault(key, []).append(entry)
+    for entries in same.values():
+        for entry in entries if len(entries) > 1 else ():
+            others = ", ".join(survey.one(other, "login") for other in entries if other is not entry)
+            yield Fault(entry, f"the same name, kind and department as {others}")
+
+
+@rule("stray-spaces", Weight.ADVICE, "Searches and comparisons go past it.")
+def stray_spaces(survey: Survey) -> Iterator[Fault]:
+    """Accounts with spaces around or twice within a value that people read, or characters that do not show."""
+    for entry in survey.accounts:
+        for name in _READ:
+            value = survey.one(entry, name)
+            if value and _STRAY.search(value):
+                clean = " ".join(re.sub("[\u00ad\u200b\u2060\ufeff]", "", value).split())
+                remedy = f'vandrel edit {login_of(survey, entry)} {name}="{clean}"'
+                yield Fault(entry, f"{name} {value!r}", remedy)
+
+
+@rule("name-in-one-case", Weight.ADVICE, "It looks careless wherever people read it.")
+def name_in_one_case(survey: Survey) -> Iterator[Fault]:
+    """Accounts whose given name or surname is in capitals alone, or begins with none."""
+    for entry in survey.accounts:
+        if survey.kind(entry) in survey.impersonal_kinds:
+            continue
+        for name in ("given", "surname"):
+            value = survey.one(entry, name)
+            is_odd = len(value) > 2 and value.isascii() and (value.isupper() or value.islower())
+            if is_odd and value.isalpha():
+                remedy = f"vandrel edit {login_of(survey, entry)} {name}={value.title()}"
+                yield Fault(entry, f"{name} {value}", remedy)
+
+
+@rule("office-in-two-places", Weight.ADVICE, "Outside services decide by the address.")
+def office_in_two_places(survey: Survey) -> Iterator[Fault]:
+    """Accounts whose office most others have with another address."""
+    usual: dict[tuple[str, str, str], Counter[str]] = {}
+
+    def of(entry: Entry, name: str) -> tuple[str, str, str]:
+        return prepare(survey.one(entry, "office")), prepare(survey.one(entry, "company")), name
+
+    for entry in survey.accounts:
+        for name in _WHERE:
+            if survey.one(entry, "office") and (value := survey.one(entry, name)):
+                usual.setdefault(of(entry, name), Counter())[value] += 1
+    for entry in survey.accounts:
+        for name in _WHERE:
+            value, counted = survey.one(entry, name), usual.get(of(entry, name))
+            if not value or not counted:
+                continue
+            (best, times), all_of = counted.most_common(1)[0], counted.total()
+            if value != best and times * 10 >= all_of * 8 and all_of > 4:
+                what = f"{name} {value}, where {times} of {all_of} in the same office have {best}"
+                yield Fault(entry, what, f'vandrel edit {login_of(survey, entry)} {name}="{best}"')
