@@ -58,8 +58,8 @@ COMMANDS = {
     "handover": ([], ["handover", "hbrekke", "Tuva Solberg", "number=2991", "--hand-out", "new.csv"]),
     "move": ([], ["move", "hbrekke", "--to", "/Ferries/Sandhaven/Engine/Officers"]),
     "a unit": (["release", "/Ferries/Northquay/Deck/Officers"], ["move", "/Ferries/Northquay/Deck/Officers", "--to", "/Shore"]),
-    "create": ([], ["create", "crew", "Siri Moe", "number=2101", "site=Kelness", "department=Deck", "category=Hands", "--hand-out", "new.csv"]),
-    "copy": ([], ["copy", "alund", "Siri Moe", "number=2101", "--hand-out", "new.csv"]),
+    "create": ([], ["create", "crew", "Siri Moe", "number=2991", "site=Kelness", "department=Deck", "category=Hands", "--hand-out", "new.csv"]),
+    "copy": ([], ["copy", "alund", "Siri Moe", "number=2991", "--hand-out", "new.csv"]),
     "series": ([], ["series", "seasonal", "kiosk", "site=Kelness", "surname=Kiosk #", "--count", "3", "--hand-out", "new.csv"]),
     "undo": (["edit", "alund", "hbrekke", "toedegaard", "title=Keeper"], ["undo", "{job}"]),
     "due": (["edit", "alund", "hbrekke", "toedegaard", "starts=2026-01-05", "enabled=no"], ["due", "--carry-out"]),
@@ -298,7 +298,7 @@ def test_a_name_that_somebody_takes_meanwhile_is_answered_with_the_next(harbour)
     code, told = harbour.stopped(words, take, at=1)
     assert code == 0, told
     assert told.count("A name was taken meanwhile") == 1
-    given = harbour.folder.run("find", "number=2101", "--columns", "login", "--as", "csv").out.split()[-1]
+    given = harbour.folder.run("find", "number=2991", "--columns", "login", "--as", "csv").out.split()[-1]
     assert given.endswith("moe") and given != login
     sheet = (harbour.folder.path / "new.csv").read_text()
     assert sheet.count("\n") == 2 and given in sheet  # a header and the one line

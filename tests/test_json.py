@@ -13,7 +13,7 @@ from vandrel.errors import Code
 
 #: Every command, with words that let it succeed on the demo.
 RUNS = [
-    "show alund", "show alund --raw", "show /Shore --all", "show alund --bare dn", "show alund --only phone",
+    "verify", "show alund", "show alund --raw", "show /Shore --all", "show alund --bare dn", "show alund --only phone",
     "show alund --effective --password-rules", "find --by login", "find --type groups", "tree", "compare alund hbrekke",
     'create crew Tor|Vik number=2999 site=Kelness department=Deck category=Hands password=none -y',
     "create group Night|watch -y", "copy alund Berit|Dahl number=2077 password=none -y",

@@ -21,7 +21,7 @@ def main(words: Sequence[str]) -> int:
     parser = build_parser(words[0] if words else "")
     args = parser.parse_args(words)
     session = Session(args, words)
-    code = _run(session, words)
+    code = session.tell_damage(_run(session, words))
     if code and not session.begun:
         session.withdraw_new_directory()
     return code

@@ -17,7 +17,7 @@ COMMANDS = (
     "show", "find", "tree", "compare", "logon", "create", "copy", "import", "series", "invent", "edit", "reset",
     "unlock", "disable", "enable", "due", "rename", "handover", "leave", "move", "protect", "release", "delete",
     "attic", "restore", "purge", "snapshot", "roles", "audit", "undo", "hierarchy", "charter", "probe", "journal",
-    "resume", "export", "load", "backup", "unpack", "demo", "completion", "manual",
+    "resume", "export", "load", "backup", "unpack", "verify", "demo", "completion", "manual",
 )  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."

@@ -292,6 +292,17 @@ class Session:
 
         return Snapshots(self.journal_path.with_name(file_names.SNAPSHOTS), self.directory.identity)
 
+    def tell_damage(self, code: int) -> int:
+        """Tell of entries that were found damaged and left out; return the exit code, which they change."""
+        directory = self.__dict__.get("directory")  # only if it was opened
+        damage = getattr(directory, "damage", None)
+        if not damage or getattr(self.args, "command", "") == "verify":
+            return code
+        from vandrel.jobs.inspect.verify import left_out
+
+        self.terminal.findings(left_out(damage))
+        return code or Code.DAMAGED.exit_code
+
     @property
     def who(self) -> str:
         """The user of this machine, and the identity on the server."""

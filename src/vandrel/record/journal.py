@@ -10,6 +10,7 @@ from __future__ import annotations
 import getpass
 import os
 import socket
+import sqlite3
 from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from itertools import islice
@@ -20,7 +21,7 @@ import msgspec
 from msgspec import Struct, structs
 
 from vandrel.directory.embedded import sqlite_file
-from vandrel.errors import Code, DirectoryError, Location, VandrelError
+from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
 from vandrel.record.job_locks import JobLocks
 
 #: "Vanj" as PRAGMA application_id.
@@ -339,7 +340,31 @@ class Journal:
                 "FROM step s JOIN job j ON j.number = s.job WHERE job = ? ORDER BY s.number",
                 (MADE, BEGUN, AHEAD, job),
             ):
-                yield JournalStep(number, state, _decode(record), why)
+                yield JournalStep(number, state, self._read(record, job, number), why)
+
+    def _read(self, record: bytes, job: int, step: int) -> Record:
+        try:
+            read: Record = _decode(record)
+        except (TypeError, ValueError):  # msgspec's errors are of ValueError
+            what, where = f"the record of step {step} is damaged", Location(job=job, file=str(self.path))
+            remedy = "vandrel verify tells what else is; vandrel unpack takes a copy"
+            raise DirectoryError(Code.DAMAGED, what, where=where, remedy=remedy) from None
+        return read
+
+    def verify(self) -> tuple[int, list[Finding]]:
+        """Go through the whole file: how many steps there are, and what is damaged."""
+        findings, steps = sqlite_file.integrity(self._db, self.path), 0
+        try:
+            for job, number, record in self._db.execute("SELECT job, number, record FROM step"):
+                steps += 1
+                try:
+                    self._read(record, job, number)
+                except DirectoryError as error:
+                    findings += [structs.replace(finding, severity=NOTE) for finding in error.findings]
+        except sqlite3.Error as error:
+            what = f"reading stopped after {steps} steps: {error}"
+            findings.append(Finding(Code.DAMAGED, what, Location(file=str(self.path)), "take it from a copy", NOTE))
+        return steps, findings
 
     def broken(self) -> list[Job]:
         """Jobs that were begun and never ended, by a process that is gone."""

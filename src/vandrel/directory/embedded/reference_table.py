@@ -112,7 +112,7 @@ class ReferenceTable:
         ).fetchone()
         if count > 1:
             return False
-        data = decode(self._db.execute("SELECT data FROM entry WHERE id = ?", (holder,)).fetchone()[0])
+        data = decode(*self._db.execute("SELECT data, dn FROM entry WHERE id = ?", (holder,)).fetchone())
         return name in self._schema.shape(tuple(map(str, data["objectClass"])))[0]
 
 

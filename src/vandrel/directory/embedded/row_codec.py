@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Iterator
+import zlib
+from collections.abc import Callable, Iterable, Iterator
 
 import msgspec
 
@@ -11,6 +12,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.schema import Schema, without_options
 from vandrel.directory.schema.matching import Key
+from vandrel.errors import Code, DirectoryError, Location
 
 Data = dict[str, list[Value]]
 
@@ -22,14 +24,50 @@ _decode = msgspec.msgpack.Decoder().decode
 _INDEXED_LENGTH = 512
 
 
-def encode(data: Data) -> bytes:
-    """Pack the attributes of an entry."""
-    return _encode(data)
+#: Octets of the sum before the attributes.
+_SUM = 4
 
 
-def decode(blob: bytes) -> Data:
-    """Unpack the attributes of an entry."""
-    data: Data = _decode(blob)
+class DamagedRowError(Exception):
+    """A row that is not as it was written."""
+
+
+def damaged(dn: DN) -> DirectoryError:
+    """Make the answer for an entry that is not as it was written."""
+    what = "the entry is damaged: the file is not as it was written"
+    return DirectoryError(
+        Code.DAMAGED, what, where=Location(dn=str(dn)), remedy="vandrel verify tells what can be done"
+    )
+
+
+def _seal(content: bytes, dn: str) -> bytes:
+    return zlib.crc32(content, zlib.crc32(dn.encode())).to_bytes(_SUM, "big") + content
+
+
+def encode(data: Data, dn: str) -> bytes:
+    """Pack the attributes of an entry, behind a sum (CRC-32) over them and the name as it stands in the row."""
+    return _seal(_encode(data), dn)
+
+
+def sealed_anew(blob: bytes, dn: str) -> bytes:
+    """The blob of an entry that has another name now."""
+    return _seal(blob[_SUM:], dn)
+
+
+def decode(blob: bytes, dn: str) -> Data:
+    """Unpack the attributes of an entry.
+
+    Raises:
+        DamagedRowError: it is not what was packed under this name.
+
+    """
+    try:
+        content = blob[_SUM:]
+        if zlib.crc32(content, zlib.crc32(dn.encode())) != int.from_bytes(blob[:_SUM], "big"):
+            raise DamagedRowError
+        data: Data = _decode(content)
+    except (TypeError, ValueError, AttributeError):  # not even octets, or no text; msgspec's errors are of ValueError
+        raise DamagedRowError from None
     return data
 
 
@@ -82,29 +120,39 @@ class Index:
 _MANY = 400
 
 
-def read(connection: sqlite3.Connection, index: Index, rows: Iterable[tuple[int, str, str, bytes]]) -> Iterator[Entry]:
-    """Make entries of rows (id, key, dn, data), adding their references."""
+#: Told of the key and the name of a damaged row.
+TellDamage = Callable[[object, object], None]
+
+
+def read(
+    connection: sqlite3.Connection, index: Index, rows: Iterable[tuple[int, str, str, bytes]], tell_damage: TellDamage
+) -> Iterator[Entry]:  # fmt: skip
+    """Make entries of rows (id, key, dn, data), adding their references; damaged ones are told and left out."""
     batch: list[tuple[int, str, str, bytes]] = []
     for row in rows:
         batch.append(row)
         if len(batch) == _MANY:
-            yield from _assemble(connection, index, batch)
+            yield from _assemble(connection, index, batch, tell_damage)
             batch = []
     if batch:
-        yield from _assemble(connection, index, batch)
+        yield from _assemble(connection, index, batch, tell_damage)
 
 
 def _assemble(
-    connection: sqlite3.Connection, index: Index, batch: list[tuple[int, str, str, bytes]]
+    connection: sqlite3.Connection, index: Index, batch: list[tuple[int, str, str, bytes]], tell_damage: TellDamage
 ) -> Iterator[Entry]:
     references: dict[int, dict[str, list[Value]]] = {}
     marks = ",".join("?" * len(batch))
     for entry, number, dn in connection.execute(
         f"SELECT entry, attribute, dn FROM reference WHERE entry IN ({marks})", [row[0] for row in batch]
     ):
-        references.setdefault(entry, {}).setdefault(index.names[number], []).append(dn)
+        references.setdefault(entry, {}).setdefault(index.names.get(number, ""), []).append(dn)
     for identity, key, dn, blob in batch:
-        data = decode(blob)
+        try:
+            data = decode(blob, dn)
+        except DamagedRowError:
+            tell_damage(key, dn)
+            continue
         if identity in references:
             for name, dns in references[identity].items():
                 data[name] = [*data.get(name, ()), *dns]

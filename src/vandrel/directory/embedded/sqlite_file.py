@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from vandrel.errors import Code, DirectoryError, Location
+from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location
 
 #: "Vand" as PRAGMA application_id, and the version of the tables as PRAGMA user_version.
 APPLICATION = 0x56616E64
@@ -60,7 +60,7 @@ _SQLITE = (
     ("SQLITE_CANTOPEN", Code.OUT_OF_REACH, "the file cannot be opened", "check the rights on the file and its folder"),
     ("SQLITE_PERM", Code.NOT_PERMITTED, "the file cannot be opened", "check the rights on the file and its folder"),
     ("SQLITE_NOTADB", Code.FOREIGN, "the file is not a Vandrel directory", "name another file"),
-    ("SQLITE_CORRUPT", Code.DAMAGED, "the file is damaged", "restore it from a copy"),
+    ("SQLITE_CORRUPT", Code.DAMAGED, "the file is damaged", "vandrel verify tells where; vandrel unpack takes a copy"),
     (
         "SQLITE_IOERR",
         Code.OUT_OF_REACH,
@@ -84,6 +84,8 @@ def plain_errors(path: Path) -> Iterator[None]:
         yield
     except sqlite3.Error as error:
         name = getattr(error, "sqlite_errorname", "") or ""
+        if "decode to UTF-8" in str(error):  # the module's own error, which has no name
+            name = "SQLITE_CORRUPT"
         if name.startswith("SQLITE_IOERR") and _is_full(path):
             name = "SQLITE_FULL"  # said by the file system in other words
         for beginning, code, what, remedy in _SQLITE:
@@ -99,6 +101,18 @@ def plain_errors(path: Path) -> Iterator[None]:
                 remedy="restore it from a copy",
             ) from None
         raise
+
+
+def integrity(connection: sqlite3.Connection, path: Path) -> list[Finding]:
+    """What SQLite itself finds wrong with a file, at most a hundred things."""
+    try:
+        rows = connection.execute("PRAGMA integrity_check(100)").fetchall()
+    except sqlite3.Error as error:
+        rows = [(str(error),)]
+    where, remedy = Location(file=str(path)), "vandrel unpack takes a copy from before"
+    return [
+        Finding(Code.DAMAGED, f"the file is damaged: {row[0]}", where, remedy, NOTE) for row in rows if row[0] != "ok"
+    ]
 
 
 @contextmanager

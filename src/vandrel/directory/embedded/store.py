@@ -12,14 +12,14 @@ import msgspec
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing, sqlite_file
-from vandrel.directory.embedded.row_codec import Index, indexed_attributes, read
+from vandrel.directory.embedded.row_codec import Index, damaged, indexed_attributes, read
 from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter, matches
 from vandrel.directory.operations import TAKEN_BACK, Operation
 from vandrel.directory.port import Capabilities, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
-from vandrel.errors import Code, DirectoryError, Location, not_made_with_the_rest
+from vandrel.errors import Code, DirectoryError, Finding, Location, not_made_with_the_rest
 from vandrel.secret import Secret
 
 #: Attributes whose values must differ over the whole directory; those of one group share their values.
@@ -42,6 +42,8 @@ class EmbeddedDirectory:
 
         """
         self.path = path
+        #: The entries that were found damaged and left out: their keys and names, as they stand there.
+        self.damage: dict[str, str] = {}
         self._db, self.writable = sqlite_file.connect(path, sqlite_file.APPLICATION, "directory")
         with sqlite_file.plain_errors(path):
             meta = dict(self._db.execute("SELECT name, value FROM meta").fetchall())
@@ -140,7 +142,13 @@ class EmbeddedDirectory:
         """The entry of this name; None where there is none."""
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(f"{_ENTRY} WHERE key = ?", (dn.key,)).fetchall()
-            return next(read(self._db, self._index, rows), None)
+            entry = next(read(self._db, self._index, rows, self._tell_damage), None)
+        if rows and entry is None:
+            raise damaged(dn)
+        return entry
+
+    def _tell_damage(self, key: object, dn: object) -> None:
+        self.damage[str(key)] = str(dn)
 
     def search(
         self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
@@ -159,7 +167,7 @@ class EmbeddedDirectory:
         sql = f"{_ENTRY} WHERE {place} AND ({condition.sql}) ORDER BY {key}"
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(sql, (*values, *condition.values))
-            for entry in read(self._db, self._index, rows):
+            for entry in read(self._db, self._index, rows, self._tell_damage):
                 if condition.exact or matches(where, entry, self._schema):
                     yield entry
 
@@ -183,7 +191,7 @@ class EmbeddedDirectory:
                     f"WHERE t.attribute = ? AND t.{column} IN ({marks})",
                     (number, *chunk),
                 ):
-                    for value in wanted[key]:
+                    for value in wanted[key] if entry_key not in self.damage else ():
                         owners[value] = DN.stored(dn, entry_key)
         return owners
 
@@ -195,7 +203,14 @@ class EmbeddedDirectory:
                 chunk = keys[start : start + 500]
                 marks = ",".join("?" * len(chunk))
                 present |= {key for (key,) in self._db.execute(f"SELECT key FROM entry WHERE key IN ({marks})", chunk)}
-        return {dn for dn in dns if dn.key in present}
+        # What was found damaged is as good as gone: a new entry takes its place.
+        return {dn for dn in dns if dn.key in present and dn.key not in self.damage}
+
+    def verify(self) -> tuple[int, list[Finding]]:
+        """Go through the whole file: how many entries there are, and what is damaged, each with the name."""
+        from vandrel.directory.embedded.verification import verify
+
+        return verify(self._db, self.path)
 
     # --- passwords
 

@@ -14,7 +14,7 @@ from vandrel.directory.active import filetime
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing
 from vandrel.directory.embedded.reference_table import ReferenceTable, changed_meanwhile
-from vandrel.directory.embedded.row_codec import Data, Index, decode, encode
+from vandrel.directory.embedded.row_codec import DamagedRowError, Data, Index, damaged, decode, encode, sealed_anew
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import (
     TAKEN_BACK,
@@ -144,14 +144,14 @@ class Writer:
             dn = operation.dn
             try:
                 above = self._parent(dn, known)
-                if dn.key in known:
+                if dn.key in known and not self._is_damaged(known[dn.key][0]):
                     raise DirectoryError(
                         Code.TAKEN, "there is an object of this name already", where=Location(dn=str(dn))
                     )
                 data, references = self._new_data(operation, now)
                 for group, key, value in unique:
                     holder = taken.get((group, key))
-                    if holder is not None:
+                    if holder is not None and names.parse(holder) != dn:  # itself, where it was damaged
                         raise _not_unique(value, holder, dn)
             except DirectoryError as error:
                 outcomes.append(error)
@@ -159,14 +159,18 @@ class Writer:
                 if most_refused < 0:
                     break
                 continue
-            number += 1
+            if dn.key in known:  # what is left of it makes room; what stands below it stays there
+                identity = known[dn.key][0]
+                self._sweep(identity)
+            else:
+                identity = number = number + 1
             text = f"{dn.rdn_text},{above[1]}" if above else str(dn)
-            known[dn.key] = (number, text)
+            known[dn.key] = (identity, text)
             taken.update({(group, key): text for group, key, _ in unique})
-            entries.append((number, above[0] if above else None, dn.key, text, encode(data)))
-            values += self._index.values(number, data)
+            entries.append((identity, above[0] if above else None, dn.key, text, encode(data, text)))
+            values += self._index.values(identity, data)
             for name, targets in references.items():
-                links += [(self._index.numbers[name], target.key, number, str(target)) for target in targets]
+                links += [(self._index.numbers[name], target.key, identity, str(target)) for target in targets]
             outcomes.append(None)
         self._db.executemany("INSERT INTO entry(id, parent, key, dn, data) VALUES(?, ?, ?, ?, ?)", entries)
         # In the order of the index: neighbours on a page are written together.
@@ -174,6 +178,22 @@ class Writer:
         self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", values)
         self._db.executemany("INSERT OR IGNORE INTO reference(attribute, key, entry, dn) VALUES(?, ?, ?, ?)", links)
         return outcomes
+
+    def _is_damaged(self, entry: int) -> bool:
+        row = self._db.execute("SELECT data, dn FROM entry WHERE id = ?", (entry,)).fetchone()
+        if row is None:  # made in the same go
+            return False
+        try:
+            decode(*row)
+        except DamagedRowError:
+            return True
+        return False
+
+    def _sweep(self, entry: int) -> None:
+        """Take away what is left of a damaged entry."""
+        self._db.execute("DELETE FROM value WHERE entry = ?", (entry,))
+        self._db.execute("DELETE FROM reference WHERE entry = ?", (entry,))
+        self._db.execute("DELETE FROM entry WHERE id = ?", (entry,))
 
     def _parent(self, dn: DN, known: dict[str, tuple[int, str]]) -> tuple[int, str] | None:
         if dn.key in self._contexts:
@@ -267,18 +287,21 @@ class Writer:
         row = self._db.execute("SELECT id, dn, data FROM entry WHERE key = ?", (dn.key,)).fetchone()
         if row is None:
             raise DirectoryError(Code.NOT_FOUND, "there is no such object any more", where=Location(dn=str(dn)))
-        return row[0], row[1], decode(row[2])
+        try:
+            return row[0], row[1], decode(row[2], row[1])
+        except DamagedRowError:
+            raise damaged(dn) from None
 
-    def _store(self, entry: int, before: Data, after: Data) -> None:
-        """Write the data of an entry and bring the index of values up to date."""
+    def _store(self, entry: int, name: str, before: Data, after: Data) -> None:
+        """Write the data of an entry, whose name is kept so, and bring the index of values up to date."""
         old, new = set(self._index.values(entry, before)), set(self._index.values(entry, after))
         self._db.executemany("DELETE FROM value WHERE attribute = ? AND value = ? AND entry = ?", list(old - new))
         self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", list(new - old))
         after["modifyTimestamp"] = [gentime.now()]
-        self._db.execute("UPDATE entry SET data = ? WHERE id = ?", (encode(after), entry))
+        self._db.execute("UPDATE entry SET data = ? WHERE id = ?", (encode(after, name), entry))
 
     def _modify(self, operation: ModifyEntry) -> None:
-        entry, _, before = self._row(operation.dn)
+        entry, text, before = self._row(operation.dn)
         after = {name: list(values) for name, values in before.items()}
         held = before | self._references.some(entry)
         for change in operation.changes:
@@ -305,7 +328,7 @@ class Writer:
             holder = taken.get((group, key))
             if holder is not None and names.parse(holder) != operation.dn:
                 raise _not_unique(value, holder, operation.dn)
-        self._store(entry, before, after)
+        self._store(entry, text, before, after)
 
     def _keep_structure(self, dn: DN, before: Data, after: Data) -> None:
         """RFC 4512, section 2.4.2: the structural class of an entry does not change."""
@@ -371,7 +394,11 @@ class Writer:
             "WHERE key >= ? AND key < ?",
             (new.key, len(old.key) + 1, len(old_text), text, low, high),
         )
-        self._store(entry, before, after)
+        # The sum of each goes over its name.
+        self._db.create_function("sealed_anew", 2, sealed_anew, deterministic=True)
+        below = names.below(new.key)
+        self._db.execute("UPDATE entry SET data = sealed_anew(data, dn) WHERE key >= ? AND key < ?", below)
+        self._store(entry, text, before, after)
         self._references.follow(old, new)
 
     def _delete(self, operation: DeleteEntry) -> None:
@@ -397,7 +424,7 @@ class Writer:
         return self._hashed[id(secret)][1]
 
     def _password(self, operation: SetPassword) -> None:
-        entry, _, before = self._row(operation.dn)
+        entry, text, before = self._row(operation.dn)
         after = {name: list(values) for name, values in before.items()}
         now = gentime.now()
         for old in after.pop("userPassword", ()):
@@ -414,7 +441,7 @@ class Writer:
                 after["pwdReset"] = ["TRUE"]
         references = self._references.some(entry)
         self._check(operation.dn, after | references, before | references)
-        self._store(entry, before, after)
+        self._store(entry, text, before, after)
 
 
 def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:
