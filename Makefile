@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN := $(VENV)/bin
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test lint bench screens docs clean
+.PHONY: demo test soak fuzz lint bench screens docs clean
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -24,6 +24,15 @@ demo: $(VENV)/.installed
 
 test: $(VENV)/.dev
 	$(BIN)/pytest
+
+# All tests, those that take long among them, and twenty times the drawn examples.
+soak: $(VENV)/.dev
+	VANDREL_EXAMPLES=20 VANDREL_FUZZ_SECONDS=60 $(BIN)/pytest -m "soak or not soak"
+
+# An hour of mutated input for every reader; FUZZ_SECONDS for each of them.
+FUZZ_SECONDS ?= 360
+fuzz: $(VENV)/.dev
+	VANDREL_FUZZ_SECONDS=$(FUZZ_SECONDS) $(BIN)/pytest tests/test_fuzz.py
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check .

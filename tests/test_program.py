@@ -693,7 +693,10 @@ def test_a_name_taken_while_the_question_stands_is_worked_out_and_asked_again(de
 
     assert "tvik" in read_until("[yes/no]")
     assert (demo.path / "h.csv").exists()
-    assert demo.run("create", "crew", "Tor Vikas", "login=tvik", *CREW[4:], "number=2777", "password=none", "--yes").code == 0
+    assert (
+        demo.run("create", "crew", "Tor Vikas", "login=tvik", *CREW[4:], "number=2777", "password=none", "--yes").code
+        == 0
+    )
     os.write(terminal, b"yes\r")
     again = read_until("[yes/no]")
     assert "A name was taken meanwhile, and nothing was written" in again and "torvik" in again

@@ -3,41 +3,60 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated
+
+import msgspec
+from msgspec import Meta, Struct
 
 from vandrel import file_names, safe_file
 from vandrel.cli.session import Session
 from vandrel.errors import Code, Location, VandrelError
+from vandrel.jobs.inspect.find import LISTS
 from vandrel.text.nearest import did_you_mean
 
-#: What is kept of a list, in the words of the options of ``vandrel find``.
-KEPT = ("words", "of", "where", "under", "columns", "by", "reverse")
+
+class KeptList(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What is kept of a list, in the words of the options of ``vandrel find``."""
+
+    words: list[str] = []
+    type: Annotated[str, Meta(pattern=f"^({'|'.join(LISTS)}|)$")] = ""
+    where: str = ""
+    under: str = ""
+    columns: str = ""
+    by: str = ""
+    reverse: bool = False
 
 
 def _path(session: Session) -> Path:
     return session.folder / file_names.LISTS
 
 
-def load(session: Session) -> dict[str, dict[str, object]]:
+def load(session: Session) -> dict[str, KeptList]:
     """All kept lists by name.
 
     Raises:
-        VandrelError: ``bad-value`` where the file is not what this program writes.
+        VandrelError: ``bad-value``, with line and column, where the file is not what this program writes.
 
     """
-    import yaml
+    from vandrel.text.schema_errors import convert
+    from vandrel.text.yaml_source import read
 
     path = _path(session)
     if not path.exists():
         return {}
     try:
-        data = yaml.safe_load(path.read_text("utf-8")) or {}
-    except (yaml.YAMLError, OSError, UnicodeDecodeError) as error:
-        raise VandrelError(
-            Code.BAD_VALUE, f"the kept lists cannot be read: {error}", where=Location(file=str(path))
-        ) from None
-    if not isinstance(data, dict) or not all(isinstance(item, dict) for item in data.values()):
-        raise VandrelError(Code.BAD_VALUE, "the kept lists must be a mapping of names", where=Location(file=str(path)))
-    return data
+        text = path.read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
+        what = f"the kept lists cannot be read: {why}"
+        raise VandrelError(Code.BAD_VALUE, what, where=Location(file=str(path))) from None
+    source = read(str(path), text, Code.BAD_VALUE)
+    lists = convert(source, dict[str, KeptList], msgspec.json.schema(dict[str, KeptList]))
+    if source.faults:
+        faults = VandrelError(Code.BAD_VALUE, source.faults[0].what)
+        faults.findings = tuple(source.faults)
+        raise faults
+    return lists
 
 
 def keep(session: Session, name: str, options: dict[str, object]) -> None:
@@ -45,13 +64,14 @@ def keep(session: Session, name: str, options: dict[str, object]) -> None:
     import yaml
 
     lists = load(session)
-    lists[name] = {key: value for key, value in options.items() if key in KEPT and value}
+    given = {key: options.get(key) for key in KeptList.__struct_fields__}
+    lists[name] = KeptList(**{key: value for key, value in given.items() if value})  # type: ignore[arg-type]
     path = _path(session)
-    text = yaml.safe_dump(lists, allow_unicode=True, sort_keys=True)
+    text = yaml.safe_dump(msgspec.to_builtins(lists), allow_unicode=True, sort_keys=True)
     safe_file.write(path, text.encode(), "file of lists", replace=True, private=False)
 
 
-def kept(session: Session, name: str) -> dict[str, object]:
+def kept(session: Session, name: str) -> KeptList:
     """One kept list.
 
     Raises:

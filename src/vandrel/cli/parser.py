@@ -7,9 +7,11 @@ import os
 import sys
 from importlib import import_module
 from keyword import iskeyword
+from typing import NoReturn
 
 from vandrel import __version__
 from vandrel.cli import complete
+from vandrel.cli.terminal import clean
 
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
@@ -31,6 +33,13 @@ examples:
 
 `vandrel COMMAND --help` has examples for each command. The charter is looked for in this folder and above.
 """
+
+
+class _Parser(argparse.ArgumentParser):
+    """Repeats nothing of a command line that could drive the terminal."""
+
+    def error(self, message: str) -> NoReturn:
+        super().error(clean(message))
 
 
 class _Formatter(argparse.RawDescriptionHelpFormatter):
@@ -76,7 +85,7 @@ def writing_options() -> argparse.ArgumentParser:
 
 def build_parser(only: str = "") -> argparse.ArgumentParser:
     """The command line: of every command, or, for speed, of the one that is called `only`."""
-    parser = argparse.ArgumentParser(
+    parser = _Parser(
         prog="vandrel", description=DESCRIPTION, epilog=EPILOG, formatter_class=_Formatter, allow_abbrev=False
     )
     parser.add_argument("--version", action="version", version=f"vandrel {__version__}")

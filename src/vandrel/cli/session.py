@@ -152,12 +152,22 @@ class Session:
     @property
     def is_missing(self) -> bool:
         """Whether the directory is a file that is still to be made."""
-        return self.target is None and not self.directory_path.exists()
+        return self.target is None and "directory" not in self.__dict__ and not self.directory_path.exists()
 
     @property
     def journal_path(self) -> Path:
         """The journal: beside the file of an embedded directory, beside the charter for a server."""
         return self.folder / file_names.JOURNAL if self.target else self.directory_path.with_name(file_names.JOURNAL)
+
+    def rehearse(self) -> None:
+        """Work on an empty directory that is gone with the program, where the real one is still to be made."""
+        import tempfile
+
+        from vandrel.directory.embedded.store import EmbeddedDirectory
+
+        self._rehearsal = tempfile.TemporaryDirectory(prefix="vandrel-")
+        path = Path(self._rehearsal.name) / file_names.DIRECTORY
+        self.__dict__["directory"] = EmbeddedDirectory.create(path, [self.charter.base])
 
     @cached_property
     def charter(self) -> Charter:

@@ -84,7 +84,10 @@ def _from_folder(folder: Path, connection: Connection) -> Connection:
     """The connection with the files that it names as seen from the folder of the file that names them."""
 
     def seen(name: str) -> str:
-        return str(folder / Path(name).expanduser()) if name else ""
+        try:
+            return str(folder / Path(name).expanduser()) if name else ""
+        except RuntimeError:  # ~ and the name of nobody
+            return str(folder / name)
 
     identities = {
         word: structs.replace(identity, password_file=seen(identity.password_file))

@@ -68,7 +68,10 @@ class Context(Struct, frozen=True, dict=True):
         return f"{login} ({self.one(entry, 'full')})" if login else entry.dn.name
 
     def groups_of(self, entry: Entry) -> list[Entry]:
-        """The groups that an object is a direct member of, the primary group included."""
+        """The groups that an object is a direct member of, the primary group included.
+
+        Whole, for the fields of a group are asked for; names alone are to be had from `GroupsOfMany`.
+        """
         return list(self.directory.search(self.charter.base, where=self.dialect.groups_filter(entry)))
 
     def password_rules(self, kind: str, entry: Entry | None = None) -> PasswordRules:

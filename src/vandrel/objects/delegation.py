@@ -73,5 +73,13 @@ def delegation_rows(context: Context, entry: Entry) -> list[tuple[str, str, str]
     return [(team, ", ".join(words), state) for (team, state), words in tasks.items()]
 
 
+def inherited_rows(context: Context, entry: Entry) -> Iterator[tuple[str, str, str]]:
+    """The same of the units above, each with the unit that it comes from, the nearest first."""
+    for dn in entry.dn.ancestors():
+        above = context.directory.get(dn) if dn.is_within(context.charter.base) else None
+        for team, tasks, state in delegation_rows(context, above) if above is not None else ():
+            yield team, tasks, f"from {context.place(dn)}{f', {state}' if state else ''}"
+
+
 def _said(unit: DesignedUnit) -> Iterator[str]:
     yield from (f"{team}: {task}" for team, task in unit.delegation)

@@ -15,20 +15,25 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.secret_attributes import is_secret
-from vandrel.fields import Field, Shape
+from vandrel.fields import ACCOUNT, Field, Shape
 from vandrel.objects.context import Context
+from vandrel.objects.groups_of_many import GroupsOfMany
 from vandrel.objects.reference_labels import ReferenceLabels
 from vandrel.text import octets
 from vandrel.text.string_prep import prepare
+
+#: The states that an object may be in, several at a time.
+STATES = ("disabled", "locked", "ended", "not started", "without password", "protected")
 
 
 class ObjectView:
     """One object of the directory, read once; memberships are looked up when they are asked for."""
 
-    def __init__(self, context: Context, entry: Entry) -> None:
-        """Take the entry as it was read."""
+    def __init__(self, context: Context, entry: Entry, groups: GroupsOfMany | None = None) -> None:
+        """Take the entry as it was read; `groups` knows those of many objects."""
         self.context = context
         self.entry = entry
+        self._groups_of_many = groups
 
     @cached_property
     def object_type(self) -> str:
@@ -47,14 +52,22 @@ class ObjectView:
 
     @property
     def states(self) -> list[str]:
-        """What must be seen at a glance: ``disabled``, ``protected``."""
-        marks = ["disabled"] if self.raw("enabled") == ["no"] else []
-        return marks + (["protected"] if self.raw("protected") == ["yes"] else [])
+        """What must be seen at a glance, in the words of `STATES`."""
+        dialect, today = self.context.dialect, self.context.charter.today().isoformat()
+        starts, ends = (self.context.one(self.entry, name) for name in ("starts", "ends"))
+        is_account = self.object_type == ACCOUNT
+        holds = (
+            self.raw("enabled") == ["no"], is_account and dialect.is_locked(self.entry), bool(ends) and ends < today,
+            starts > today, is_account and dialect.has_password(self.entry) is False, self.raw("protected") == ["yes"],
+        )  # fmt: skip
+        return [state for state, is_so in zip(STATES, holds, strict=True) if is_so]
 
     @cached_property
     def groups(self) -> list[Entry]:
         """The groups that the object is a direct member of, by name."""
-        return sorted(self.context.groups_of(self.entry), key=lambda group: prepare(group.dn.name))
+        many = self._groups_of_many
+        groups = many.of(self.entry) if many is not None else self.context.groups_of(self.entry)
+        return sorted(groups, key=lambda group: prepare(group.dn.name))
 
     def fields(self) -> list[Field]:
         """The fields that such an object has."""

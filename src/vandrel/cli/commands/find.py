@@ -20,6 +20,7 @@ EXAMPLES = """\
   vandrel find mül                                       by a fragment of any name
   vandrel find site=Northquay title="*mate*" --by surname
   vandrel find --type groups gg-
+  vandrel find state="without password"                 also disabled, locked, ended, not started, protected
   vandrel find "ends<2026-12-31" "created>-30d"          days, also counted from today; numbers: "number>=3000"
   vandrel find --where "(&(objectClass=person)(!(manager=*)))" --columns login,full,department
   vandrel find department=Deck --columns full,phone --keep deck-phones
@@ -60,12 +61,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> Report:
     """Hand the request on; what comes of it may be written into a file."""
+    import msgspec
+
     from vandrel.cli import lists
     from vandrel.jobs.inspect.find import FindRequest, find, find_deleted
 
     args = session.args
     if args.list:
-        for key, value in lists.kept(session, args.list).items():
+        for key, value in msgspec.structs.asdict(lists.kept(session, args.list)).items():
             if not getattr(args, key, None):
                 setattr(args, key, value)
     columns = [name.strip() for name in (args.columns or "").split(",") if name.strip()]

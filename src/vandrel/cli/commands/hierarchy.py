@@ -51,6 +51,9 @@ def run(session: Session) -> Proposal | Report:
     from vandrel.jobs.hierarchy.delegation import delegate
 
     args = session.args
+    if session.is_missing and (args.action != "build" or args.dry_run):
+        session.terminal.note("There is no directory yet: this is the charter alone.")
+        session.rehearse()
     if args.action == "delegate":
         if args.rules:
             return Report("hierarchy delegate", text=as_ldif(session.context))

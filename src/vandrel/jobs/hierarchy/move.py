@@ -7,6 +7,7 @@ from collections import Counter
 from msgspec import Struct
 
 from vandrel.charter.document import Kind
+from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
@@ -49,6 +50,14 @@ def move(context: Context, request: MoveRequest) -> Proposal:
     return propose(context, edits, (), "move")
 
 
+def _as_place(context: Context, typed: str) -> str:
+    """A destination that was typed as a distinguished name, as a place."""
+    if typed.startswith("/") or "=" not in typed:
+        return typed
+    place = context.place(names.parse(typed))
+    return place if place.startswith("/") else typed
+
+
 class Mover:
     """Works out moves to one destination, given exactly."""
 
@@ -62,7 +71,7 @@ class Mover:
         self._context = context
         self._editor = Editor(context)
         self._register = NameAllocator(context)
-        self.place = places.parse(destination)
+        self.place = places.parse(_as_place(context, destination))
         self.dn = places.to_dn(self.place, context.charter.base)
         if not context.directory.existing([self.dn]):
             units = context.directory.search(context.charter.base, where=context.dialect.filter_for(UNIT))

@@ -21,6 +21,8 @@ from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import Shape
 from vandrel.objects.context import Context
+from vandrel.objects.view import STATES, ObjectView
+from vandrel.text.nearest import did_you_mean
 
 _WORD = re.compile(r"([a-z][a-z-]*)(<=|>=|<|>)(.+)")
 _DAYS = re.compile(r"([+-]\d{1,5})d")
@@ -32,7 +34,7 @@ INSTANTS = {"created": "created", "changed": "changed", "password-set": "passwor
 
 
 class Comparison(Struct, frozen=True):
-    """A field or a time of `INSTANTS`, an operator, and a day, a number or a pattern of a day."""
+    """A field, ``state`` or a time of `INSTANTS`, an operator, and a day, a number, a state or a pattern of a day."""
 
     name: str
     operator: str
@@ -42,6 +44,8 @@ class Comparison(Struct, frozen=True):
 def parse(word: str, fields: Collection[str]) -> Comparison | None:
     """The comparison that a word is; None for anything else."""
     match = _WORD.fullmatch(word)
+    if word.startswith("state="):
+        return Comparison("state", "=", word.removeprefix("state="))
     if match and (match[1] in fields or match[1] in INSTANTS):
         return Comparison(*match.groups())
     return None
@@ -55,6 +59,11 @@ def test_of(context: Context, comparison: Comparison) -> Callable[[Entry], bool]
 
     """
     name, value, today = comparison.name, comparison.value, context.charter.today()
+    if name == "state":
+        if value not in STATES:
+            remedy = did_you_mean(value, STATES) or f"the states are: {', '.join(STATES)}"
+            raise VandrelError(Code.BAD_VALUE, f"{value!r} is no state", where=Location(field=name), remedy=remedy)
+        return lambda entry: value in ObjectView(context, entry).states
     if comparison.operator == "=":
         return lambda entry: any(fnmatchcase(said, value) for said in context.dialect.read(entry, name))
     compare, where = _COMPARE[comparison.operator], Location(field=name)

@@ -19,6 +19,7 @@ from vandrel.jobs.common.resolve import find_fragments, resolve
 from vandrel.jobs.inspect import comparisons
 from vandrel.jobs.inspect.show import attribute_called
 from vandrel.objects.context import Context
+from vandrel.objects.groups_of_many import GroupsOfMany
 from vandrel.objects.reference_labels import ReferenceLabels
 from vandrel.objects.view import ObjectView
 from vandrel.text.nearest import did_you_mean
@@ -74,7 +75,10 @@ def find(context: Context, request: FindRequest) -> Report:
     columns = list(request.columns or _COLUMNS[what].split(","))
     _check_columns(context, [*columns, *([request.by] if request.by else [])])
     findings: list[Finding] = []
-    views: Iterable[ObjectView] = (ObjectView(context, entry) for entry in _entries(context, request, what, findings))
+    # Names of groups alone, without their members, and of very many objects in one go.
+    groups = GroupsOfMany(context) if {"groups", "roles"} & {*columns, request.by} else None
+    entries = _entries(context, request, what, findings)
+    views: Iterable[ObjectView] = (ObjectView(context, entry, groups) for entry in entries)
     if request.by:
         views = _sorted(views, request.by, is_reversed=request.is_reversed)
     if request.is_portable:

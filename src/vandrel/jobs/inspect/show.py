@@ -17,7 +17,7 @@ from vandrel.jobs.accounts.password_age import ages
 from vandrel.jobs.common.report import ObjectDetail, Report, Table, count
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
-from vandrel.objects.delegation import delegation_rows
+from vandrel.objects.delegation import delegation_rows, inherited_rows
 from vandrel.objects.membership import convertible, effective
 from vandrel.objects.view import ObjectView
 from vandrel.text.nearest import did_you_mean
@@ -172,8 +172,14 @@ def _below(view: ObjectView) -> list[str]:
 
 
 def _delegated(view: ObjectView) -> list[Table]:
-    rows = delegation_rows(view.context, view.entry)
-    return [Table("delegation", "Delegated here and below", ("team", "task", "state"), rows)]
+    """What is delegated on a unit, and what reaches it from above: tasks and policies."""
+    context, entry = view.context, view.entry
+    rows = [*delegation_rows(context, entry), *inherited_rows(context, entry)]
+    tables = [Table("delegation", "Delegated here and below", ("team", "task", "state"), rows)]
+    from vandrel.jobs.hierarchy.policies import reaching
+
+    policies = [(p.name, p.unit, "enforced" if p.enforced else "") for p in reaching(context, entry.dn)]
+    return [*tables, Table("policies", "Policies that reach it, the last wins", ("policy", "from", "how"), policies)]
 
 
 # --- parts on demand
