@@ -255,3 +255,22 @@ def test_a_lock_and_tasks_that_differ_from_the_charter_are_found(bench, monkeypa
                         for name in ("delegation-strange", "delegation-not-in-force"))  # fmt: skip
     assert [(fault.entry.dn, fault.what) for fault in strange] == [(ferries, "not in the charter: gg-it: unlock")]
     assert "gg-help-desk may not reset-passwords" in {fault.entry.dn: fault.what for fault in lacking}[ferries]
+
+
+def test_faults_are_mended_as_one_change_that_is_shown_and_can_be_taken_back(demo):
+    done(demo, "edit", "alund", "@title=First  mate")
+    done(demo, "move", "jmeer", "alund", "--to", "/Guests")
+    done(demo, "release", "/Shore/Office")
+    rules = ("stray-spaces", "misplaced", "unit-unprotected", "person-twice")
+    before = {rule: {label for found, label in faults(demo, rule)} for rule in rules}
+    assert all(before.values())
+    dry = demo.run("audit", "--mend", *rules, "-n")
+    assert (dry.code, "left as it is: the same name" in dry.err) == (0, True)
+    assert {rule: {label for found, label in faults(demo, rule)} for rule in rules} == before
+    told = done(demo, "audit", "--mend", *rules)
+    after = {rule: {label for found, label in faults(demo, rule)} for rule in rules}
+    assert after == {**dict.fromkeys(rules, set()), "person-twice": before["person-twice"]}
+    job = told.partition("vandrel undo ")[2].split()[0]
+    done(demo, "undo", job)
+    assert {rule: {label for found, label in faults(demo, rule)} for rule in rules} == before
+    assert demo.run("audit", "--mend").code == Code.USAGE.exit_code

@@ -11,7 +11,6 @@ from typing import NoReturn
 
 from vandrel import __version__
 from vandrel.cli import complete
-from vandrel.cli.terminal import clean
 
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
@@ -39,6 +38,8 @@ class _Parser(argparse.ArgumentParser):
     """Repeats nothing of a command line that could drive the terminal."""
 
     def error(self, message: str) -> NoReturn:
+        from vandrel.cli.terminal import clean
+
         super().error(clean(message))
 
 
@@ -56,9 +57,9 @@ def _columns() -> int:
         return 110
 
 
-def common_options() -> argparse.ArgumentParser:
+def common_options() -> _Parser:
     """Options that every command takes."""
-    parser = argparse.ArgumentParser(add_help=False)
+    parser = _Parser(add_help=False)
     group = parser.add_argument_group("common options")
     group.add_argument("--charter", metavar="FILE", help="the charter (default: charter.yaml here or above)")
     which = group.add_argument(
@@ -74,9 +75,9 @@ def common_options() -> argparse.ArgumentParser:
     return parser
 
 
-def writing_options() -> argparse.ArgumentParser:
+def writing_options() -> _Parser:
     """Options of every command that changes something."""
-    parser = argparse.ArgumentParser(add_help=False)
+    parser = _Parser(add_help=False)
     group = parser.add_argument_group("options of every change")
     group.add_argument("-n", "--dry-run", action="store_true", help="work everything out, show it, change nothing")
     group.add_argument("-y", "--yes", action="store_true", help="do not ask")

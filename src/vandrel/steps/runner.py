@@ -3,18 +3,13 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence, Set
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import nullcontext
-from datetime import datetime, timedelta
 from functools import cached_property
-
-from msgspec import structs
 
 from vandrel import file_names
 from vandrel.dialects.dialect import Dialect
-from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.directory.operations import SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.gc_control import gc_paused
@@ -33,14 +28,14 @@ from vandrel.record.journal import (
     NewJob,
     Record,
 )
-from vandrel.secret import Secret
 from vandrel.steps.checks import Checks
 from vandrel.steps.deletion_keeper import DeletionKeeper
 from vandrel.steps.name_guard import NameGuard, not_created
 from vandrel.steps.plan import Plan, RunResult
-from vandrel.steps.rename_tracking import Item, left_by, track_renames
+from vandrel.steps.rename_tracking import left_by, track_renames
+from vandrel.steps.resumption import Passwords, Resumption
 from vandrel.steps.state_check import StateCheck
-from vandrel.steps.step import Add, Password, Remove, Step, from_record, is_step_applied, with_secrets
+from vandrel.steps.step import Add, Password, Remove, Step, from_record, is_step_applied, without_lost
 from vandrel.steps.step import Set as SetStep
 from vandrel.steps.superior_guards import with_superior_guards
 
@@ -49,12 +44,7 @@ BATCH = 4000
 #: The same for servers, to begin with and at the least; and the seconds that one batch should take there.
 _FIRST_BATCH, _LEAST_BATCH, _MOMENT = 250, 10, 1.0
 
-#: How far the clocks of a server and of this machine may be apart.
-_CLOCKS = timedelta(minutes=5)
-
 Progress = Callable[[int, int], None]
-#: Finds the password that a record tells of.
-Passwords = Callable[[Record], Secret | None]
 
 
 class _BatchSizer:
@@ -217,7 +207,7 @@ class Runner:
         whole, first = plan.is_atomic and len(plan.steps) <= BATCH, turns.start + 1
         batch = plan.steps[turns.start : turns.stop]
         most = None if plan.most_refused is None else plan.most_refused - len(report.refused)
-        left = [_without(step, report.lost) for step in batch] if report.lost else batch
+        left = [without_lost(step, report.lost) for step in batch] if report.lost else batch
         begun = time.perf_counter()
         made = iter(maker.execute([step for step in left if step is not None], atomic=whole, most_refused=most))
         outcomes: list[VandrelError | None] = []
@@ -264,41 +254,17 @@ class Runner:
         journal = self._open_journal()
         job = journal.claim(number)
         try:
-            return self._resume(journal, job, password)
+            self._must_be_broken(job)
+            self.job = number
+            return Resumption(self._directory, self._dialect, self.attic).finish(journal, job, password)
         finally:
             journal.release(number)
 
-    def _resume(self, journal: Journal, job: Job, password: Passwords) -> RunResult:
-        number = job.number
+    @staticmethod
+    def _must_be_broken(job: Job) -> None:
         if job.state != BROKEN:
-            raise VandrelError(
-                Code.REFUSED, f"job {number} was not broken off: it is {job.state}", where=Location(job=number)
-            )
-        self.job = number
-        report = RunResult(job=number, planned=job.planned)
-        started = time.perf_counter()
-        items = list(journal.steps(number))
-        if len(items) < job.planned:
-            journal.end(number, PART)
-            raise VandrelError(
-                Code.REFUSED, f"job {number} was broken off before its first step: nothing was made",
-                where=Location(job=number),
-                remedy=f"give its command again: {job.command}",
-            )  # fmt: skip
-        first = next((item for item in items if item.state in (BEGUN, AHEAD)), None)
-        if first is not None and first.state == AHEAD:
-            journal.mark(number, first.number, [], first.number, is_known=False)
-        guard = NameGuard(self._directory, self._dialect)
-        report.twice = guard.twice
-        tracked = list(track_renames(self._directory, items))
-        keeper = DeletionKeeper(
-            self._directory, guard, self.attic, job, [item.step for item in tracked], reads_again=True
-        )  # fmt: skip
-        for item in tracked:
-            self._finish(journal, report, job, item, password, keeper)
-        journal.end(number, PART if report.is_in_part else DONE)
-        report.seconds = time.perf_counter() - started
-        return report
+            what = f"job {job.number} was not broken off: it is {job.state}"
+            raise VandrelError(Code.REFUSED, what, where=Location(job=job.number))
 
     def passwords_in_doubt(self, number: int) -> list[tuple[Record, Entry]]:
         """The passwords that a job was to set and may not have set: their records, and the accounts as it leaves them.
@@ -350,83 +316,6 @@ class Runner:
         """Take note that a job that was broken off is not to be finished any more."""
         self._open_journal().end(number, PART)
 
-    def _finish(
-        self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords, keeper: DeletionKeeper
-    ) -> None:  # fmt: skip
-        known, step, dn, error = item.record, item.step, str(item.dn), None
-        if known.state == MADE:
-            report.made += 1
-            return
-        is_lost = item.dn in report.lost or (step is not None and _without(step, report.lost) is None)
-        if known.state == REFUSED:
-            if not is_lost:
-                report.refused.append((dn, VandrelError(Code.DONE_IN_PART, known.why, where=Location(dn=dn))))
-            if isinstance(step, Add):
-                report.lost.add(step.dn)
-            return
-        if is_lost:
-            journal.mark(report.job, known.number, [not_created(dn)], known.number + 1, is_known=False)
-            return
-        step, is_withheld = self._with_what_is_secret(_without(step, report.lost) if step is not None else None, known)
-        # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
-        if is_withheld and not (isinstance(step, Add) and is_step_applied(step, self._directory)):
-            error = VandrelError(
-                Code.DONE_IN_PART,
-                "it may not have been made, and what is secret in it is in no record",
-                where=Location(dn=dn),
-                remedy="give the command of the job again",
-            )
-        elif step is None and (
-            (secret := password(known.record | {"dn": dn})) is not None or not known.record["set"]
-        ):  # fmt: skip
-            operation = SetPassword(item.dn, secret, bool(known.record["must-change"]))
-            error = self._directory.execute([operation], atomic=True)[0]
-        elif step is None:
-            error = VandrelError(
-                Code.DONE_IN_PART, "the password may not have been set: it is in no record", where=Location(dn=dn),
-                remedy="give one: vandrel edit NAME password=generate",
-            )  # fmt: skip
-        elif known.state == BEGUN and isinstance(step, Add) and self._was_made(step, job):
-            report.changed_since.append(step.dn)
-        elif known.state == AHEAD or not is_step_applied(step, self._directory):
-            error = keeper.execute([step], atomic=True)[0]
-        if error is None:
-            report.made += 1
-            keeper.settle([step] if step is not None else [], [error])
-        else:
-            report.refused.append((dn, error))
-            if step is None:
-                report.take_unset(item.dn, error)
-            elif isinstance(step, Add):
-                report.lost.add(step.dn)
-        journal.mark(report.job, known.number, [error], known.number + 1, is_known=False)
-
-    def _with_what_is_secret(self, step: Step | None, known: JournalStep) -> tuple[Step | None, bool]:
-        """The step with what its record withholds, where the attic has it; and whether something is still withheld."""
-        if isinstance(step, Add) and step.restores and (kept := self.attic.item(step.restores)) is not None:
-            return with_secrets(step, self._dialect.addable(kept.entry)[0]), False
-        return step, bool(known.record.get("redacted"))
-
-    def _was_made(self, step: Add, job: Job) -> bool:
-        """Whether an object was made by this job and has been changed since.
-
-        The job found the name free when it began. So an object of that name that was made afterwards, with the same
-        unique values, is its own.
-        """
-        entry = self._directory.get(step.dn)
-        if entry is None or is_step_applied(step, self._directory):
-            return False
-        created = dict(self._dialect.instants(entry)).get("created")
-        if created is None or created < datetime.fromisoformat(job.begun) - _CLOCKS:
-            return False
-        schema = self._directory.schema
-        shared = [name for name in self._dialect.unique_attributes() if name in step.attributes]
-        return all(
-            {schema.key(name, value) for value in step.attributes[name]}
-            & {schema.key(name, value) for value in entry.values_of(name)}
-            for name in shared
-        )
-
 
 def _batches(plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:
     """The steps in batches, each with the number of its first, counted from 1."""
@@ -435,21 +324,6 @@ def _batches(plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:
         for begin in range(start, end, BATCH):
             yield begin + 1, steps[begin : min(begin + BATCH, end)]
         start = max(start, end)
-
-
-def _without(step: Step, lost: Set[DN]) -> Step | None:
-    """A step without what was to be done for objects that could not be made; None where nothing is left of it."""
-    if step.dn in lost:
-        return None
-    if not isinstance(step, SetStep) or not lost:
-        return step
-    gone = {str(dn) for dn in lost}
-    changes = []
-    for change in step.changes:
-        added = tuple(value for value in change.added if value not in gone)
-        if added or change.removed:
-            changes.append(structs.replace(change, added=added))
-    return SetStep(step.dn, tuple(changes)) if changes else None
 
 
 def _end(journal: Journal, job: int, state: str) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from collections.abc import Set as AbstractSet
 
 from msgspec import Struct, structs
 
@@ -162,6 +163,21 @@ def _without_secrets(attributes: dict[str, list[Value]]) -> dict[str, list[Value
 def _redacted(attributes: Iterable[str]) -> Record:
     """The mark of a record that does not hold all of its step."""
     return {"redacted": True} if any(map(is_secret, attributes)) else {}
+
+
+def without_lost(step: Step, lost: AbstractSet[DN]) -> Step | None:
+    """A step without what was to be done for objects that could not be made; None where nothing is left of it."""
+    if step.dn in lost:
+        return None
+    if not isinstance(step, Set) or not lost:
+        return step
+    gone = {str(dn) for dn in lost}
+    changes = []
+    for change in step.changes:
+        added = tuple(value for value in change.added if value not in gone)
+        if added or change.removed:
+            changes.append(structs.replace(change, added=added))
+    return Set(step.dn, tuple(changes)) if changes else None
 
 
 def is_step_applied(step: Step, directory: Directory) -> bool:

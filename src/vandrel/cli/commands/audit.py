@@ -11,6 +11,7 @@ from vandrel.cli import complete
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
+    from vandrel.jobs.common.proposal import Proposal
     from vandrel.jobs.common.report import Report
 
 NAME = "audit"
@@ -24,9 +25,10 @@ EXAMPLES = """\
   vandrel audit
   vandrel audit --rules                         what is looked at, and why
   vandrel audit misplaced name-not-by-rule --under /Ferries
+  vandrel audit --mend misplaced spelling       as one change, shown before
   vandrel audit --weight grave --json           by a scheduler: the exit code tells
 """
-WRITES = False
+WRITES = True
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -35,10 +37,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--rules", action="store_true", help="list the rules, and audit nothing")
     under = parser.add_argument("--under", metavar="PLACE", default="", help="only this unit and what stands below it")
     complete.attach(under, complete.places)
+    parser.add_argument("--mend", action="store_true", help="mend what these rules find, where no answer is needed")
     parser.add_argument("--weight", choices=("grave", "fault", "advice"), default="", help="this and what is graver")
 
 
-def run(session: Session) -> Report:
+def run(session: Session) -> Proposal | Report:
     """Hand the request on, and remember what was found."""
     from vandrel import file_names, safe_file
     from vandrel.jobs.audit.audit import AuditRequest, audit, list_rules, remembered
@@ -46,6 +49,10 @@ def run(session: Session) -> Report:
     args = session.args
     if args.rules:
         return list_rules()
+    if args.mend:
+        from vandrel.jobs.audit.mend import mend
+
+        return mend(session.context, AuditRequest(args.names, args.under, args.weight))
     notes = session.journal_path.with_name(file_names.AUDIT)
     content: object = None
     with suppress(OSError, ValueError):

@@ -10,7 +10,7 @@ from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
-from vandrel.jobs.audit.rule import Fault, Weight, login_of, rule
+from vandrel.jobs.audit.rule import Fault, Weight, command, edit, login_of, rule
 from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.number_allocator import NumberKey, number_key
 from vandrel.jobs.common.report import count
@@ -35,7 +35,7 @@ def out_but_in_groups(survey: Survey) -> Iterator[Fault]:
         if groups and not survey.is_enabled(entry) and not back and not never_in:
             few = ", ".join(sorted(group.dn.name for group in groups)[:3])
             yield Fault(
-                entry, f"out, and in {count(len(groups), 'group')}: {few}", f"vandrel leave {login_of(survey, entry)}"
+                entry, f"out, and in {count(len(groups), 'group')}: {few}", command("leave", login_of(survey, entry))
             )
 
 
@@ -47,7 +47,7 @@ def ended_not_left(survey: Survey) -> Iterator[Fault]:
         if not rules or not rules.place or not ended or ended >= survey.today.isoformat():
             continue
         if not is_with_leavers(survey.context, entry, rules):
-            yield Fault(entry, f"its last day was {ended}", f"vandrel leave {login_of(survey, entry)}")
+            yield Fault(entry, f"its last day was {ended}", command("leave", login_of(survey, entry)))
 
 
 @rule("unused", Weight.ADVICE, "Nobody would notice if somebody else used it.")
@@ -61,7 +61,7 @@ def unused(survey: Survey) -> Iterator[Fault]:
         if last.date() < survey.today - timedelta(days=_UNUSED) and created.date() < survey.today - timedelta(
             days=_NEW
         ):
-            remedy = f"vandrel disable {login_of(survey, entry)}"
+            remedy = command("disable", login_of(survey, entry))
             yield Fault(entry, f"last logon {last.date().isoformat()}", remedy)
 
 
@@ -70,7 +70,7 @@ def password_never_old(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts of people whose password never grows old."""
     for entry in survey.accounts:
         if survey.one(entry, "password-never-expires") == "yes" and survey.is_enabled(entry):
-            remedy = f"vandrel edit {login_of(survey, entry)} password-never-expires=no"
+            remedy = edit(survey, entry, "password-never-expires=no")
             yield Fault(entry, "its password never grows old", remedy)
 
 
@@ -79,7 +79,7 @@ def password_reversible(survey: Survey) -> Iterator[Fault]:
     """Accounts whose password is kept so that it can be read."""
     for entry in survey.accounts:
         if survey.one(entry, "password-reversible") == "yes":
-            remedy = f"vandrel edit {login_of(survey, entry)} password-reversible=no"
+            remedy = edit(survey, entry, "password-reversible=no")
             yield Fault(entry, "its password is kept so that it can be read", remedy)
 
 
@@ -90,7 +90,7 @@ def kind_unknown(survey: Survey) -> Iterator[Fault]:
         if not survey.kind(entry):
             said = survey.one(entry, "kind")
             what = f"the charter has no kind {said!r}" if said else "it is of no kind"
-            yield Fault(entry, what, f"vandrel edit {login_of(survey, entry)} kind=...")
+            yield Fault(entry, what, edit(survey, entry, "kind=..."))
 
 
 @rule("field-missing", Weight.FAULT, "The charter requires it for this kind, and others count upon it.")
@@ -102,8 +102,8 @@ def field_missing(survey: Survey) -> Iterator[Fault]:
         required = [name for name in (kinds[kind].requires if kind else ()) if name in survey.context.fields]
         lacking = [name for name in required if not survey.one(entry, name)]
         if lacking:
-            given = " ".join(f"{name}=..." for name in lacking)
-            yield Fault(entry, f"no {', '.join(lacking)}", f"vandrel edit {login_of(survey, entry)} {given}")
+            remedy = edit(survey, entry, *[f"{name}=..." for name in lacking])
+            yield Fault(entry, f"no {', '.join(lacking)}", remedy)
 
 
 @rule("not-in-list", Weight.FAULT, "Places, groups and names are built from these words.")
@@ -113,7 +113,7 @@ def not_in_list(survey: Survey) -> Iterator[Fault]:
         for name, words in survey.context.charter.document.lists.items():
             value = survey.one(entry, name) if name in survey.context.fields else ""
             if value and value not in words:
-                remedy = f"vandrel edit {login_of(survey, entry)} {name}=..."
+                remedy = edit(survey, entry, f"{name}=...")
                 yield Fault(entry, f"{name} {value!r} is none of the list", remedy)
 
 
@@ -129,7 +129,7 @@ def spelling(survey: Survey) -> Iterator[Fault]:
         for entry, value in values:
             best = usual[_bare(value)].most_common(1)[0][0] if value else ""
             if value != best and usual[_bare(value)][best] > usual[_bare(value)][value]:
-                remedy = f'vandrel edit {login_of(survey, entry)} {name}="{best}"'
+                remedy = edit(survey, entry, f"{name}={best}")
                 yield Fault(entry, f"{name} {value!r}, where most have {best!r}", remedy)
 
 
@@ -152,7 +152,7 @@ def misplaced(survey: Survey) -> Iterator[Fault]:
         if entry.dn.parent != places.to_dn(place, charter.base):
             there = places.to_text(place)
             what = f"in {survey.context.place(entry.dn.parent)}, and belongs to {there}"
-            yield Fault(entry, what, f"vandrel move {login_of(survey, entry)} --to {there}")
+            yield Fault(entry, what, command("move", login_of(survey, entry), "--to", there))
 
 
 @rule("name-not-by-rule", Weight.ADVICE, "People look for each other by the rule.")
@@ -169,7 +169,7 @@ def name_not_by_rule(survey: Survey) -> Iterator[Fault]:
             if value and rule_.explain(value, others) is None:
                 first = next(iter(rule_.candidates(survey.values(entry))), None)
                 better = first.value if first is not None else ""
-                remedy = f"vandrel edit {login_of(survey, entry)} {target}={better}" if better else ""
+                remedy = edit(survey, entry, f"{target}={better}") if better else ()
                 yield Fault(entry, f"{target} {value} is not by the rule", remedy)
                 break  # others are built from it
 
@@ -185,17 +185,14 @@ def number_twice(survey: Survey) -> Iterator[Fault]:
     for (_, number), same in sharing.items():
         if len(same) > 1:
             logins = ", ".join(sorted(survey.one(entry, "login") for entry in same))
-            yield from (
-                Fault(e, f"number {number} is that of {logins}", f"vandrel edit {login_of(survey, e)} number=...")
-                for e in same
-            )
+            yield from (Fault(e, f"number {number} is that of {logins}", edit(survey, e, "number=...")) for e in same)
 
 
 def _twice(survey: Survey, field: str) -> Iterator[Fault]:
     for value, entries in survey.shared(field):
         logins = ", ".join(sorted(survey.one(entry, "login") for entry in entries))
         for entry in entries:
-            remedy = f"vandrel edit {login_of(survey, entry)} {field}=..."
+            remedy = edit(survey, entry, f"{field}=...")
             yield Fault(entry, f"{field} {value} is that of {logins}", remedy)
 
 
@@ -219,7 +216,7 @@ def manager_out(survey: Survey) -> Iterator[Fault]:
         above = survey.entries.get(names.parse(manager).key) if manager else None
         if above is not None and survey.is_enabled(entry) and not survey.is_enabled(above):
             what = f"{survey.context.label(above)} is its manager, and out"
-            yield Fault(entry, what, f"vandrel edit {login_of(survey, entry)} manager=...")
+            yield Fault(entry, what, edit(survey, entry, "manager=..."))
 
 
 @rule("manager-circle", Weight.FAULT, "Nobody is at the top of such a chain.")
@@ -233,7 +230,7 @@ def manager_circle(survey: Survey) -> Iterator[Fault]:
             seen.add(key)
             key = above.get(key, "")
         if key == entry.dn.key:
-            remedy = f"vandrel edit {login_of(survey, entry)} manager=..."
+            remedy = edit(survey, entry, "manager=...")
             yield Fault(entry, f"its own manager, through {count(len(seen), 'other')}", remedy)
 
 
@@ -257,5 +254,5 @@ def group_of_kind_missing(survey: Survey) -> Iterator[Fault]:
             if prepare(name) in known and prepare(name) not in have:
                 lacking.append(name)
         if lacking:
-            remedy = f"vandrel edit {login_of(survey, entry)} groups+={','.join(lacking)}"
+            remedy = edit(survey, entry, f"groups+={','.join(lacking)}")
             yield Fault(entry, f"not in {', '.join(lacking)}", remedy)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import date
 from importlib import import_module
 
@@ -110,6 +110,21 @@ def audit(
         findings=exceptions.findings, exit_code=Code.FAULTS_FOUND.exit_code if rows else 0,
     )  # fmt: skip
     return report, found if whole else list(known or ())
+
+
+def faults_of(context: Context, request: AuditRequest) -> Iterator[Fault]:
+    """The faults that some rules find, without those that are excepted.
+
+    Raises:
+        VandrelError: ``usage`` for a rule that there is not.
+
+    """
+    survey = Survey(context)
+    exceptions = _Exceptions(context, survey.today)
+    for rule in _chosen(request):
+        for fault in rule.check(survey):
+            if _is_under(context, fault, request.under) and not exceptions.holds(rule, fault):
+                yield fault
 
 
 def _summary(rows: Sequence[Sequence[object]], rules: Sequence[Rule], passed: int) -> str:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from vandrel.directory import dn as names
-from vandrel.jobs.audit.rule import Fault, Weight, login_of, rule
+from vandrel.jobs.audit.rule import Fault, Weight, command, edit, login_of, rule
 from vandrel.jobs.audit.survey import Survey
 from vandrel.text.look_alikes import oddities
 
@@ -20,7 +20,7 @@ def locked(survey: Survey) -> Iterator[Fault]:
     """Accounts that bad attempts have locked."""
     for entry in survey.accounts:
         if survey.context.dialect.is_locked(entry):
-            yield Fault(entry, "locked by bad attempts", f"vandrel edit {login_of(survey, entry)} locked=no")
+            yield Fault(entry, "locked by bad attempts", edit(survey, entry, "locked=no"))
 
 
 @rule("password-missing", Weight.FAULT, "Its owner cannot log on, and whoever sets a first password can.")
@@ -28,7 +28,7 @@ def password_missing(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts that are known to have no password."""
     for entry in survey.accounts:
         if survey.is_enabled(entry) and survey.context.dialect.has_password(entry) is False:
-            yield Fault(entry, "enabled, and without a password", f"vandrel disable {login_of(survey, entry)}")
+            yield Fault(entry, "enabled, and without a password", command("disable", login_of(survey, entry)))
 
 
 @rule("change-impossible", Weight.FAULT, "The next logon demands what the account forbids.")
@@ -36,7 +36,7 @@ def change_impossible(survey: Survey) -> Iterator[Fault]:
     """Accounts that must change their password and may not."""
     for entry in survey.accounts:
         if survey.one(entry, "change") == "yes" and survey.one(entry, "password-fixed") == "yes":
-            remedy = f"vandrel edit {login_of(survey, entry)} change=no"
+            remedy = edit(survey, entry, "change=no")
             yield Fault(entry, "must change its password, and may not", remedy)
 
 
@@ -45,8 +45,7 @@ def password_told(survey: Survey) -> Iterator[Fault]:
     """Objects whose notes seem to tell a password, which is not repeated here."""
     for entry in (*survey.accounts, *survey.groups, *survey.computers):
         if any(map(_TOLD.search, survey.context.dialect.read(entry, "notes"))):
-            name = survey.one(entry, "login") or entry.dn.name
-            yield Fault(entry, "a note seems to tell a password", f"vandrel edit {name} notes=")
+            yield Fault(entry, "a note seems to tell a password", edit(survey, entry, "notes="))
 
 
 @rule("start-missed", Weight.FAULT, "Somebody cannot begin to work.")
@@ -56,7 +55,7 @@ def start_missed(survey: Survey) -> Iterator[Fault]:
         starts, ends, today = survey.one(entry, "starts"), survey.one(entry, "ends"), survey.today.isoformat()
         is_time = bool(starts) and starts <= today and (not ends or ends >= today)
         if is_time and survey.one(entry, "enabled") == "no" and not survey.one(entry, "back"):
-            yield Fault(entry, f"its first day was {starts}", f"vandrel enable {login_of(survey, entry)}")
+            yield Fault(entry, f"its first day was {starts}", command("enable", login_of(survey, entry)))
 
 
 @rule("return-missed", Weight.FAULT, "Somebody who is back cannot work.")
@@ -65,7 +64,7 @@ def return_missed(survey: Survey) -> Iterator[Fault]:
     for entry in survey.accounts:
         back = survey.one(entry, "back")
         if back and back <= survey.today.isoformat() and survey.one(entry, "enabled") == "no":
-            yield Fault(entry, f"it was to come back on {back}", f"vandrel enable {login_of(survey, entry)}")
+            yield Fault(entry, f"it was to come back on {back}", command("enable", login_of(survey, entry)))
 
 
 @rule("end-missing", Weight.FAULT, "It stays good after its owner has gone.")
@@ -75,7 +74,7 @@ def end_missing(survey: Survey) -> Iterator[Fault]:
     for entry in survey.accounts:
         kind = survey.kind(entry)
         if kind and kinds[kind].ends is not None and survey.is_enabled(entry) and not survey.one(entry, "ends"):
-            yield Fault(entry, f"{kind} without a last day", f"vandrel edit {login_of(survey, entry)} ends=...")
+            yield Fault(entry, f"{kind} without a last day", edit(survey, entry, "ends=..."))
 
 
 @rule("keeper-out", Weight.FAULT, "Nobody who is here answers for it.")
@@ -89,7 +88,7 @@ def keeper_out(survey: Survey) -> Iterator[Fault]:
             keepers = [survey.entries.get(names.parse(value).key) for value in values if value]
             if keepers and not any(keeper is not None and survey.is_enabled(keeper) for keeper in keepers):
                 what = f"no {name} of it is here any more"
-                yield Fault(entry, what, f"vandrel edit {login_of(survey, entry)} {name}=...")
+                yield Fault(entry, what, edit(survey, entry, f"{name}=..."))
 
 
 @rule("manager-missing", Weight.ADVICE, "Requests for leave and access go to nobody.")
@@ -101,7 +100,7 @@ def manager_missing(survey: Survey) -> Iterator[Fault]:
     for entry in lacking:
         if at_the_top == [entry]:  # there must be one
             continue
-        yield Fault(entry, "no manager", f"vandrel edit {login_of(survey, entry)} manager=...")
+        yield Fault(entry, "no manager", edit(survey, entry, "manager=..."))
 
 
 @rule("hours-none", Weight.ADVICE, "It is enabled, and at no hour of the week.")
@@ -109,9 +108,7 @@ def hours_none(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts that may log on at no hour."""
     for entry in survey.accounts:
         if survey.is_enabled(entry) and survey.context.dialect.read(entry, "hours") == ["none"]:
-            yield Fault(
-                entry, "no hour of the week is allowed to it", f"vandrel edit {login_of(survey, entry)} hours=all"
-            )
+            yield Fault(entry, "no hour of the week is allowed to it", edit(survey, entry, "hours=all"))
 
 
 @rule("look-alike", Weight.FAULT, "People take it for another account.")
@@ -119,7 +116,7 @@ def look_alike(survey: Survey) -> Iterator[Fault]:
     """Accounts whose logon name looks like something that it is not."""
     for entry in survey.accounts:
         if odd := oddities(survey.one(entry, "login")):
-            yield Fault(entry, odd[0], f"vandrel edit {login_of(survey, entry)} login=...")
+            yield Fault(entry, odd[0], edit(survey, entry, "login=..."))
 
 
 @rule("name-reserved", Weight.FAULT, "The charter gives it to nobody, for people take it for something else.")
@@ -128,4 +125,4 @@ def name_reserved(survey: Survey) -> Iterator[Fault]:
     for entry in survey.accounts:
         login = survey.one(entry, "login")
         if login and survey.context.charter.naming("login", survey.kind(entry)).reserves(login):
-            yield Fault(entry, f"{login} is reserved", f"vandrel edit {login_of(survey, entry)} login=...")
+            yield Fault(entry, f"{login} is reserved", edit(survey, entry, "login=..."))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from vandrel.directory import dn as names
-from vandrel.jobs.audit.rule import Fault, Weight, login_of, rule
+from vandrel.jobs.audit.rule import Fault, Weight, command, edit, login_of, rule
 from vandrel.jobs.audit.survey import Survey
 from vandrel.objects.delegation import reached_by
 from vandrel.text.string_prep import prepare
@@ -16,8 +16,7 @@ def power_of_the_gone(survey: Survey) -> Iterator[Fault]:
     """Accounts that are out, and hold power."""
     for entry in survey.accounts:
         if not survey.is_enabled(entry) and (powers := survey.powers_of(entry)):
-            login = survey.one(entry, "login")
-            yield Fault(entry, f"out, and in {', '.join(powers)}", f"vandrel edit {login} groups-={powers[0]}")
+            yield Fault(entry, f"out, and in {', '.join(powers)}", edit(survey, entry, f"groups-={powers[0]}"))
 
 
 @rule("power-with-mail", Weight.ADVICE, "What arrives by mail runs with the power of whoever opens it.")
@@ -34,9 +33,8 @@ def power_never_ends(survey: Survey) -> Iterator[Fault]:
     """Accounts that hold power with a password that never grows old."""
     for entry in survey.accounts:
         if survey.one(entry, "password-never-expires") == "yes" and (powers := survey.powers_of(entry)):
-            login = survey.one(entry, "login")
             what = f"in {', '.join(powers)}, with a password that never grows old"
-            yield Fault(entry, what, f"vandrel edit {login} password-never-expires=no")
+            yield Fault(entry, what, edit(survey, entry, "password-never-expires=no"))
 
 
 @rule("power-within-reach", Weight.GRAVE, "Whoever may reset the password has the power as well.")
@@ -62,7 +60,7 @@ def power_by_owning(survey: Survey) -> Iterator[Fault]:
         outside = [owner for owner in owners if group.dn.key not in survey.all_groups_of(owner.key)]
         if outside:
             what = f"owned by {outside[0].name}, who is not in it"
-            yield Fault(group, what, f'vandrel edit {group.dn.name} "owner-={outside[0]}"')
+            yield Fault(group, what, edit(survey, group, f"owner-={outside[0]}"))
 
 
 @rule("power-without-name", Weight.ADVICE, "Nobody sees by its kind what the account can do.")
@@ -85,9 +83,7 @@ def name_without_power(survey: Survey) -> Iterator[Fault]:
         if survey.kind(entry) not in survey.administrative_kinds or not survey.is_enabled(entry):
             continue
         if not survey.powers_of(entry) and not survey.has_role(entry):
-            yield Fault(
-                entry, "an administrator's, without power or role", f"vandrel disable {login_of(survey, entry)}"
-            )
+            yield Fault(entry, "an administrator's, without power or role", command("disable", login_of(survey, entry)))
 
 
 @rule("power-far-away", Weight.ADVICE, "Who joins the innermost group does not know what comes with it.")

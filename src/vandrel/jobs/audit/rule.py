@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable, Iterator
 from enum import StrEnum
 
@@ -19,12 +20,21 @@ class Weight(StrEnum):
     ADVICE = "advice"
 
 
+#: The words of a command line, without the name of the program; ``...`` stands for what somebody must know.
+Command = tuple[str, ...]
+
+
 class Fault(Struct, frozen=True):
-    """One object that breaks a rule: what is wrong, and a command that mends it; empty where none does."""
+    """One object that breaks a rule: what is wrong, and the commands that mend it, one after the other; or none."""
 
     entry: Entry
     what: str
-    remedy: str = ""
+    mended_by: tuple[Command, ...] = ()
+
+    @property
+    def remedy(self) -> str:
+        """The commands as they can be pasted into a shell."""
+        return " && ".join(f"vandrel {shlex.join(words)}" for words in self.mended_by)
 
 
 Check = Callable[[Survey], Iterator[Fault]]
@@ -54,7 +64,17 @@ RULES: dict[str, Rule] = {}
 
 def login_of(survey: Survey, entry: Entry) -> str:
     """By what a command takes an object."""
-    return survey.one(entry, "login") or f'"{entry.dn}"'
+    return survey.one(entry, "login") or (entry.dn.name if survey.is_known_by_name(entry) else str(entry.dn))
+
+
+def command(*words: str) -> tuple[Command, ...]:
+    """One command that mends a fault."""
+    return (words,)
+
+
+def edit(survey: Survey, entry: Entry, *assignments: str) -> tuple[Command, ...]:
+    """The command that edits an object so."""
+    return command("edit", login_of(survey, entry), *assignments)
 
 
 def rule(name: str, weight: Weight, why: str) -> Callable[[Check], Check]:

@@ -10,7 +10,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, COMPUTER, UNIT
-from vandrel.jobs.audit.rule import Fault, Weight, rule
+from vandrel.jobs.audit.rule import Fault, Weight, command, edit, rule
 from vandrel.jobs.audit.survey import Survey
 from vandrel.objects.delegation import on_unit
 from vandrel.steps.references import own_references, references_of
@@ -40,7 +40,7 @@ def group_empty(survey: Survey) -> Iterator[Fault]:
         words = prepare(group.dn.name)
         by_design = any(stem.replace(" ", "-") in words for stem in designed)
         if not survey.members[group.dn.key] and words not in known and not by_design:
-            yield Fault(group, "nobody is in it", f"vandrel delete {group.dn.name}")
+            yield Fault(group, "nobody is in it", command("delete", group.dn.name))
 
 
 @rule("group-circle", Weight.FAULT, "Who is in one of them is in all, which nobody meant.")
@@ -50,7 +50,7 @@ def group_circle(survey: Survey) -> Iterator[Fault]:
         if group.dn.key in survey.all_groups_of(group.dn.key):
             inner = next((dn.name for dn in survey.members[group.dn.key] if group.dn.key in survey.all_groups_of(dn.key)
                           or dn == group.dn), "...")  # fmt: skip
-            yield Fault(group, "it is in itself", f"vandrel edit {group.dn.name} members-={inner}")
+            yield Fault(group, "it is in itself", edit(survey, group, f"members-={inner}"))
 
 
 @rule("unit-unprotected", Weight.FAULT, "One slip deletes it with all that is in it.")
@@ -60,7 +60,7 @@ def unit_unprotected(survey: Survey) -> Iterator[Fault]:
         designed = _designed(survey, unit.dn)
         if designed is not None and designed.protected and survey.one(unit, "protected") != "yes":
             place = survey.context.place(unit.dn)
-            yield Fault(unit, "not protected", f'vandrel protect "{place}"')
+            yield Fault(unit, "not protected", command("protect", place))
 
 
 @rule("unit-empty", Weight.ADVICE, "It is in the way, and its delegations stay in force.")
@@ -69,8 +69,8 @@ def unit_empty(survey: Survey) -> Iterator[Fault]:
     for unit in survey.units:
         if not survey.children[unit.dn.key] and _designed(survey, unit.dn) is None:
             place = survey.context.place(unit.dn)
-            release = f'vandrel release "{place}" && ' if survey.one(unit, "protected") == "yes" else ""
-            yield Fault(unit, "nothing stands below it", f'{release}vandrel delete "{place}"')
+            release = command("release", place) if survey.one(unit, "protected") == "yes" else ()
+            yield Fault(unit, "nothing stands below it", (*release, *command("delete", place)))
 
 
 @rule("unit-not-designed", Weight.ADVICE, "Whoever builds by the charter does not know of it.")
@@ -114,9 +114,7 @@ def group_name_not_by_rule(survey: Survey) -> Iterator[Fault]:
             continue
         rule_ = survey.context.charter.group_naming(kind)
         if rule_.explain(group.dn.name, {}) is None:
-            yield Fault(
-                group, f"not named as a {kind}: {rule_.rungs[0].text}", f"vandrel edit {group.dn.name} name=..."
-            )
+            yield Fault(group, f"not named as a {kind}: {rule_.rungs[0].text}", edit(survey, group, "name=..."))
 
 
 @rule("group-kind-unknown", Weight.ADVICE, "No rule of the charter holds for it.")
@@ -127,7 +125,7 @@ def group_kind_unknown(survey: Survey) -> Iterator[Fault]:
     for group in strange if len(strange) * 2 < len(survey.groups) else ():
         said = survey.one(group, "kind")
         what = f"the charter has no kind of group {said!r}" if said else "it is of no kind"
-        yield Fault(group, what, f"vandrel edit {group.dn.name} kind=...")
+        yield Fault(group, what, edit(survey, group, "kind=..."))
 
 
 @rule("group-all-out", Weight.ADVICE, "Nobody uses it, and its rights wait for whoever is enabled.")
@@ -162,7 +160,7 @@ def unit_missing(survey: Survey) -> Iterator[Fault]:
         dn = places.to_dn(unit.place, survey.context.charter.base)
         above = survey.entries.get(dn.parent_key)
         if dn.key not in survey.entries and above is not None:
-            yield Fault(above, f"{places.to_text(unit.place)} is not there", "vandrel hierarchy build")
+            yield Fault(above, f"{places.to_text(unit.place)} is not there", command("hierarchy", "build"))
 
 
 @rule("computer-misplaced", Weight.ADVICE, "Policies for computers go by the place.")
@@ -173,7 +171,7 @@ def computer_misplaced(survey: Survey) -> Iterator[Fault]:
     for computer in survey.computers:
         if homes and computer.dn.parent not in homes:
             place = survey.context.place(homes[0])
-            remedy = f"vandrel move {computer.dn.name} --to {place}"
+            remedy = command("move", computer.dn.name, "--to", place)
             yield Fault(computer, f"in {survey.context.place(computer.dn.parent)}", remedy)
 
 
@@ -186,7 +184,7 @@ def delegation_not_in_force(survey: Survey) -> Iterator[Fault]:
         lacking = [item for item in on_unit(survey.context, unit) if not item.in_force]
         if lacking:
             what = ", ".join(f"{item.team} may not {item.task}" for item in lacking)
-            yield Fault(unit, what, "vandrel hierarchy delegate")
+            yield Fault(unit, what, command("hierarchy", "delegate"))
 
 
 @rule("delegation-strange", Weight.GRAVE, "Somebody may do what nobody decided.")
@@ -197,7 +195,7 @@ def delegation_strange(survey: Survey) -> Iterator[Fault]:
         if strange:
             words = ",".join(f"{item.team}: {item.task}" for item in strange)
             place = survey.context.place(unit.dn)
-            remedy = f'vandrel edit "{place}" "delegation-={words}"'
+            remedy = command("edit", place, f"delegation-={words}")
             yield Fault(unit, f"not in the charter: {words}", remedy)
 
 

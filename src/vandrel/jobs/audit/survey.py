@@ -114,6 +114,14 @@ class Survey:
                   if has and times >= _ENOUGH and times > counted[kind, False]}  # fmt: skip
         yield from (entry for kind, entry in lacking if kind in enough)
 
+    def is_known_by_name(self, entry: Entry) -> bool:
+        """Whether the name of an object is that of no other, so that commands take it."""
+        return self._names[prepare(entry.dn.name)] == 1
+
+    @cached_property
+    def _names(self) -> Counter[str]:
+        return Counter(prepare(entry.dn.name) for entry in self.entries.values())
+
     # --- memberships
 
     @cached_property

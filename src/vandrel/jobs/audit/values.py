@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.directory.entry import Entry
-from vandrel.jobs.audit.rule import Fault, Weight, login_of, rule
+from vandrel.jobs.audit.rule import Fault, Weight, edit, rule
 from vandrel.jobs.audit.survey import Survey
 from vandrel.text import addresses
 from vandrel.text.string_prep import prepare
@@ -28,7 +28,7 @@ def suffix_unknown(survey: Survey) -> Iterator[Fault]:
         local, at, suffix = survey.one(entry, "principal").rpartition("@")
         if at and prepare(suffix) not in known:
             better = f"{local}@{survey.context.charter.document.suffixes[0]}"
-            remedy = f"vandrel edit {login_of(survey, entry)} principal={better}"
+            remedy = edit(survey, entry, f"principal={better}")
             yield Fault(entry, f"the charter has no suffix {suffix}", remedy)
 
 
@@ -39,7 +39,7 @@ def address_foreign(survey: Survey) -> Iterator[Fault]:
     for entry in survey.accounts:
         domain = survey.one(entry, "mail").rpartition("@")[2]
         if domain and survey.kind(entry) and survey.is_enabled(entry) and prepare(domain) not in known:
-            yield Fault(entry, f"its address is at {domain}", f"vandrel edit {login_of(survey, entry)} mail=...")
+            yield Fault(entry, f"its address is at {domain}", edit(survey, entry, "mail=..."))
 
 
 @rule("address-misshapen", Weight.FAULT, "No mail arrives there, and outside services refuse it.")
@@ -48,14 +48,14 @@ def address_misshapen(survey: Survey) -> Iterator[Fault]:
     for entry in (*survey.accounts, *survey.groups):
         mail = survey.one(entry, "mail")
         if mail and (why := NAME_LIMITS["mail"].fault(mail)):
-            yield Fault(entry, f"mail {why}: {mail}", f"vandrel edit {login_of(survey, entry)} mail=...")
+            yield Fault(entry, f"mail {why}: {mail}", edit(survey, entry, "mail=..."))
 
 
 @rule("address-missing", Weight.ADVICE, "It is on no list, and outside services leave it out.")
 def address_missing(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts without a mail address, of a kind most of which have one."""
     for entry in survey.without_what_most_have("mail"):
-        yield Fault(entry, "no mail address", f"vandrel edit {login_of(survey, entry)} mail=...")
+        yield Fault(entry, "no mail address", edit(survey, entry, "mail=..."))
 
 
 @rule("alias-of-another", Weight.GRAVE, "Mail for one arrives at the other, or nowhere.")
@@ -70,7 +70,7 @@ def alias_of_another(survey: Survey) -> Iterator[Fault]:
             others = [owner for owner in owners.get(prepare(address), ()) if owner.dn != entry.dn] if not kind else []
             if others:
                 what = f"its alias {address} is the address of {survey.context.label(others[0])}"
-                yield Fault(entry, what, f"vandrel edit {login_of(survey, entry)} alias-={address}")
+                yield Fault(entry, what, edit(survey, entry, f"alias-={address}"))
 
 
 @rule("person-twice", Weight.ADVICE, "One of the two is forgotten when the person leaves.")
@@ -96,7 +96,7 @@ def stray_spaces(survey: Survey) -> Iterator[Fault]:
             value = survey.one(entry, name)
             if value and _STRAY.search(value):
                 clean = " ".join(re.sub("[\u00ad\u200b\u2060\ufeff]", "", value).split())
-                remedy = f'vandrel edit {login_of(survey, entry)} {name}="{clean}"'
+                remedy = edit(survey, entry, f"{name}={clean}")
                 yield Fault(entry, f"{name} {value!r}", remedy)
 
 
@@ -110,7 +110,7 @@ def name_in_one_case(survey: Survey) -> Iterator[Fault]:
             value = survey.one(entry, name)
             is_odd = len(value) > 2 and value.isascii() and (value.isupper() or value.islower())
             if is_odd and value.isalpha():
-                remedy = f"vandrel edit {login_of(survey, entry)} {name}={value.title()}"
+                remedy = edit(survey, entry, f"{name}={value.title()}")
                 yield Fault(entry, f"{name} {value}", remedy)
 
 
@@ -134,4 +134,4 @@ def office_in_two_places(survey: Survey) -> Iterator[Fault]:
             (best, times), all_of = counted.most_common(1)[0], counted.total()
             if value != best and times * 10 >= all_of * 8 and all_of > 4:
                 what = f"{name} {value}, where {times} of {all_of} in the same office have {best}"
-                yield Fault(entry, what, f'vandrel edit {login_of(survey, entry)} {name}="{best}"')
+                yield Fault(entry, what, edit(survey, entry, f"{name}={best}"))
