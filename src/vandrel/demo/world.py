@@ -15,7 +15,7 @@ from vandrel.dialects import dialect_for
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.port import Directory
-from vandrel.errors import Refused, are_fatal
+from vandrel.errors import Code, Location, Refused, VandrelError, are_fatal
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import Assignment
@@ -56,6 +56,15 @@ def make(folder: Path, server: Directory | None = None) -> int:
 
     With `server`, the people come there, and not into a file of the folder.
     """
+    if (
+        server is not None
+        and server.schema.object_class("vandrelAccount") is None
+        and server.capabilities.schema != "ad"
+    ):
+        raise VandrelError(
+            Code.SCHEMA, "the demo needs Vandrel's own schema on the server, and nothing was made",
+            where=Location(server=server.location), remedy="vandrel probe --schema puts it out, to be loaded",
+        )  # fmt: skip
     (folder / file_names.CHARTER).write_text(charter_text(), "utf-8")
     summer.write(folder)
     charter = load(folder / file_names.CHARTER)

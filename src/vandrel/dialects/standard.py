@@ -37,8 +37,8 @@ _NOBODY = ""
 
 _ADDRESSES = ("mail", "vandrelMailAlias")
 _DAY = 86_400
-#: Accounts with a password of which one must show its hash, so that hashes count as shown.
-_ENOUGH = 3
+#: Accounts with a password of which two must show theirs, so that hashes count as shown: most see their own.
+_ENOUGH = 5
 
 
 class _FullNameCodec(FieldCodec):
@@ -255,11 +255,11 @@ class StandardDialect(BaseDialect):
 
     @cached_property
     def _shows_hashes(self) -> bool:
-        """Whether this identity sees the hash of anybody, and so would see this one."""
+        """Whether this identity sees the hashes of others than itself, and so would see this one."""
         if self.directory.capabilities.embedded:
             return True
         found = self.directory.search(self.charter.base, where=Present("userPassword"), only=["userPassword"])
-        return any(entry.values_of("userPassword") for entry in islice(found, _ENOUGH))
+        return sum(bool(entry.values_of("userPassword")) for entry in islice(found, _ENOUGH)) > 1
 
     def is_locked(self, entry: Entry) -> bool:
         """Whether bad attempts have locked the account."""

@@ -26,6 +26,8 @@ from vandrel.text.string_prep import prepare
 
 #: What a person's names are made of.
 PARTS = ("given", "middle", "surname", "generation")
+#: Fields that go with a predecessor, whose they are: two of them would recover the password.
+_OF_THE_PERSON = ("photo", "mobile", "recovery-mail", "home-phone", "home-address", "badge", "car")
 #: Fields that are looked through for what still has an old name in it.
 _CARRIERS = ("web", "home", "profile", "script", "notes", "room", "office", "machines", "phone", "recovery-mail")
 
@@ -93,6 +95,8 @@ def rename(context: Context, request: RenameRequest) -> Proposal:
 def handover(context: Context, request: HandoverRequest) -> Proposal:
     """Propose that an account passes to a successor: new names and password, same identity, groups and rights.
 
+    What is the predecessor's own is cleared, unless it is given anew.
+
     Raises:
         VandrelError: ``usage`` where nobody is named; what resolving and `Renamer.rename` raise.
 
@@ -104,6 +108,10 @@ def handover(context: Context, request: HandoverRequest) -> Proposal:
     entry = resolve(context, request.name, (ACCOUNT,))
     given = dict.fromkeys(PARTS, "") | name_parts(context, request.successor) | names
     others = [assignment for assignment in request.assignments if assignment.field not in names]
+    assigned = {assignment.field for assignment in others}
+    others += [
+        Assignment(name, "=", ()) for name in _OF_THE_PERSON if name not in assigned and context.one(entry, name)
+    ]
     edit = Renamer(context).rename(entry, given, alias=request.with_alias, others=others)
     edit.findings += told_of_others(context, [entry], "handover")
     new = [Assignment("password", "=", (request.password,)), Assignment("change", "=", ("yes",))]

@@ -12,6 +12,7 @@ from vandrel.dialects.base import applied, difference
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.secret_attributes import is_secret
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP, NAMED, Field, Shape
 from vandrel.jobs.common import field_values
@@ -245,6 +246,12 @@ class Editor:
             findings.append(Finding(Code.REFUSED, what, where, f"give another: {name}=..."))
         if name == "delegation":
             findings += reach_of_tasks(context, edit.entry.dn, [word for word in after if word not in before])
+        if name == "primary" and after:
+            key = names.parse(after[0]).key
+            if key not in {group.dn.key for group in context.groups_of(edit.entry)}:
+                what = f"{context.label(edit.entry)} is not a member of {names.parse(after[0]).name}"
+                remedy = "let it join first: vandrel edit NAME groups+=GROUP"
+                findings.append(Finding(Code.REFUSED, what, where, remedy))
         if name == "number" and edit.object_type == ACCOUNT:
             kind = next(iter(context.dialect.read(draft.after, "kind")), "")
             findings += self._numbers.check(kind, "".join(after), edit.entry.dn)
@@ -426,6 +433,9 @@ class Editor:
         if not name:
             hint = did_you_mean(typed, schema.attribute_names())
             raise VandrelError(Code.UNKNOWN_FIELD, f"the schema has no attribute {typed!r}", where=where, remedy=hint)
+        if is_secret(name) and assignment.values:
+            what = f"{name} is secret, and is never given on the command line, where other people can see it"
+            raise VandrelError(Code.USAGE, what, where=where, remedy="take it in from a file: vandrel load FILE")
         if schema.is_binary(name):
             remedy = "password=ask asks for a password" if name == "userPassword" else ""
             raise VandrelError(Code.BAD_VALUE, f"{name} holds octets and cannot be typed", where=where, remedy=remedy)
