@@ -25,9 +25,9 @@ demo: $(VENV)/.installed
 test: $(VENV)/.dev
 	$(BIN)/pytest
 
-# All tests, those that take long among them, and twenty times the drawn examples.
+# The same tests with every crash point inside a recovery, and twenty times the drawn examples.
 soak: $(VENV)/.dev
-	VANDREL_EXAMPLES=20 VANDREL_FUZZ_SECONDS=60 $(BIN)/pytest -m "soak or not soak"
+	VANDREL_SOAK=1 VANDREL_FUZZ_SECONDS=60 $(BIN)/pytest
 
 # An hour of mutated input for every reader; FUZZ_SECONDS for each of them.
 FUZZ_SECONDS ?= 360

@@ -34,7 +34,13 @@ from vandrel.steps.runner import Runner
 
 PROGRAM = Path(sys.executable).with_name("vandrel")
 
-settings.register_profile("vandrel", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+#: Whether time does not matter: `make soak`. And how many times as many examples are drawn then.
+IS_SOAK = bool(os.environ.get("VANDREL_SOAK"))
+EXAMPLES = 20 if IS_SOAK else 1
+
+settings.register_profile(
+    "vandrel", max_examples=100 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.too_slow]
+)
 settings.load_profile("vandrel")
 
 

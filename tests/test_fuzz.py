@@ -33,7 +33,7 @@ from .test_active import ALLOW_ALL, SHIELD
 from .test_active import octets as descriptor_of
 
 #: Seconds for each reader.
-SECONDS = float(os.environ.get("VANDREL_FUZZ_SECONDS", "3"))
+SECONDS = float(os.environ.get("VANDREL_FUZZ_SECONDS", "2"))
 SEED = int(os.environ.get("VANDREL_FUZZ_SEED", "0")) or random.SystemRandom().randrange(1, 10**9)
 #: What grammars take for something.
 TOKENS = [

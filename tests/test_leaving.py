@@ -173,3 +173,14 @@ def test_without_a_routine_nobody_leaves(demo):
     assert (unknown.code, "is not known here" in unknown.err) == (Code.NOT_FOUND.exit_code, True)
     assert demo.run("leave", "hbrekke", "--back", "--on", "2026-12-31").code == Code.USAGE.exit_code
     assert demo.run("leave", "hbrekke", "--on", "soon").code == Code.USAGE.exit_code
+
+
+def test_passwords_that_grow_too_old_are_due_on_their_day(demo):
+    """The charter gives administrators ninety days; whoever is out or has no such rule needs no new one."""
+    rows = demo.run("due", "--within", "91", "--json").json["rows"]
+    today = datetime.now(ZoneInfo("Europe/Oslo")).date()
+    wanted = {(login, (today + timedelta(days=90)).isoformat()) for login in ("adm-jmueller", "adm-cisiksoy")}
+    assert {(row["login"], row["day"]) for row in rows if row["what"] == "needs a new password"} == wanted
+    done(demo, "disable", "adm-jmueller")
+    rows = demo.run("due", "--within", "91", "--json").json["rows"]
+    assert [row["login"] for row in rows if row["what"] == "needs a new password"] == ["adm-cisiksoy"]

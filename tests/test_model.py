@@ -4,20 +4,17 @@ from __future__ import annotations
 
 import copy
 import csv
-import os
 import shutil
 import tempfile
 from pathlib import Path
 from typing import Any
 
-import pytest
 from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
-from .conftest import Folder
+from .conftest import EXAMPLES, IS_SOAK, Folder
 
-EXAMPLES = int(os.environ.get("VANDREL_EXAMPLES", "1"))
 NAMES = st.sampled_from(("Ada Berg", "Bo Berg", "Ada Berg", "Carl Dahl", "Eva Berg"))
 WHO = st.sampled_from(("one", "other"))
 GROUPS = st.sampled_from(("gg-it", "gg-help-desk", "gg-season"))
@@ -152,18 +149,7 @@ def test_two_administrators_and_a_model(demo_template):
     TwoAdministrators.template = demo_template
     case = TwoAdministrators.TestCase
     case.settings = settings(
-        max_examples=6 * EXAMPLES, stateful_step_count=10, deadline=None, print_blob=True,
-        suppress_health_check=list(HealthCheck),
-    )  # fmt: skip
-    case("runTest").runTest()
-
-
-@pytest.mark.soak
-def test_two_administrators_for_long(demo_template):
-    TwoAdministrators.template = demo_template
-    case = TwoAdministrators.TestCase
-    case.settings = settings(
-        max_examples=40 * EXAMPLES, stateful_step_count=30, deadline=None, print_blob=True,
+        max_examples=4 * EXAMPLES, stateful_step_count=30 if IS_SOAK else 10, deadline=None, print_blob=True,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     case("runTest").runTest()

@@ -111,7 +111,7 @@ def test_find(demo):
     assert lines[-1] == "2 accounts"
     everybody = demo.run("find", "--json").json["rows"]
     assert len(everybody) == 64
-    assert [row["login"] for row in everybody if row["state"] == "disabled"] == ["g-thorne"]
+    assert [row["login"] for row in everybody if "disabled" in row["state"]] == ["g-thorne"]
     assert "gg-it" in demo.run("find", "--type", "groups", "it").out
     assert demo.run("find", "groups=gg-it", "--json").json["rows"][0]["place"] == "/Shore/IT"
     assert len(demo.run("find", "--under", "/Boatyard", "--json").json["rows"]) == 4

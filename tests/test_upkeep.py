@@ -416,7 +416,8 @@ def test_power_is_told_before_anybody_gets_it_and_stays_behind_in_a_copy(bench):
     edit = Editor(bench.context).edit(get(bench, anna), [assignment("groups+=gg-office"), assignment("groups+=gg-it")])
     told = [f.what for f in edit.findings]
     assert told == [
-        "gg-harbour-masters carries power: every account of the ferry line; Anna Lund gets it, through gg-office"
+        "gg-harbour-masters carries power: every account of the ferry line; Anna Lund gets it, through gg-office; "
+        "who can log on as Anna Lund gets it too: gg-help-desk (reset-passwords in /Ferries)"
     ]
     run(bench, in_order(bench.context, [edit]))
     # Of a group that gets it, the people are named, those of groups in it too.

@@ -161,6 +161,8 @@ class Columns:
             cells = [value.zfill(column.pad) if value.isdecimal() else value for value in cells]
         split = column.split if known is not None and known.many else ""
         if split and any(split in value for value in cells):
-            parted = (tuple(part.strip() for part in value.split(split) if part.strip()) for value in cells)
+            parted = [tuple(part.strip() for part in value.split(split) if part.strip()) for value in cells]
+            # Where nothing stands between two marks, a mark may be a value's own.
+            odd |= {n for n, parts in enumerate(parted) if len(parts) <= cells[n].count(split)}
             return [cell_of(parts) for parts in parted]
         return [self._shared.setdefault(value, value) for value in cells] if few else cells

@@ -7,8 +7,10 @@ from datetime import date, timedelta
 
 from msgspec import Struct, structs
 
+from vandrel.charter.passwords import PasswordRules
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, COMPUTER
+from vandrel.jobs.accounts.password_age import ages
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose
@@ -23,12 +25,15 @@ from vandrel.record.attic import Attic
 #: What each date says, in words.
 WORDS = {
     "starts": "starts", "back": "comes back", "ends": "ends", "leaves": "has left", "deleted": "is deleted",
+    "password": "needs a new password",
 }  # fmt: skip
 #: What is done when the day has come: the word for it, and what is to be done in words.
 ENABLE, LEAVE, DELETE = "enable", "leave", "delete"
 _DONE = {"starts": ENABLE, "back": ENABLE, "leaves": LEAVE, "deleted": DELETE}
 _TO_DO = {ENABLE: "to be enabled", LEAVE: "leaver's routine to be carried out", DELETE: "to be deleted"}
 
+#: Attributes by which a server holds one account to rules of its own.
+_OF_ONE_ACCOUNT = ("pwdPolicySubentry", "msDS-ResultantPSO")
 #: What enables an account, and takes the day of its return with it.
 ENABLING = (Assignment("enabled", "=", ("yes",)), Assignment("back", "=", ()))
 
@@ -49,11 +54,12 @@ def intentions(context: Context, today: date, within: int) -> list[DueDate]:
     counts where the charter has a leaver's routine that has not been carried out, or says when the account is deleted.
     """
     last = today + timedelta(days=within)
+    rules: dict[tuple[str, ...], PasswordRules] = {}
     due_dates = [
         intention
         for object_type in (ACCOUNT, COMPUTER)
         for entry in context.directory.search(context.charter.base, where=context.dialect.filter_for(object_type))
-        for intention in _of(context, entry, today)
+        for intention in (*_of(context, entry, today), *_password(context, entry, today, rules))
         if intention.day <= last
     ]
     return sorted(due_dates, key=lambda intention: (intention.day, intention.entry.dn.key))
@@ -73,6 +79,24 @@ def _of(context: Context, entry: Entry, today: date) -> Iterator[DueDate]:
             # Who has a first day and comes back later is not enabled for the first day's sake.
             later = context.one(entry, "back") if field == "starts" else ""
             yield DueDate(entry, field, day, to_do=day <= today and not later)
+
+
+def _password(
+    context: Context, entry: Entry, today: date, rules: dict[tuple[str, ...], PasswordRules]
+) -> Iterator[DueDate]:  # fmt: skip
+    """The day on which the password of an enabled account grows too old, if it lies ahead.
+
+    `rules` remembers those of accounts for which the charter and the server have the same.
+    """
+    if context.object_type(entry) != ACCOUNT or context.dialect.read(entry, "enabled") == ["no"]:
+        return
+    key = (context.one(entry, "kind"), *(entry.text(name) for name in _OF_ONE_ACCOUNT))
+    if key not in rules:
+        rules[key] = context.rules_for(entry)
+    expires = ages(context, entry, rules[key]).expires
+    day = expires.astimezone(context.charter.zone).date() if expires is not None else None
+    if day is not None and day >= today:
+        yield DueDate(entry, "password", day, to_do=False)
 
 
 def _after_the_end(context: Context, entry: Entry, ended: date, today: date) -> Iterator[DueDate]:
