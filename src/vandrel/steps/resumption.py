@@ -26,6 +26,11 @@ _CLOCKS = timedelta(minutes=5)
 Passwords = Callable[[Record], Secret | None]
 
 
+def _withheld(dn: str) -> VandrelError:
+    what = "it may not have been made, and what is secret in it is in no record"
+    return VandrelError(Code.DONE_IN_PART, what, where=Location(dn=dn), remedy="give the command of the job again")
+
+
 class Resumption:
     """Finishes jobs on one directory."""
 
@@ -87,12 +92,7 @@ class Resumption:
         )
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
         if is_withheld and not (isinstance(step, Add) and is_step_applied(step, self._directory)):
-            error = VandrelError(
-                Code.DONE_IN_PART,
-                "it may not have been made, and what is secret in it is in no record",
-                where=Location(dn=dn),
-                remedy="give the command of the job again",
-            )
+            error = _withheld(dn)
         elif step is None and (
             (secret := password(known.record | {"dn": dn})) is not None or not known.record["set"]
         ):  # fmt: skip

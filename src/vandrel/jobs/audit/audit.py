@@ -77,7 +77,7 @@ def audit(
     since = {(each.rule, each.object): each.since for each in known or ()}
     today = survey.today.isoformat()
     exceptions = _Exceptions(context, survey.today)
-    rows, tables, found = [], [], list[KnownFault]()
+    rows, tables, found = list[tuple[str | bool, ...]](), [], list[KnownFault]()
     new = passed = 0
     for rule in rules:
         faults = [fault for fault in rule.check(survey) if _is_under(context, fault, request.under)]
@@ -90,15 +90,9 @@ def audit(
             found.append(KnownFault(rule.name, name, first))
             is_new = (rule.name, name) not in since
             new += is_new
-            entry = fault.entry
-            label, place = context.label(entry), context.place(entry.dn.parent)
-            rows.append((rule.name, str(rule.weight), context.object_type(entry) or "object", label, place,
-                         str(entry.dn), fault.what, fault.remedy, first, is_new))  # fmt: skip
-            seen.append(("new" if is_new and known is not None else "", label, fault.what, fault.remedy))
-        if seen:
-            more = [("", f"and {len(seen) - _SHOWN} more", "", "")] if len(seen) > _SHOWN else []
-            title = f"{rule.name} ({rule.weight}): {rule.about}"
-            tables.append(Table(rule.name, title, ("", "object", "what", "remedy"), [*seen[:_SHOWN], *more]))
+            rows.append((*_row(context, rule, fault), first, is_new))
+            seen.append(("new" if is_new and known is not None else "", context.label(fault.entry), *_said(fault)))
+        tables += [_table(rule, seen)] if seen else []
     whole = not (request.rules or request.under or request.weight)
     gone = len(since.keys() - {(each.rule, each.object) for each in found}) if whole else 0
     summary = [_summary(rows, rules, passed)]
@@ -110,6 +104,24 @@ def audit(
         findings=exceptions.findings, exit_code=Code.FAULTS_FOUND.exit_code if rows else 0,
     )  # fmt: skip
     return report, found if whole else list(known or ())
+
+
+def _said(fault: Fault) -> tuple[str, str]:
+    return fault.what, fault.remedy
+
+
+def _row(context: Context, rule: Rule, fault: Fault) -> tuple[str, ...]:
+    """A fault for programs: rule, weight, type, label, place, name, what is wrong, and what mends it."""
+    entry = fault.entry
+    object_type, place = context.object_type(entry) or "object", context.place(entry.dn.parent)
+    return (rule.name, str(rule.weight), object_type, context.label(entry), place, str(entry.dn), *_said(fault))
+
+
+def _table(rule: Rule, seen: Sequence[tuple[str, ...]]) -> Table:
+    """The faults of one rule for people: the first ones, and how many more."""
+    more = [("", f"and {len(seen) - _SHOWN} more", "", "")] if len(seen) > _SHOWN else []
+    title = f"{rule.name} ({rule.weight}): {rule.about}"
+    return Table(rule.name, title, ("", "object", "what", "remedy"), [*seen[:_SHOWN], *more])
 
 
 def faults_of(context: Context, request: AuditRequest) -> Iterator[Fault]:
