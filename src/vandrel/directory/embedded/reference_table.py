@@ -17,6 +17,10 @@ _OF_ENTRY = "FROM reference INDEXED BY reference_entry"
 _LISTS_OF_MEMBERS = ("member", "uniqueMember")
 
 
+#: Names that one statement takes (sqlite.org/limits.html, 9, allows a little more).
+_MOST_KEYS = 30_000
+
+
 class ReferenceTable:
     """The table ``reference`` of an open file, within the transaction of whoever uses it."""
 
@@ -57,6 +61,8 @@ class ReferenceTable:
             {names.parse(str(value)).key: str(value) for value in each} for each in (change.added, change.removed)
         )
         keys = (*come, *gone)
+        if len(keys) > _MOST_KEYS:
+            return False
         rows = self._db.execute(
             f"SELECT key, dn {_OF_ENTRY} WHERE entry = ? AND attribute = ? AND key IN ({', '.join('?' * len(keys))})",
             (entry, number, *keys),

@@ -16,7 +16,7 @@ from vandrel.directory.embedded.row_codec import Index, damaged, indexed_attribu
 from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter, matches
-from vandrel.directory.operations import TAKEN_BACK, Operation
+from vandrel.directory.operations import TAKEN_BACK, AddEntry, Operation
 from vandrel.directory.port import Capabilities, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import Code, DirectoryError, Finding, Location, not_made_with_the_rest
@@ -254,6 +254,9 @@ class EmbeddedDirectory:
                     self._db.execute("ROLLBACK")
                     return [error or not_made_with_the_rest() for error in outcomes]
                 self._db.execute("COMMIT")
+                for operation, outcome in zip(operations, outcomes, strict=False) if self.damage else ():
+                    if isinstance(operation, AddEntry) and outcome is None:  # whole again
+                        self.damage.pop(operation.dn.key, None)
             except BaseException:
                 if self._db.in_transaction:
                     self._rollback()

@@ -156,7 +156,10 @@ class Planner:
                 new.append((key, line))
         if self._described.object_type == ACCOUNT:
             file_wide.numbers(self._context, self._described, [line.item for _, line in new], ledger)
+            refused = [line for _, line in new if line.item.stops]
             new = [pair for pair in new if not pair[1].item.stops]
+            for line in refused if self._refers else ():
+                self._refused |= dict.fromkeys(map(prepare, _names_of(line.item)), line)
         self._draft(new, ledger)
         editor = Editor(self._context)
         for line, entry in there:

@@ -238,8 +238,10 @@ class Editor:
         if name == "locked" and after == ["yes"]:
             what, remedy = "only bad attempts lock an account", "to keep somebody out, disable the account"
             findings.append(Finding(Code.BAD_VALUE, what, where, remedy))
-        if name == "enabled" and after == ["yes"] and context.dialect.has_password(edit.entry) is False:
-            what = f"{context.label(edit.entry)} has no password, so enabling it lets nobody log on"
+        if name == "enabled" and after == ["yes"] and not (has := context.dialect.has_password(edit.entry)):
+            who = context.label(edit.entry)
+            unseen = f"whether {who} has a password is not shown to this identity; without one it lets nobody log on"
+            what = unseen if has is None else f"{who} has no password, so enabling it lets nobody log on"
             findings.append(Finding(Code.REFUSED, what, where, "give one as well: password=generate", NOTE))
         if name in NAMED and edit.object_type == ACCOUNT and self._is_reserved(edit, name, after):
             what = f"{after[0]} is reserved by the charter, and nobody's"
@@ -433,12 +435,12 @@ class Editor:
         if not name:
             hint = did_you_mean(typed, schema.attribute_names())
             raise VandrelError(Code.UNKNOWN_FIELD, f"the schema has no attribute {typed!r}", where=where, remedy=hint)
-        if is_secret(name) and assignment.values:
-            what = f"{name} is secret, and is never given on the command line, where other people can see it"
-            raise VandrelError(Code.USAGE, what, where=where, remedy="take it in from a file: vandrel load FILE")
         if schema.is_binary(name):
             remedy = "password=ask asks for a password" if name == "userPassword" else ""
             raise VandrelError(Code.BAD_VALUE, f"{name} holds octets and cannot be typed", where=where, remedy=remedy)
+        if is_secret(name) and assignment.values:
+            what = f"{name} is secret, and is never given on the command line, where other people can see it"
+            raise VandrelError(Code.USAGE, what, where=where, remedy="take it in from a file: vandrel load FILE")
         before = draft.after.values_of(name)
         after = _raw_values(before, assignment, {schema.key(name, v): v for v in assignment.values}, {
             value: schema.key(name, value) for value in before
