@@ -109,6 +109,11 @@ def test_a_handover_clears_what_is_the_predecessors_own(demo):
     assert fields["car"] == ["NQ 2"]
 
 
+def test_an_assignment_where_a_name_belongs_is_known_as_one(demo):
+    told = demo.run("reset", "alund", "change=no", "-n")
+    assert (told.code, "change is a field: vandrel edit NAME change=no" in told.err) == (Code.NOT_FOUND.exit_code, True)
+
+
 def test_states_are_shown_and_asked_for(demo):
     done(demo, "disable", "alund")
     done(demo, "edit", "hbrekke", "@vandrelEnd=20260101000000Z")

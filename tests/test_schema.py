@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vandrel.directory import gentime
+from vandrel.directory.operations import AddEntry, Change, ModifyEntry
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.directory.schema.definitions import attribute_type, fields_of, object_class
 from vandrel.directory.schema.matching import normalizer
@@ -160,3 +161,63 @@ def test_generalized_time_survives_text_and_back(instant):
 @given(st.text(max_size=16))
 def test_what_is_no_generalized_time_is_none(text):
     assert gentime.parse(text) is None or len(text) == 15
+
+
+STRANGE = [
+    ("attributetype", "( 1.2.3.4 name 'lower' equality caseIgnoreMatch syntax 1.3.6.1.4.1.1466.115.121.1.15 )"),
+    ("attributetype", "( 1.2.3.5 NAME 'orphan' SUP nowhere )"),
+    ("objectclass", "no definition"),
+    ("objectclass", "( 1.2.3.6 NAME 'bare' STRUCTURAL MUST cn MAY lower )"),
+    ("ditcontentrule", "( 2.5.6.6 NAME 'people' MUST lower NOT telephoneNumber )"),
+]
+
+
+def test_what_cannot_be_read_is_passed_over_and_the_rest_counts():
+    """Keywords of either case, classes without a superior, one superior that is not defined, content rules."""
+    schema = Schema([*shipped_definitions(), *STRANGE])
+    assert len(schema.passed_over) == 2 and "nowhere" in schema.passed_over[0]
+    assert schema.attribute("lower").equality == "caseIgnoreMatch"
+    assert schema.attribute("orphan") is None
+    assert schema.check_entry({"objectClass": ["bare"], "cn": ["x"], "lower": ["y"]}) == []
+    person = {"objectClass": ["person"], "cn": ["x"], "sn": ["y"]}
+    assert [f.what for f in schema.check_entry(person)] == ["lower is required by the object classes person"]
+    told = schema.check_entry({**person, "lower": ["z"], "telephoneNumber": ["1"]})
+    assert [f.what for f in told] == ["telephoneNumber is not allowed on an entry of the classes person"]
+    # The rule is that of entries whose own class it is, and not of subclasses (RFC 4512, section 4.1.6).
+    assert schema.check_entry({**person, "objectClass": ["person", "inetOrgPerson"], "telephoneNumber": ["1"]}) == []
+
+
+@pytest.mark.parametrize(
+    ("attributes", "what"),
+    [
+        ({"objectClass": ["person", "organizationalUnit"], "ou": ["a"]}, "two structural object classes"),
+        ({"objectClass": ["person", "Person"]}, "objectClass has the same value twice"),
+        ({"objectClass": ["person"], "description": ["Mate", "MATE"]}, "description has the same value twice"),
+    ],
+)
+def test_an_entry_has_one_structural_class_and_each_value_once(attributes, what):
+    schema = Schema(shipped_definitions())
+    person = {"cn": ["x"], "sn": ["y"]}
+    assert schema.check_entry({"objectClass": ["person"], **person, "description": ["Mate", "Cook"]}) == []
+    assert [f.what for f in schema.check_entry({**person, **attributes}) if what in f.what]
+
+
+def test_the_structural_class_of_an_entry_stays(bench):
+    dn = bench.context.charter.base.child("cn", "x")
+    add = AddEntry(dn, {"objectClass": ["person"], "sn": ["y"]})
+    derived = ModifyEntry(dn, (Change("objectClass", (), ("inetOrgPerson",)),))
+    auxiliary = ModifyEntry(dn, (Change("objectClass", (), ("extensibleObject",)),))
+    outcomes = bench.context.directory.execute([add, derived, auxiliary], atomic=False)
+    assert outcomes[0] is None and outcomes[2] is None
+    assert "person cannot become inetOrgPerson" in str(outcomes[1])
+
+
+def test_options_make_an_attribute_apart_that_a_filter_without_them_finds():
+    """RFC 4512, section 2.5, and RFC 4511, section 4.5.1: whole descriptions are compared by subtypes."""
+    schema = Schema(shipped_definitions())
+    assert schema.attribute_name("CN;Lang-JA;x-a") == "cn;lang-ja;x-a" == schema.attribute_name("cn;x-a;lang-ja")
+    present = ("cn", "cn;lang-ja", "sn;lang-ja", "title")
+    assert schema.descriptions("cn", present) == ["cn", "cn;lang-ja"]
+    assert schema.descriptions("cn;lang-ja", present) == ["cn;lang-ja"]
+    assert schema.descriptions("name", present) == ["cn", "cn;lang-ja", "sn;lang-ja", "title"]  # all are names
+    assert schema.is_binary("cn;binary") and not schema.is_binary("cn;lang-ja")

@@ -22,6 +22,7 @@ from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.ldap import naming_turn
+from vandrel.directory.ldap.store import LdapDirectory
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import NOTE, STOP, Code, DirectoryError
 from vandrel.jobs.accounts.create import Creator
@@ -448,6 +449,25 @@ def test_a_server_that_is_busy_is_waited_for(tmp_path):
         freeing.join()
         assert directory.get(busy) is None
         directory.close()
+
+
+def test_the_first_two_requests_have_patience_too(slapd, monkeypatch):
+    real, failed = LdapDirectory._read, []
+
+    def read(self: LdapDirectory, dn: str, attributes: list[str]) -> object:
+        if dn not in failed:
+            failed.append(dn)
+            raise DirectoryError(Code.BUSY, "the server is busy")
+        return real(self, dn, attributes)
+
+    monkeypatch.setattr(LdapDirectory, "_read", read)
+    directory = open_directory(slapd.settings())
+    assert failed == ["", "cn=Subschema"]
+    assert directory.schema.object_class("inetOrgPerson") is not None
+    directory.close()
+    failed.clear()
+    with pytest.raises(DirectoryError, match="busy"):
+        open_directory(structs.replace(slapd.settings(), patience=0))
 
 
 def test_a_server_whose_disk_is_full(tmp_path):

@@ -73,7 +73,7 @@ class LdapDirectory:
         self.settings = settings
         self._link = Link(settings)
         self._links, self._idle = [self._link], [self._link]
-        root = self._read("", ["*", "+"])
+        root = self._link.persist(lambda: self._read("", ["*", "+"]))
         contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
         default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
         self._contexts = tuple(dict.fromkeys([*default, *contexts]))
@@ -84,9 +84,8 @@ class LdapDirectory:
         )  # fmt: skip
         active = CAPABILITY in _texts(root, "supportedCapabilities")
         self.server: Server = ActiveServer() if active else StandardServer()
-        subschema = self._read(
-            next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema"), list(self.server.subschema)
-        )
+        where = next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema")
+        subschema = self._link.persist(lambda: self._read(where, list(self.server.subschema)))
         definitions = {name: _texts(subschema, name) for name in self.server.subschema}
         self._schema = Schema(self.server.definitions(definitions), bounds_bind=self.server.bounds_bind)
         self._known: dict[str, tuple[str, bool]] = {}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence, Set
 from functools import cached_property, lru_cache
-from typing import NamedTuple
+from typing import TYPE_CHECKING
 
 from msgspec import structs
 
@@ -23,6 +23,9 @@ from vandrel.directory.schema.definitions import (
 from vandrel.errors import NOWHERE, Code, Finding, Location, VandrelError
 from vandrel.text.string_prep import fold, prepare, prepare_all, prepare_fragment
 
+if TYPE_CHECKING:
+    from vandrel.directory.schema.entry_check import EntryCheck
+
 __all__ = ["AttributeType", "Attributes", "ObjectClass", "Schema", "shipped_definitions"]
 
 Attributes = Mapping[str, "list[str | bytes]"]
@@ -31,8 +34,8 @@ Attributes = Mapping[str, "list[str | bytes]"]
 SHIPPED = ("standard.schema", "vandrel.schema")
 
 
-#: Values of one attribute that are kept as found right, and how long they may be.
-_MOST_KEPT, _SHORT = 256, 100
+#: Assertions that are kept as looked at.
+_MOST_KEPT = 256
 
 
 @lru_cache(maxsize=1)
@@ -49,15 +52,6 @@ def shipped_definitions() -> tuple[tuple[str, str], ...]:
     return tuple(definitions)
 
 
-class _Validator(NamedTuple):
-    """How the values of an attribute are checked, and some that were found right."""
-
-    single: bool
-    limit: int
-    valid: Callable[[str | bytes], str]
-    passed: set[str | bytes]
-
-
 class Schema:
     """A set of definitions, asked by name or OID without regard to case."""
 
@@ -71,12 +65,9 @@ class Schema:
         """
         self._attributes: dict[str, AttributeType] = {}
         self._classes: dict[str, ObjectClass] = {}
-        self._sound: set[tuple[str, ...]] = set()
         #: Assertions that were looked at: attribute and value.
         self._misfits: set[tuple[str, str]] = set()
         self._fitting: set[tuple[str, str]] = set()
-        #: By the classes and attributes of entries, how their values are checked; nothing where more is to be said.
-        self._known: dict[tuple[object, ...], list[_Validator]] = {}
         self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
         given = list(definitions)
         #: (``attributetype``, ``objectclass`` or ``ditcontentrule``, text) of everything, as it was given.
@@ -223,11 +214,21 @@ class Schema:
             may = frozenset(self.attribute_name(name) for cls in lineage for name in cls.may)
             if any(cls.name == "extensibleObject" for cls in lineage):  # RFC 4512, section 4.3
                 may = frozenset(self.attribute_names())
-            for rule in (rule for cls in lineage if (rule := self._content_rules.get(cls.oid.lower()))):
+            if (rule := self._content_rule(classes)) is not None:
                 must |= set(map(self.attribute_name, rule.must))
                 may = (may | set(map(self.attribute_name, rule.may))) - set(map(self.attribute_name, rule.without))
             self._shapes[classes] = (must, must | may)
         return self._shapes[classes]
+
+    def _content_rule(self, classes: Iterable[str]) -> ContentRule | None:
+        """The rule of the structural class of entries of these classes, if it has one."""
+        if not self._content_rules:
+            return None
+        try:
+            structural = self.object_class(self.structural_class(classes))
+        except ValueError:
+            return None
+        return self._content_rules.get(structural.oid.lower()) if structural is not None else None
 
     def structural_class(self, classes: Iterable[str]) -> str:
         """The structural class of entries of these classes: the most derived one; empty where there is none.
@@ -392,91 +393,15 @@ class Schema:
         attribute, _ = self._validators[self.attribute_name(name)]
         return attribute.syntax == syntaxes.DIRECTORY_STRING and not 0 < attribute.limit < longest
 
-    def _class_findings(self, classes: tuple[str, ...], where: Location) -> list[Finding]:
-        findings = [
-            Finding(Code.SCHEMA, f"the schema has no object class {name!r}", where)
-            for name in classes
-            if self.object_class(name) is None
-        ]
-        try:
-            if not self.structural_class(classes):
-                findings.append(Finding(Code.SCHEMA, "no structural object class", where))
-        except ValueError as error:
-            findings.append(Finding(Code.SCHEMA, str(error), where))
-        return findings
-
     def check_entry(self, attributes: Attributes, where: Location = NOWHERE) -> list[Finding]:
         """All that is wrong with an entry as a whole: classes, required, allowed, single, syntax, length."""
-        classes = tuple(map(str, attributes.get("objectClass", ())))
-        if classes not in self._sound:
-            if unsound := self._class_findings(classes, where):
-                return unsound
-            self._sound.add(classes)
-        if self._is_like_others(classes, attributes):
-            return []
-        must, may = self.shape(classes)
-        findings = [
-            Finding(Code.SCHEMA, f"{name} is required by the object classes {', '.join(classes)}", where)
-            for name in sorted(must - attributes.keys())
-        ]
-        for name, values in attributes.items():
-            validator = self._validators.get(name) or self._validators.get(without_options(self.attribute_name(name)))
-            if validator is None:
-                findings.append(self._unknown(name, where))
-                continue
-            attribute, valid = validator
-            if name not in may and not attribute.operational and attribute.name not in may:
-                findings.append(
-                    Finding(
-                        Code.SCHEMA, f"{name} is not allowed on an entry of the classes {', '.join(classes)}", where
-                    )
-                )
-            if attribute.single and len(values) > 1:
-                findings.append(Finding(Code.SCHEMA, f"{name} takes one value, and {len(values)} are given", where))
-            elif len(values) > 1 and len({self.value_key(name, value) for value in values}) < len(values):
-                findings.append(Finding(Code.SCHEMA, f"{name} has the same value twice", where))
-            limit = attribute.limit
-            for value in values:
-                if valid(value) or (limit and len(value) > limit):
-                    finding = self.check_value(name, value, where)
-                    findings += [finding] if finding else []
-        return findings
+        return self._entry_check.findings(attributes, where)
 
-    def _is_like_others(self, classes: tuple[str, ...], attributes: Attributes) -> bool:
-        """Whether nothing at all is wrong with an entry: most are of a few shapes, and have some values in common.
+    @cached_property
+    def _entry_check(self) -> EntryCheck:
+        from vandrel.directory.schema.entry_check import EntryCheck
 
-        What attributes of a shape may be is looked at once; and so are values that come again.
-        """
-        which = (classes, *attributes)
-        if which not in self._known:
-            must, may = self.shape(classes)
-            validators = [self._validators.get(name) for name in attributes]
-            sound = must <= attributes.keys() and all(
-                item is not None and (name in may or item[0].operational)
-                for name, item in zip(attributes, validators, strict=True)
-            )
-            self._known[which] = (
-                [_Validator(known.single, known.limit, valid, set()) for known, valid in filter(None, validators)]
-                if sound
-                else []
-            )
-        known = self._known[which]
-        for (single, limit, valid, passed), values in zip(known, attributes.values(), strict=False):
-            if single and len(values) > 1:
-                return False
-            for value in values:
-                if value not in passed:
-                    if valid(value) or (limit and len(value) > limit):
-                        return False
-                    if len(passed) < _MOST_KEPT and len(value) < _SHORT:
-                        passed.add(value)
-        return bool(known)
-
-    def _unknown(self, name: str, where: Location) -> Finding:
-        from vandrel.text.nearest import did_you_mean
-
-        hint = did_you_mean(name, self.attribute_names())
-        return Finding(Code.UNKNOWN_FIELD, f"the schema has no attribute {name!r}", where, hint)
+        return EntryCheck(self, self._validators)
 
 
 def without_options(name: str) -> str:

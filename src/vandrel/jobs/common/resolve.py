@@ -166,10 +166,10 @@ def _by_dn(context: Context, typed: str) -> Entry:
     if entry is not None:
         return entry
     near = [other for other in (dn.parent, *dn.ancestors()) if context.directory.get(other) is not None]
-    raise VandrelError(
-        Code.NOT_FOUND, f"there is no object {dn}", where=Location(text=typed),
-        remedy=f"the nearest that exists is {near[0]}" if near else f"names here end with {context.charter.base}",
-    )  # fmt: skip
+    remedy = f"the nearest that exists is {near[0]}" if near else f"names here end with {context.charter.base}"
+    if not near and dn.naming_attribute in context.fields:  # an assignment, where a name belongs
+        remedy = f"{dn.naming_attribute} is a field: vandrel edit NAME {typed}"
+    raise VandrelError(Code.NOT_FOUND, f"there is no object {dn}", where=Location(text=typed), remedy=remedy)
 
 
 def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> NoSingleMatch:
