@@ -33,8 +33,8 @@ from vandrel.steps.step import Rename, Set
 from .conftest import IS_SOAK
 from .test_steps import ANNA, GUESTS, add
 
-#: Of the points at which a recovery is stopped, `make test` takes each third, and `make soak` takes all.
-STRIDE = 1 if IS_SOAK else 3
+#: Of the points at which a recovery is stopped, `make test` takes each sixth, and `make soak` takes all.
+STRIDE = 1 if IS_SOAK else 6
 
 BOSS, BO = GUESTS.child("cn", "Boss"), GUESTS.child("cn", "Bo")
 BORIS = GUESTS.child("cn", "Boris")

@@ -98,7 +98,7 @@ def put_in(directory: Directory, drawn: list[dict[str, int]]) -> None:
     assert [str(outcome) for outcome in outcomes if outcome is not None] == []
 
 
-@settings(max_examples=30 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(drawn=people, questions=st.lists(asked, min_size=1, max_size=12))
 def test_a_filter_finds_the_same(both, drawn, questions):
     there, here = both
@@ -129,7 +129,7 @@ def held(directory: Directory, dn: names.DN) -> dict[str, set[object]]:
     return {name: {schema.value_key(name, value) for value in entry.values_of(name)} for name in VALUES}
 
 
-@settings(max_examples=30 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(drawn=people, wanted=st.lists(changes, min_size=1, max_size=5))
 def test_a_modification_ends_the_same(both, drawn, wanted):
     there, here = both

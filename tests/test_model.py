@@ -149,7 +149,7 @@ def test_two_administrators_and_a_model(demo_template):
     TwoAdministrators.template = demo_template
     case = TwoAdministrators.TestCase
     case.settings = settings(
-        max_examples=4 * EXAMPLES, stateful_step_count=30 if IS_SOAK else 10, deadline=None, print_blob=True,
+        max_examples=2 * EXAMPLES, stateful_step_count=30 if IS_SOAK else 10, deadline=None, print_blob=True,
         suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     case("runTest").runTest()

@@ -52,7 +52,7 @@ def read_back(bench, path):
 
 
 @pytest.mark.parametrize("form", ["csv", "tsv", "xlsx", "ods"])
-@settings(max_examples=15 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=8 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.dictionaries(st.sampled_from(["title", "office", "room", "street"]), texts), st.lists(texts, max_size=3))
 @example({}, ["note | one", "=1+1"])
 @example({}, ["a | b", "|"])
