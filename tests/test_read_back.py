@@ -56,6 +56,7 @@ def read_back(bench, path):
 @given(st.dictionaries(st.sampled_from(["title", "office", "room", "street"]), texts), st.lists(texts, max_size=3))
 @example({}, ["note | one", "=1+1"])
 @example({}, ["a | b", "|"])
+@example({}, ["0\x85", "a | b"])
 @example({"title": "\u00a0a ", "office": "#REF!", "room": "'=1", "street": "A\t\nB"}, ["|", "'-"])
 def test_what_an_account_has_is_no_trap(bench, tmp_path_factory, form, single, notes):
     fields = {name: [value] for name, value in single.items()} | {"notes": list(dict.fromkeys(notes))}

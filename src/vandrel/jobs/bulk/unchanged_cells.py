@@ -31,10 +31,20 @@ def drop_unchanged(context: Context, item: Item, entry: Entry, key: Collection[s
             continue
         listed = f" {BETWEEN} ".join(context.dialect.read(entry, name))
         said = item.raw.get(name) or f" {BETWEEN} ".join(item.fields.get(name, ()))
-        if legible(said).strip() in {legible(form).strip() for form in (listed, harmless(listed), unquoted(listed))}:
+        told = _pieces if field.many else _whole
+        if told(said) in {told(form) for form in (listed, harmless(listed), unquoted(listed))}:
             item.fields.pop(name, None)
             header = item.columns.get(name, name)
             item.findings = tuple(finding for finding in item.findings if finding.where.header != header)
+
+
+def _whole(cell: str) -> str:
+    return legible(cell).strip()
+
+
+def _pieces(cell: str) -> str:
+    """A cell of a field with several values, without what is lost around them."""
+    return BETWEEN.join(filter(None, map(str.strip, legible(cell).split(BETWEEN))))
 
 
 def _is_altered(value: str) -> bool:
