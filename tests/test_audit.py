@@ -281,3 +281,9 @@ def test_faults_are_mended_as_one_change_that_is_shown_and_can_be_taken_back(dem
     done(demo, "undo", job.group(1))
     assert {rule: {label for found, label in faults(demo, rule)} for rule in rules} == before
     assert demo.run("audit", "--mend").code == Code.USAGE.exit_code
+
+
+def test_a_dry_run_remembers_nothing(demo):
+    assert demo.run("audit", "-n").code == Code.FAULTS_FOUND.exit_code
+    assert "since the last audit" not in demo.run("audit").out
+    assert "0 new since the last audit" in demo.run("audit").out

@@ -98,12 +98,19 @@ def put_in(directory: Directory, drawn: list[dict[str, int]]) -> None:
     assert [str(outcome) for outcome in outcomes if outcome is not None] == []
 
 
-@settings(max_examples=15 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def filled(both: tuple[LdapDirectory, Directory], drawn: list[dict[str, int]]) -> tuple[LdapDirectory, Directory]:
+    for each in both:
+        put_in(each, drawn)
+    return both
+
+
+often = settings(max_examples=15 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+
+
+@often
 @given(drawn=people, questions=st.lists(asked, min_size=1, max_size=12))
 def test_a_filter_finds_the_same(both, drawn, questions):
-    there, here = both
-    put_in(there, drawn)
-    put_in(here, drawn)
+    there, here = filled(both, drawn)
     for question in questions:
         found = [sorted(e.dn.key for e in each.search(PEOPLE, where=question)) for each in (there, here)]
         assert found[0] == found[1], str(question)
@@ -129,12 +136,10 @@ def held(directory: Directory, dn: names.DN) -> dict[str, set[object]]:
     return {name: {schema.value_key(name, value) for value in entry.values_of(name)} for name in VALUES}
 
 
-@settings(max_examples=15 * EXAMPLES, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@often
 @given(drawn=people, wanted=st.lists(changes, min_size=1, max_size=5))
 def test_a_modification_ends_the_same(both, drawn, wanted):
-    there, here = both
-    put_in(there, drawn)
-    put_in(here, drawn)
+    there, here = filled(both, drawn)
     dn = PEOPLE.child("cn", "p0")
     for parts in wanted:
         operation = ModifyEntry(dn, tuple(Change(name, tuple(gone), tuple(come)) for name, gone, come in parts))

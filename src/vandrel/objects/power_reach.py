@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
@@ -17,14 +17,22 @@ from vandrel.objects.membership import effective_members
 _NAMED = 5
 
 
-def powerful_within(context: Context, unit: DN) -> list[tuple[Entry, str]]:
-    """The accounts in a unit and below that hold power, each with the privileged group, by name."""
+def holders_of_power(context: Context) -> dict[str, str]:
+    """Who holds power, by the key of the name, each with the privileged group; directly or through others."""
     powers: dict[str, str] = {}
     for name in context.charter.document.privileged:
         where = And((context.dialect.filter_for(GROUP), Compare(context.dialect.attribute("name", GROUP), "=", name)))
         for group in context.directory.search(context.charter.base, where=where):
             for key in effective_members(context, group):
                 powers.setdefault(key, group.dn.name)
+    return powers
+
+
+def powerful_within(context: Context, unit: DN, powers: Mapping[str, str]) -> list[tuple[Entry, str]]:
+    """The accounts in a unit and below that hold power, each with the privileged group, by name.
+
+    `powers` is what `holders_of_power` tells.
+    """
     if not powers:
         return []
     accounts = context.directory.search(unit, where=context.dialect.filter_for(ACCOUNT))
@@ -36,7 +44,7 @@ def powerful_within(context: Context, unit: DN) -> list[tuple[Entry, str]]:
 def reach_of_tasks(context: Context, unit: DN, words: Iterable[str]) -> Iterator[Finding]:
     """A note of each delegated task (``team: task``) on a unit that reaches people who hold power, with their names."""
     taking = [word for word in words if word.rpartition(": ")[2] in TAKES_OVER]
-    powerful = powerful_within(context, unit) if taking else []
+    powerful = powerful_within(context, unit, holders_of_power(context)) if taking else []
     if not powerful:
         return
     few = ", ".join(f"{context.label(entry)} ({power})" for entry, power in powerful[:_NAMED])

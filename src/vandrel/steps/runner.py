@@ -79,6 +79,7 @@ class Runner:
         self._directory = directory
         self._dialect = dialect
         self._open_journal = open_journal
+        self._completed: tuple[Plan, Plan] | None = None
         #: The number of the job that was begun last; 0: none was.
         self.job = 0
 
@@ -115,11 +116,19 @@ class Runner:
 
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
-        plan = with_superior_guards(self._directory, self._dialect, plan)
+        plan = self._complete(plan)
         checks = Checks(self._directory, self._dialect, plan.read, gives_back=bool(plan.undoes))
         checks.announce(plan.steps)
         findings = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
         return sorted(dict.fromkeys(findings), key=lambda finding: not finding.is_fatal)
+
+    def _complete(self, plan: Plan) -> Plan:
+        """The plan with what protection needs of superiors, which are looked at once for the check and the run."""
+        given, complete = self._completed or (None, plan)
+        if given is not plan:
+            complete = with_superior_guards(self._directory, self._dialect, plan)
+            self._completed = (plan, complete)
+        return complete
 
     def check_in_turn(
         self, batches: Iterable[Sequence[Step]], coming: Collection[str] = ()
@@ -150,7 +159,7 @@ class Runner:
             return self._make(plan, command, progress)
 
     def _make(self, plan: Plan, command: str, progress: Progress) -> RunResult:
-        plan = with_superior_guards(self._directory, self._dialect, plan)
+        plan = self._complete(plan)
         report = RunResult(planned=len(plan.steps))
         if not plan.steps:
             return report

@@ -60,7 +60,7 @@ def run(session: Session) -> Proposal | Report:
     known = remembered(content)
     report, found = audit(session.context, AuditRequest(args.names, args.under, args.weight), known)
     is_whole = not (args.names or args.under or args.weight)
-    if is_whole and found != known:
+    if is_whole and found != known and not args.dry_run:
         said = json.dumps({"faults": [[each.rule, each.object, each.since] for each in found]}, indent=1)
         safe_file.write(notes, said.encode(), replace=True)
     return report

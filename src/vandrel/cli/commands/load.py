@@ -52,12 +52,13 @@ def run(session: Session) -> Proposal | Report:
     records = ldif.read(_lines(args.file), binary, _from_file if args.allow_files else None)
     first = next(records, None)
     brought = ldif.origin_of(first) if first is not None else None
+    is_copy = session.is_missing and brought is not None
     if session.is_missing and not make_directory(session, brought):
         return Report("load")
     binary.schema = session.context.directory.schema
     if brought is None and first is not None:
         records = chain([first], records)
-    return load(session.context, LoadRequest(records, args.file, is_copy=brought is not None))
+    return load(session.context, LoadRequest(records, args.file, is_copy=is_copy))
 
 
 class _Binary:

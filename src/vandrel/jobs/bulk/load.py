@@ -214,7 +214,7 @@ class Loader:
 
 
 class LoadRequest(Struct, frozen=True):
-    """The records of an LDIF file, what the file is called, and whether they are a copy of a whole directory."""
+    """The records of an LDIF file, what the file is called, and whether a new directory is a copy made of them."""
 
     records: Iterable[Record]
     name: str

@@ -15,7 +15,7 @@ from vandrel.directory.filter import And, Compare, Not, to_text
 from vandrel.fields import ACCOUNT, COMPUTER, FIELDS, GROUP, Topic
 from vandrel.objects.context import Context
 from vandrel.objects.delegation import TAKES_OVER
-from vandrel.objects.power_reach import powerful_within
+from vandrel.objects.power_reach import holders_of_power, powerful_within
 
 #: The part of slapd's configuration that holds the database; where it is another, the first line is to be changed.
 DATABASE = "olcDatabase={1}mdb,cn=config"
@@ -23,9 +23,12 @@ DATABASE = "olcDatabase={1}mdb,cn=config"
 
 def rules(context: Context) -> Iterator[tuple[str, str]]:
     """Each rule with what it is for, those of the deepest units first."""
+    powers = holders_of_power(context)
     for unit in sorted(context.charter.design, key=lambda unit: -len(unit.place)):
         dn = places.to_dn(unit.place, context.charter.base)
-        powerful = powerful_within(context, dn) if any(task in TAKES_OVER for _, task in unit.delegation) else []
+        powerful = (
+            powerful_within(context, dn, powers) if any(task in TAKES_OVER for _, task in unit.delegation) else []
+        )
         for team, task in unit.delegation:
             group = _group(context, team)
             for account, power in powerful if task in TAKES_OVER else ():
