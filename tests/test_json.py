@@ -25,7 +25,7 @@ RUNS = [
     "snapshot take", "snapshot list", "leave asblund -y", "leave asblund --back -y", "delete jmeer -y", "attic",
     "restore jmeer -y", "purge --expired -y", "snapshot differences 1", "snapshot verify", "snapshot thin -y",
     "undo 1 -n", "hierarchy", "hierarchy build -y", "hierarchy delegate", "charter check", "charter kinds",
-    "charter names crew Anna|Lund", "charter infer login", "probe", "journal", "journal 1", "journal 1 --verify",
+    "charter names crew Anna|Lund", "charter infer login", "charter draft", "probe", "journal", "journal 1", "journal 1 --verify",
     "export --to all.ldif", "load all.ldif -n", "completion bash", "manual",
     "backup all.backup", "unpack all.backup --to new-house", "audit", "audit --rules",
 ]  # fmt: skip

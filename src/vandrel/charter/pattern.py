@@ -151,6 +151,15 @@ def _bounds(pattern: str, start: int, match: re.Match[str]) -> tuple[int | None,
     return int(low) - 1, int(high) if high else None
 
 
+def escaped(text: str) -> str:
+    """Text as it stands in a pattern, where it means itself.
+
+    >>> escaped("crew [day]")
+    'crew [[day]]'
+    """
+    return re.sub(r"([{}\[\]])", r"\1\1", text)
+
+
 @lru_cache(maxsize=1024)
 def parse(text: str) -> Pattern:
     """Read a pattern.

@@ -147,7 +147,11 @@ class Session:
     @cached_property
     def directory_path(self) -> Path:
         """The file of an embedded directory."""
-        return Path(self._which) if self._which else self.folder / file_names.DIRECTORY
+        if self._which:
+            return Path(self._which)
+        with suppress(VandrelError):  # without a charter, the file in this folder
+            return self.folder / file_names.DIRECTORY
+        return Path(file_names.DIRECTORY)
 
     @property
     def is_missing(self) -> bool:
@@ -190,6 +194,11 @@ class Session:
                 remedy="name the directory that belongs to this charter with --directory",
             )
         return directory
+
+    @property
+    def any_directory(self) -> Directory:
+        """The directory that was named, or the file in this folder; no charter is needed."""
+        return self.server if self.target else self._file()
 
     @cached_property
     def server(self) -> LdapDirectory:

@@ -75,6 +75,10 @@ class ActiveDialect(BaseDialect):
         UNIT: ("top", "organizationalUnit"),
         COMPUTER: ("top", "person", "organizationalPerson", "user", "computer"),
     }
+    #: A computer is a user as well.
+    TYPES: ClassVar[Sequence[tuple[str, str]]] = (
+        ("computer", COMPUTER), ("user", ACCOUNT), ("group", GROUP), ("organizationalunit", UNIT),
+    )  # fmt: skip
     CODECS: ClassVar[Mapping[str, FieldCodec]] = table(
         login=FieldCodec("sAMAccountName", unique=["sAMAccountName"]),
         principal=FieldCodec("userPrincipalName", unique=["userPrincipalName"]),
@@ -155,17 +159,6 @@ class ActiveDialect(BaseDialect):
     superior_guard = "vandrelGuarding"
 
     # --- object types
-
-    def object_type_of(self, entry: Entry) -> str:
-        """By the object class; a computer is a user as well."""
-        classes = {value.lower() for value in entry.texts("objectClass")}
-        if "computer" in classes:
-            return COMPUTER
-        if "user" in classes:
-            return ACCOUNT
-        if "group" in classes:
-            return GROUP
-        return UNIT if "organizationalunit" in classes else ""
 
     def before_deletion(self, entry: Entry) -> tuple[str, str]:
         """[MS-ADTS] 3.1.1.5.5.1.1: a line feed and the object's identifier stand behind the name."""

@@ -32,6 +32,8 @@ class BaseDialect:
     superior_guard: ClassVar[str] = ""
     #: object type -> object classes of a new object.
     CLASSES: ClassVar[Mapping[str, Sequence[str]]]
+    #: The object classes by which an entry is of a type, in lower case; the first that it has counts.
+    TYPES: ClassVar[Sequence[tuple[str, str]]]
     #: field -> how it is kept.
     CODECS: ClassVar[Mapping[str, FieldCodec]]
 
@@ -42,6 +44,7 @@ class BaseDialect:
         self.charter = charter
         self._replaced = charter.document.attributes.get(self.name, {})
         self._attributes: dict[tuple[str, str], str] = {}
+        self._types: dict[tuple[Value, ...], str] = {}
         self._codecs = {**self.CODECS, **self._own_codecs()}
         for key in self._replaced:  # a field that the schema has no attribute for, and the charter does
             name = key.rpartition(".")[2]
@@ -109,8 +112,18 @@ class BaseDialect:
     # --- values
 
     def object_type_of(self, entry: Entry) -> str:
-        """``account``, ``group``, ``unit``, ``computer``, or an empty string for anything else."""
-        raise NotImplementedError
+        """``account``, ``group``, ``unit``, ``computer``, or an empty string for anything else.
+
+        By the object classes and their superiors, which an entry need not name (RFC 4512, section 3.3).
+        """
+        classes = tuple(entry.attributes.get("objectClass", ()))
+        known = self._types.get(classes)
+        if known is None:
+            implied = self.schema.lineage(map(str, classes))
+            present = {str(name).lower() for name in classes} | {cls.name.lower() for cls in implied}
+            known = next((object_type for name, object_type in self.TYPES if name in present), "")
+            self._types[classes] = known
+        return known
 
     def read(self, entry: Entry, field: str) -> list[str]:
         """The values of one field; memberships, which stand in the groups, are not read here."""

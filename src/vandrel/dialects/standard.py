@@ -142,6 +142,9 @@ class StandardDialect(BaseDialect):
         UNIT: ("top", "organizationalUnit", "vandrelUnit"),
         COMPUTER: ("top", "device", "vandrelComputer"),
     }
+    TYPES: ClassVar[Sequence[tuple[str, str]]] = (
+        ("person", ACCOUNT), ("groupofnames", GROUP), ("device", COMPUTER), ("organizationalunit", UNIT),
+    )  # fmt: skip
     CODECS: ClassVar[Mapping[str, FieldCodec]] = table(
         login=FieldCodec("uid", unique=["uid"]),
         principal=FieldCodec("vandrelPrincipalName", unique=["vandrelPrincipalName"]),
@@ -206,18 +209,6 @@ class StandardDialect(BaseDialect):
         notes=FieldCodec("description"),
         protected=MarkCodec("vandrelProtected"),
     )
-
-    # --- object types
-
-    def object_type_of(self, entry: Entry) -> str:
-        """By the structural object class."""
-        if entry.has_class("person"):
-            return ACCOUNT
-        if entry.has_class("groupOfNames"):
-            return GROUP
-        if entry.has_class("device"):
-            return COMPUTER
-        return UNIT if entry.has_class("organizationalUnit") else ""
 
     def before_deletion(self, entry: Entry) -> tuple[str, str]:
         """The name; where the object was is not told."""

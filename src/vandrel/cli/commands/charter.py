@@ -1,4 +1,4 @@
-"""``vandrel charter``: check it, begin one, put out its schema, try its names, infer conventions."""
+"""``vandrel charter``: check it, begin or draft one, put out its schema, try its names, infer conventions."""
 
 from __future__ import annotations
 
@@ -16,12 +16,13 @@ if TYPE_CHECKING:
     from vandrel.jobs.common.report import Report
 
 NAME = "charter"
-HELP = "the house rules: check, begin, explain, infer"
+HELP = "the house rules: check, begin, draft, explain, infer"
 DESCRIPTION = """\
 Work on the charter, the file of house rules (docs/charter.md).
 
   check    name every fault in it, with line and column
   new      write a charter to start from
+  draft    write the charter of a directory that was filled without one: what each line rests on, what does not fit
   schema   put out its JSON Schema, for editors
   kinds    list the kinds of account, with what each requires
   names    show what its patterns make of a person's name, every rung of each ladder
@@ -30,13 +31,14 @@ EXAMPLES = """\
   vandrel charter check
   vandrel charter kinds
   vandrel charter new --organization "Skelling Boatyard" --domain skelling.example
+  vandrel charter draft drafted.yaml --directory harbour
   vandrel charter schema > charter.schema.json
   vandrel charter names crew "Jörg Müller-Lüdenscheidt" language=de number=2041
   vandrel charter infer login mail
 """
 WRITES = False
 
-ACTIONS = ("check", "new", "schema", "kinds", "names", "infer")
+ACTIONS = ("check", "new", "draft", "schema", "kinds", "names", "infer")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -46,9 +48,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "words",
         nargs="*",
         metavar="WORD",
-        help="for new: the file; for names: kind, name and fields; for infer: fields",
+        help="for new and draft: the file; for names: kind, name and fields; for infer: fields",
     )
-    parser.add_argument("--organization", metavar="NAME", help="new: name of the organization")
+    parser.add_argument("--organization", metavar="NAME", help="new, draft: name of the organization")
+    parser.add_argument("--base", metavar="DN", help="draft: the top of what is read; otherwise the directory's own")
     parser.add_argument(
         "--domain", metavar="DOMAIN", help="new: its domain; the base and the first suffix follow from it"
     )
@@ -66,6 +69,8 @@ def run(session: Session) -> Report:
             return charter_reports.contents(load(session.charter_path, fresh=True))
         case "new":
             return _new(session)
+        case "draft":
+            return _draft(session)
         case "schema":
             from vandrel.charter.document import json_schema
 
@@ -82,6 +87,31 @@ def run(session: Session) -> Report:
     return charter_reports.conventions(
         session.context, args.words or ["login", "principal", "mail", "full", "display"]
     )  # fmt: skip
+
+
+def _draft(session: Session) -> Report:
+    """Draft a charter, and write it into a new file or put it out.
+
+    Raises:
+        VandrelError: ``bad-name`` for a base that is no name; ``taken`` where there is a file; ``refused``.
+
+    """
+    from msgspec import structs
+
+    from vandrel.directory import dn as names
+    from vandrel.jobs.common.report import Report
+    from vandrel.jobs.drafting.draft import DraftRequest, draft_charter
+
+    args, directory = session.args, session.any_directory
+    if args.words:
+        safe_file.must_be_free(Path(args.words[0]))
+    base = names.parse(args.base) if args.base else directory.contexts[0]
+    draft = draft_charter(directory, base, DraftRequest(args.organization or ""))
+    if not args.words:
+        return draft.report if args.json else Report("charter draft", text=draft.text)
+    safe_file.write(Path(args.words[0]), draft.text.encode(), "charter")
+    said = f"{args.words[0]} is written. Read it and answer its questions, then: vandrel charter check"
+    return structs.replace(draft.report, summary=[said])
 
 
 def _new(session: Session) -> Report:

@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from vandrel.directory import dn as names
-from vandrel.directory import place as places
 from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
 from vandrel.jobs.audit.rule import Fault, Weight, command, edit, login_of, rule
@@ -146,11 +145,11 @@ def misplaced(survey: Survey) -> Iterator[Fault]:
         if not kind or not survey.is_enabled(entry):
             continue
         try:
-            place = charter.place_of(charter.document.kinds[kind].place, survey.values(entry))
+            home = survey.home(entry, charter.document.kinds[kind].place)
         except VandrelError:  # a field that it needs is empty, which is told by another rule
             continue
-        if entry.dn.parent != places.to_dn(place, charter.base):
-            there = places.to_text(place)
+        if entry.dn.parent_key != home.key:
+            there = survey.context.place(home)
             what = f"in {survey.context.place(entry.dn.parent)}, and belongs to {there}"
             yield Fault(entry, what, command("move", login_of(survey, entry), "--to", there))
 
@@ -244,11 +243,10 @@ def group_of_kind_missing(survey: Survey) -> Iterator[Fault]:
         if not kind or not survey.is_enabled(entry):
             continue
         have = {prepare(group.dn.name) for group in survey.all_groups_of(entry.dn.key).values()}
-        values = survey.values(entry)
         lacking = []
         for pattern in charter.document.kinds[kind].groups:
             try:
-                name = charter.fill(pattern, values)
+                name = survey.filled(entry, pattern)
             except VandrelError:
                 continue
             if prepare(name) in known and prepare(name) not in have:

@@ -124,19 +124,25 @@ def _table(rule: Rule, seen: Sequence[tuple[str, ...]]) -> Table:
     return Table(rule.name, title, ("", "object", "what", "remedy"), [*seen[:_SHOWN], *more])
 
 
-def faults_of(context: Context, request: AuditRequest) -> Iterator[Fault]:
+class BrokenRule(Struct, frozen=True):
+    """A rule, and what breaks it."""
+
+    rule: Rule
+    fault: Fault
+
+
+def broken_rules(survey: Survey, request: AuditRequest) -> Iterator[BrokenRule]:
     """The faults that some rules find, without those that are excepted.
 
     Raises:
         VandrelError: ``usage`` for a rule that there is not.
 
     """
-    survey = Survey(context)
-    exceptions = _Exceptions(context, survey.today)
+    exceptions = _Exceptions(survey.context, survey.today)
     for rule in _chosen(request):
         for fault in rule.check(survey):
-            if _is_under(context, fault, request.under) and not exceptions.holds(rule, fault):
-                yield fault
+            if _is_under(survey.context, fault, request.under) and not exceptions.holds(rule, fault):
+                yield BrokenRule(rule, fault)
 
 
 def _summary(rows: Sequence[Sequence[object]], rules: Sequence[Rule], passed: int) -> str:

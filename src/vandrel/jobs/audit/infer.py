@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 
 from msgspec import Struct
 
 from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.charter.naming import NamingRule
-from vandrel.charter.pattern import parse
+from vandrel.charter.pattern import Pattern, escaped, parse
 from vandrel.directory.entry import Entry
 from vandrel.objects.context import Context
-from vandrel.objects.pattern_values import entry_values
+from vandrel.objects.pattern_values import computed_values
 
 _G, _S = (
     ("{given", "{given 1", "{given 2", "{given 3", "{given first"),
@@ -31,19 +33,40 @@ def _two(separators: Sequence[str]) -> list[str]:
 #: What is tried, simple forms first: on a draw the earlier one wins.
 _LOCAL = [
     *_two(["", ".", "-", "_"]), "{surname}", "{surname bare}", "{given}", "{number}", "{initials}",
-    "{given 1}{middle 1}{surname}", "{given 1}{middle 1}{surname bare}", "{given}.{middle 1}.{surname}",
+    "{given 1}{middle 1}{surname}", "{given 1}{middle 1}{surname bare}", "{given first}.{middle 1}.{surname}",
 ]  # fmt: skip
 _SHOWN = [
-    "{given} {surname}", "{given} [{middle} ]{surname}", "{given} [{middle} ]{surname}[ {generation}]",
+    "{full}", "{given} {surname}", "{given} [{middle} ]{surname}", "{given} [{middle} ]{surname}[ {generation}]",
     "{given} [{middle 1}. ]{surname}", "{surname}, {given}", "{surname}, {given}[ {middle}]", "{surname} {given}",
-    "{surname}", "{full}", "{login}", "{full} ({number})", "{given} {surname} ({department})",
+    "{surname}", "{login}", "{full} ({number})", "{full} ({login})", "{surname}, {given} ({company})",
+    "{given} {surname} ({department})",
 ]  # fmt: skip
 
-_STYLE = {"login": ("ascii", "lower", "plain"), "principal": ("ascii", "lower"), "mail": ("ascii", "lower", "hyphens")}
+#: The styles of a ladder that are tried, by target.
+_STYLES = {
+    "login": ("ascii lower plain", "ascii lower hyphens", "ascii lower dots"),
+    "principal": ("",),
+    "mail": ("ascii lower hyphens",),
+}
+#: What the patterns read, and what decides how it is written.
+_READ = (
+    "given", "middle", "surname", "generation", "initials", "number", "login", "full", "company", "department",
+    "language",
+)  # fmt: skip
 
 #: A rung that fewer than this share of the accounts need is no convention but chance.
 _LEAST = 0.02
 _RUNGS = 5
+#: Accounts that choose among all patterns, and among the best of those.
+_FIRST_LOOK, _SECOND_LOOK, _BEST = 24, 200, 8
+#: A mark before a name, as adm- or x-, and one behind it, as (administrator), count if this share has it.
+_MARK_SHARE = 0.8
+_BEFORE = re.compile(r"[^\W\d_]{1,8}[-._]|[^\W\d_]{0,4}\d{2,4}(?=[^\W\d_])")
+_BEHIND = re.compile(r" \([^()]+\)$")
+
+
+#: Reads the first value of a field of an entry.
+ReadOne = Callable[[Entry, str], str]
 
 
 class InferredPattern(Struct, frozen=True):
@@ -60,6 +83,7 @@ class InferredConvention(Struct, frozen=True):
     rungs: tuple[InferredPattern, ...]
     accounts: int
     exceptions: tuple[tuple[Entry, str], ...]
+    style: str = ""
 
     @property
     def conforming(self) -> int:
@@ -67,48 +91,112 @@ class InferredConvention(Struct, frozen=True):
         return sum(rung.accounts for rung in self.rungs)
 
 
-def infer(context: Context, entries: Sequence[Entry], target: str) -> InferredConvention:
-    """The conventions for one name, from accounts that have it."""
-    named = [(entry, context.one(entry, target)) for entry in entries]
-    named = [(entry, name) for entry, name in named if name]
-    left = list(range(len(named)))
-    values = [entry_values(context, entry) for entry, _ in named]
+class _Named(Struct, frozen=True):
+    """One account: its name, and what patterns see of it."""
+
+    entry: Entry
+    name: str
+    values: Mapping[str, str]
+
+
+def infer(context: Context, entries: Sequence[Entry], target: str, one: ReadOne | None = None) -> InferredConvention:
+    """The conventions for one name, from accounts that have it; `one` reads a field where that was done before."""
+    named = _named(context, entries, target, one or context.one)
+    left = named
     rungs: list[InferredPattern] = []
+    tried = [(style, pattern) for style in _styles(target, named) for pattern in _patterns(target, named)]
+    style = ""
     while left and len(rungs) < _RUNGS:
-        best, hits = _best(target, named, values, left, context)
-        if not hits or (rungs and len(hits) < max(2, _LEAST * len(named))):
+        rule = _best(context, target, tried, left)
+        rest = [each for each in left if rule.explain(each.name, each.values) is None]
+        fit = len(left) - len(rest)
+        if not fit or (rungs and fit < max(2, _LEAST * len(named))):
             break
-        rungs.append(InferredPattern(best, len(hits)))
-        left = [index for index in left if index not in hits]
-    return InferredConvention(target, tuple(rungs), len(named), tuple(named[index] for index in left))
+        rungs.append(InferredPattern(rule.rungs[0].text, fit))
+        left = rest
+        style = " ".join(rule.style)
+        is_counting = rule.rungs[0].counter is not None
+        tried = [each for each in tried if each[0] == style and not (is_counting and parse(each[1]).counter)]
+    rungs.sort(key=lambda rung: parse(rung.pattern).counter is not None)  # a rung that counts never ends
+    exceptions = tuple((each.entry, each.name) for each in left)
+    return InferredConvention(target, tuple(rungs), len(named), exceptions, style)
 
 
-def _patterns(target: str, context: Context) -> list[str]:
+def conforming(context: Context, entries: Sequence[Entry], convention: InferredConvention, one: ReadOne) -> int:
+    """How many names of other accounts a convention explains."""
+    patterns = tuple(parse(rung.pattern) for rung in convention.rungs)
+    rule = _rule(context, convention.target, patterns, convention.style)
+    named = _named(context, entries, convention.target, one)
+    return sum(rule.explain(each.name, each.values) is not None for each in named)
+
+
+def _named(context: Context, entries: Sequence[Entry], target: str, one: ReadOne) -> list[_Named]:
+    """The accounts that have the name, with what patterns read."""
+    read = [field for field in _READ if field != target]
+    computed = computed_values(context.charter)
+    named = []
+    for entry in entries:
+        if name := one(entry, target):
+            values = {field: one(entry, field) for field in read}
+            suffix = one(entry, "principal").rpartition("@")[2]
+            named.append(_Named(entry, name, {**computed, **values, "suffix": suffix or computed["suffix"]}))
+    return named
+
+
+def _rule(context: Context, target: str, patterns: tuple[Pattern, ...], style: str) -> NamingRule:
+    return NamingRule(
+        NAME_LIMITS[target], patterns, tuple(style.split()), particles=context.charter.particles
+    )  # fmt: skip
+
+
+def _styles(target: str, named: Sequence[_Named]) -> Sequence[str]:
+    """The styles to try: more than one only where a name has a mark in it by which they differ."""
+    styles = _STYLES.get(target, ("",))
+    return styles if any(not each.name.isalnum() for each in named) else styles[:1]
+
+
+def _patterns(target: str, named: Sequence[_Named]) -> list[str]:
     if target in ("full", "display", "name"):
-        return [pattern for pattern in _SHOWN if pattern != f"{{{target}}}"]
+        behind = _common(_BEHIND, named)
+        shown = [pattern for pattern in _SHOWN if f"{{{target}}}" not in pattern]
+        return [*shown, *(pattern + behind for pattern in shown if behind)]
     local = [*_LOCAL, *(f"{pattern}{{count}}" for pattern in _LOCAL)]
+    if before := _common(_BEFORE, named):
+        year = named[0].values["year"][-2:]
+        before = before.replace(year, "{year -2}") if before[-1].isdigit() else before
+        local += [before + pattern for pattern in local]
     if target == "login":
         return local
-    ends = [f"@{suffix}" for suffix in context.charter.document.suffixes]
-    return [pattern + end for end in ends for pattern in ["{login}", *local]]
+    if target == "principal":
+        return [f"{pattern}@{{suffix}}" for pattern in ("{login}", *local)]
+    domain = named[0].values["domain"] if named else ""
+    used = Counter(each.name.rpartition("@")[2].lower() for each in named).most_common(2)
+    ends = ["{domain}" if each == domain else each for each, _ in used]
+    return [f"{pattern}@{end}" for end in ends for pattern in ("{login}", *local)]
 
 
-def _best(
-    target: str,
-    named: Sequence[tuple[Entry, str]],
-    values: Sequence[dict[str, str]],
-    left: Sequence[int],
-    context: Context,
-) -> tuple[str, set[int]]:
-    """The pattern that explains most of what is left; a sample chooses, all of them are counted."""
-    sample = left[:: max(1, len(left) // 200)]
-    patterns = _patterns(target, context)
-    score = {}
-    for text in patterns:
-        rule = NamingRule(
-            NAME_LIMITS[target], (parse(text),), _STYLE.get(target, ()), particles=context.charter.particles
-        )
-        score[text] = (rule, sum(rule.explain(named[index][1], values[index]) is not None for index in sample))
-    best = max(patterns, key=lambda text: score[text][1])
-    rule = score[best][0]
-    return best, {index for index in left if rule.explain(named[index][1], values[index]) is not None}
+def _common(mark: re.Pattern[str], named: Sequence[_Named]) -> str:
+    """The mark that most names have, as it stands in a pattern; empty where there is none."""
+    marks = Counter(match[0] for each in named if (match := mark.search(each.name)) and _at_edge(match, each.name))
+    if not marks:
+        return ""
+    chosen, times = marks.most_common(1)[0]
+    return escaped(chosen) if times >= _MARK_SHARE * len(named) else ""
+
+
+def _at_edge(match: re.Match[str], name: str) -> bool:
+    return match.start() == 0 or match.end() == len(name)
+
+
+def _best(context: Context, target: str, tried: Sequence[tuple[str, str]], left: Sequence[_Named]) -> NamingRule:
+    """The rule that explains most of what is left: a few accounts choose the best ones, more of them the one."""
+
+    def score(rule: NamingRule, sample: Sequence[_Named]) -> int:
+        return sum(rule.explain(each.name, each.values) is not None for each in sample)
+
+    rules = [_rule(context, target, (parse(text),), style) for style, text in tried]
+    for look, keep in ((_FIRST_LOOK, _BEST), (_SECOND_LOOK, 1)):
+        if len(rules) > keep:
+            sample = left[:: max(1, len(left) // look)]
+            rules = sorted(rules, key=lambda rule: -score(rule, sample))[:keep]
+    return rules[0]

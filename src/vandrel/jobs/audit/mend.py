@@ -8,8 +8,9 @@ from msgspec import structs
 
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.jobs.audit.audit import AuditRequest, faults_of
+from vandrel.jobs.audit.audit import AuditRequest, broken_rules
 from vandrel.jobs.audit.rule import Command, Fault
+from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.assignments import Assignment, parse
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose
@@ -34,7 +35,7 @@ def mend(context: Context, request: AuditRequest) -> Proposal:
     assignments: dict[str, tuple[Entry, list[Assignment]]] = {}
     moves: dict[str, str] = {}
     left: list[Fault] = []
-    for fault in faults_of(context, request):
+    for fault in (each.fault for each in broken_rules(Survey(context), request)):
         given = list(_assignments(fault.mended_by))
         if not fault.mended_by or any(each is None for each in given):
             left.append(fault)

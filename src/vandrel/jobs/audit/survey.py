@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import date
 from functools import cached_property
+from typing import TypeVar
 
+from vandrel.charter.pattern import parse
 from vandrel.directory import dn as names
+from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import computed_values, entry_values
 from vandrel.text.string_prep import prepare
+
+_T = TypeVar("_T")
 
 #: Accounts of a kind that must have a field so that others are expected to.
 _ENOUGH = 10
@@ -29,13 +34,17 @@ class Survey:
 
     """
 
-    def __init__(self, context: Context) -> None:
+    def __init__(self, context: Context, entries: Iterable[Entry] | None = None) -> None:
+        """Read the directory, or judge entries that were read before, by another charter perhaps."""
         self.context = context
         self.today: date = context.charter.today()
         self.entries: dict[str, Entry] = {}
         self._known: dict[str, dict[str, str]] = {}
+        self._fields_of: dict[str, list[str]] = {}
+        self._texts: dict[tuple[str, ...], str] = {}
+        self._homes: dict[tuple[str, ...], DN] = {}
         self._of_type: dict[str, list[Entry]] = {ACCOUNT: [], GROUP: [], UNIT: [], COMPUTER: []}
-        for entry in context.directory.search(context.charter.base):
+        for entry in context.directory.search(context.charter.base) if entries is None else entries:
             self.entries[entry.dn.key] = entry
             object_type = context.object_type(entry)
             if object_type in self._of_type:
@@ -65,19 +74,51 @@ class Survey:
         """The first value of a field, or an empty string; remembered, since many rules ask for the same."""
         known = self._known.setdefault(field, {})
         key = entry.dn.key
-        if key not in known:
-            known[key] = self.context.one(entry, field)
-        return known[key]
+        value = known.get(key)
+        if value is None:
+            value = known[key] = self.context.one(entry, field)
+        return value
 
-    def some_values(self, entry: Entry, fields: Iterable[str]) -> dict[str, str]:
-        """What patterns see of some fields of an account, and the words that are computed."""
+    def some_values(self, entry: Entry, fields: Collection[str]) -> dict[str, str]:
+        """What patterns see of some fields of an account, and the computed words where one is asked for."""
         values = {name: self.one(entry, name) for name in fields if name in self.context.fields}
+        if len(values) == len(fields):
+            return values
         computed = computed_values(self.context.charter, self.one(entry, "kind"), self.one(entry, "principal"))
         return values | computed
 
     def values(self, entry: Entry) -> dict[str, str]:
         """What patterns of the charter see of an object."""
         return entry_values(self.context, entry)
+
+    def filled(self, entry: Entry, pattern: str) -> str:
+        """A pattern of the charter with the fields of an account in it; worked out once for those with the same ones.
+
+        Raises:
+            VandrelError: ``required`` where a field that it needs is empty.
+
+        """
+        return self._once(self._texts, entry, pattern, self.context.charter.fill)
+
+    def home(self, entry: Entry, pattern: str) -> DN:
+        """The unit that a pattern of a place names for an account. Raises as `filled` does."""
+        charter = self.context.charter
+        return self._once(
+            self._homes, entry, pattern, lambda text, said: places.to_dn(charter.place_of(text, said), charter.base)
+        )  # fmt: skip
+
+    def _once(
+        self, known: dict[tuple[str, ...], _T], entry: Entry, pattern: str,
+        work_out: Callable[[str, dict[str, str]], _T],
+    ) -> _T:  # fmt: skip
+        if pattern not in self._fields_of:
+            self._fields_of[pattern] = sorted(parse(pattern).fields())
+        fields = self._fields_of[pattern]
+        values = self.some_values(entry, fields)
+        key = (pattern, *(values[name] for name in fields))
+        if key not in known:
+            known[key] = work_out(pattern, values)
+        return known[key]
 
     def is_enabled(self, entry: Entry) -> bool:
         """Whether an account is enabled, and its last day does not lie behind."""

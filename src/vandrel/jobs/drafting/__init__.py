@@ -1,0 +1,1 @@
+"""Drafting a charter from a directory that was filled without one."""

@@ -1,0 +1,78 @@
+"""A drafted charter as it is written: values, what each rests on, and questions, as YAML with comments."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from msgspec import Struct
+
+from vandrel.directory.entry import Entry
+from vandrel.objects.context import Context
+
+#: Accounts from which on what all of them have in common is a convention and not chance.
+ENOUGH = 3
+#: The share of accounts that makes a convention; the others are exceptions.
+MOST = 0.9
+#: Columns of a line that is not broken.
+_WIDTH = 100
+
+
+class Noted(Struct, frozen=True):
+    """A value of the draft: what it rests on, and what only a person can answer."""
+
+    value: Any
+    note: str = ""
+    questions: tuple[str, ...] = ()
+
+
+def share(part: int, whole: int) -> str:
+    """What a line rests on.
+
+    >>> share(1204, 1251)
+    '1,204 of 1,251'
+    """
+    return f"{part:,} of {whole:,}"
+
+
+def first_values(context: Context, entries: Sequence[Entry], fields: Sequence[str]) -> list[dict[str, str]]:
+    """The first value of each field of each entry; empty where it has none."""
+    return [{field: context.one(entry, field) for field in fields} for entry in entries]
+
+
+def write(document: Mapping[str, Any]) -> str:
+    """A document of mappings, lists, scalars and `Noted` values as YAML, questions as comments above their line."""
+    return "\n".join(_mapping(document, 0)) + "\n"
+
+
+def _mapping(mapping: Mapping[str, Any], depth: int) -> Iterator[str]:
+    indent = "  " * depth
+    for key, item in mapping.items():
+        noted = item if isinstance(item, Noted) else Noted(item)
+        if depth == 0 and isinstance(noted.value, Mapping):
+            yield ""
+        yield from (f"{indent}# ? {question}" for question in noted.questions)
+        note = f"  # {noted.note}" if noted.note else ""
+        if isinstance(noted.value, Mapping) and not _is_short(noted.value, indent):
+            yield f"{indent}{_flow(key)}:{note}"
+            yield from _mapping(noted.value, depth + 1)
+        elif noted.value is None:
+            yield f"{indent}{_flow(key)}:{note}"
+        else:
+            yield f"{indent}{_flow(key)}: {_flow(noted.value)}{note}"
+
+
+def _is_short(mapping: Mapping[str, Any], indent: str) -> bool:
+    """Whether a mapping fits on one line: nothing in it has a note."""
+    if not mapping:
+        return True
+    if any(isinstance(item, Noted | Mapping) for item in mapping.values()):
+        return False
+    return len(indent) + len(_flow(dict(mapping))) < _WIDTH - 20
+
+
+def _flow(value: Any) -> str:
+    import yaml
+
+    text: str = yaml.safe_dump(value, default_flow_style=True, allow_unicode=True, width=10_000, sort_keys=False)
+    return text.removesuffix("...\n").strip()
