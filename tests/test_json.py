@@ -17,7 +17,7 @@ RUNS = [
     "show alund --effective --password-rules", "find --by login", "find --type groups", "tree", "compare alund hbrekke",
     'create crew Tor|Vik number=2999 site=Kelness department=Deck category=Hands password=none -y',
     "create group Night|watch -y", "copy alund Berit|Dahl number=2077 password=none -y",
-    "import summer-mended.xlsx -n", "series seasonal kiosk site=Kelness --count 2 --no-passwords -y",
+    "import summer-mended.xlsx -n", "reconcile summer-mended.xlsx -n --most-leavers 9 --no-passwords", "series seasonal kiosk site=Kelness --count 2 --no-passwords -y",
     "invent crew 3 --to more.csv", "edit alund office=Bridge phone+=+4755550999 -y", "reset alund --hand-out a.csv -y",
     "unlock alund -y", "disable alund -y", "enable alund -y", "due", "due --carry-out -y",
     "rename alund surname=Brekke -y", "handover hbrekke Tuva|Solberg number=2098 --hand-out t.csv -y",

@@ -15,10 +15,10 @@ from vandrel.cli import complete
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
 COMMANDS = (
-    "show", "find", "tree", "compare", "logon", "create", "copy", "import", "series", "invent", "edit", "reset",
-    "unlock", "disable", "enable", "due", "rename", "handover", "leave", "move", "protect", "release", "delete",
-    "attic", "restore", "purge", "snapshot", "roles", "audit", "undo", "hierarchy", "charter", "probe", "journal",
-    "resume", "export", "load", "backup", "unpack", "verify", "demo", "completion", "manual",
+    "show", "find", "tree", "compare", "logon", "create", "copy", "import", "reconcile", "series", "invent", "edit",
+    "reset", "unlock", "disable", "enable", "due", "rename", "handover", "leave", "move", "protect", "release",
+    "delete", "attic", "restore", "purge", "snapshot", "roles", "audit", "undo", "hierarchy", "charter", "probe",
+    "journal", "resume", "export", "load", "backup", "unpack", "verify", "demo", "completion", "manual",
 )  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."

@@ -9,15 +9,14 @@ from typing import TYPE_CHECKING
 
 from vandrel import safe_file
 from vandrel.cli import options
+from vandrel.cli.intake_files import add_layout, must_be_there, opened, password_for_all, typed_layout
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
     from vandrel.errors import Finding
-    from vandrel.intake.description import Description
     from vandrel.intake.table import Table
     from vandrel.jobs.common.proposal import Proposal
     from vandrel.jobs.common.report import Report
-    from vandrel.secret import Secret
 
 NAME = "import"
 HELP = "make and update accounts, groups, units and computers from a spreadsheet or a delimited file"
@@ -50,10 +49,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--mode", choices=("create", "update", "both"), help="make new ones, change existing ones, or both"
     )
-    group.add_argument("--encoding", metavar="NAME", help="utf-8, utf-16, windows-1252, latin-1 ...")
-    group.add_argument("--separator", metavar="CHAR", help="the character between cells; tab for a tab")
-    group.add_argument("--quote", metavar="CHAR", help="the character around cells; none for none")
-    group.add_argument("--sheet", metavar="NAME", help="the sheet of a spreadsheet")
+    add_layout(group)
     options.add_bulk(parser)
 
 
@@ -64,15 +60,15 @@ def run(session: Session) -> Proposal | Report:
 
     args = session.args
     path = Path(args.file)
-    _must_be_there(path)
+    must_be_there(path)
     if args.propose:
         return _propose(session, path)
     bulk = options.bulk_options(session)
     if args.findings:
         must_be_new(Path(args.findings))
-    description, table = _opened(session, path)
+    description, table = opened(session, path)
     check_kind(session.charter, description, str(path))
-    request = ImportRequest(table, description, args.rows or 0, _password_for_all(session, description), bulk)
+    request = ImportRequest(table, description, args.rows or 0, password_for_all(session, description), bulk)
     if args.missing:
         keys = [" ".join(item.key) for item in work_out(session.context, request)[0].missing]
         return missing_from(session.context, request, missing_since(path, keys, session.charter.today()))
@@ -81,22 +77,6 @@ def run(session: Session) -> Proposal | Report:
         secret = [name for name in description.columns if description.column(name).field == "password"]
         _annotate(session, table, proposal.findings, secret)
     return proposal
-
-
-def _must_be_there(path: Path) -> None:
-    """See to it that there is a file to read.
-
-    Raises:
-        VandrelError: ``not-found``, or ``bad-value`` for a folder.
-
-    """
-    from vandrel.errors import Code, Location, VandrelError
-
-    where = Location(file=str(path))
-    if not path.exists():
-        raise VandrelError(Code.NOT_FOUND, "there is no such file", where=where)
-    if path.is_dir():
-        raise VandrelError(Code.BAD_VALUE, "this is a folder, and no file of rows", where=where)
 
 
 def _propose(session: Session, path: Path) -> Report:
@@ -109,7 +89,7 @@ def _propose(session: Session, path: Path) -> Report:
 
     args = session.args
     target = Path(args.intake) if args.intake else beside(path)
-    layout, sheets = _layout(session), sheets_of(path)
+    layout, sheets = typed_layout(session), sheets_of(path)
     sheet = layout.pop("sheet")
     # Of several sheets, the first whose columns mean something.
     for name in [*sheets, sheets[0]] if sheets and not sheet else [sheet]:
@@ -132,49 +112,6 @@ def _propose(session: Session, path: Path) -> Report:
     written = f"Written: {target}. Read it, correct it, then: vandrel import {path} --dry-run"
     shown = "" if session.terminal.quiet else text
     return Report("import", text=shown, facts=[], summary=[*sheets_said, written])
-
-
-def _layout(session: Session) -> dict[str, str | None]:
-    args = session.args
-    separator = {"tab": "\t", "comma": ",", "semicolon": ";", "pipe": "|"}.get(args.separator, args.separator)
-    quote = "" if args.quote == "none" else args.quote
-    return {"encoding": args.encoding, "separator": separator, "quote": quote, "sheet": args.sheet}
-
-
-def _opened(session: Session, path: Path) -> tuple[Description, Table]:
-    """The description and the table, with what was typed in place of what the description says."""
-    from msgspec import structs
-
-    from vandrel.intake.description import beside, layout_of, load
-    from vandrel.intake.table import Table, open_table
-
-    args = session.args
-    description = load(Path(args.intake) if args.intake else beside(path), session.charter.fields)
-    typed = {"object_type": args.type, "kind": args.kind, "mode": args.mode}
-    description = structs.replace(description, **{name: value for name, value in typed.items() if value})
-    layout = layout_of(description.file) | {n: value for n, value in _layout(session).items() if value is not None}
-    table = open_table(path, **layout)
-    args.no_passwords = args.no_passwords or (args.password is None and description.passwords == "none")
-    return description, Table(table.path, structs.replace(table.layout, header=description.file.header))
-
-
-def _password_for_all(session: Session, description: Description) -> Secret | None:
-    """The password that all new people get, if there is to be one.
-
-    Raises:
-        VandrelError: ``usage`` where the file has passwords of its own.
-
-    """
-    from vandrel.errors import Code, Location, VandrelError
-
-    source = session.args.password or ("ask" if description.passwords == "ask" else "generate")
-    if description.object_type != "account" or source == "generate":
-        return None
-    if any(description.column(name).field == "password" for name in description.columns):
-        what = "the file has a column of passwords, so one for all does not fit"
-        remedy = "take the column out of the description, or --password"
-        raise VandrelError(Code.USAGE, what, where=Location(option="--password"), remedy=remedy)
-    return options.password_for_all(session, source, description.kind)
 
 
 def _annotate(session: Session, table: Table, findings: Sequence[Finding], secret: Sequence[str]) -> None:

@@ -160,11 +160,8 @@ class _Run:
             out.findings(finding for finding in findings if not finding.is_fatal)
             raise Refused(findings)
         out.findings(findings)
-        if session.args.dry_run:
-            out.note("Dry run: nothing was changed.")
-            return None
-        if not plan.steps:
-            out.note(self._proposal.nothing)
+        if session.args.dry_run or not plan.steps:
+            out.note("Dry run: nothing was changed." if plan.steps else self._proposal.nothing)
             return None
         session.warn_of_broken_jobs()
         if self._proposal.typed:

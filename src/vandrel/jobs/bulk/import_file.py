@@ -16,7 +16,7 @@ from vandrel.intake.item import Item
 from vandrel.intake.propose import looks_like_header
 from vandrel.intake.table import Row, Table, text
 from vandrel.jobs.bulk.propose import BulkOptions, propose_roster
-from vandrel.jobs.bulk.roster import Planner, Roster
+from vandrel.jobs.bulk.roster import Planner, Recognize, Roster
 from vandrel.jobs.common.proposal import Proposal
 from vandrel.jobs.common.report import Report, count
 from vandrel.objects.context import Context
@@ -97,8 +97,15 @@ def check_kind(charter: Charter, description: Description, name: str) -> None:
         raise VandrelError(Code.UNKNOWN_KIND, what, where=Location(file=name), remedy=remedy)
 
 
-def work_out(context: Context, request: ImportRequest) -> tuple[Roster, list[Finding]]:
+def work_out(
+    context: Context, request: ImportRequest, recognize: Recognize | None = None
+) -> tuple[Roster, list[Finding]]:  # fmt: skip
     """The rows worked out, and what is wrong with the file as a whole.
+
+    Args:
+        context: the charter and the directory.
+        request: the file.
+        recognize: says who a row is that nobody is found for by its key.
 
     Raises:
         Refused: a column of the key is not in the file: the description is of another one.
@@ -110,7 +117,7 @@ def work_out(context: Context, request: ImportRequest) -> tuple[Roster, list[Fin
     converter = Converter(description, header, context.charter.words, context.fields, table.layout.quote)
     rows, taken = _without_header(table, header, context.fields)
     findings += taken
-    planner = Planner(context, description, context.charter.today())
+    planner = Planner(context, description, context.charter.today(), recognize)
     roster = planner.plan(_with_password(converter.items(rows), request.secret))
     if request.expected and request.expected != len(roster.lines):
         what = f"{len(roster.lines)} rows were read, and {request.expected} are expected"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from enum import Enum
 
@@ -56,6 +56,7 @@ class Line(Struct):
     edit: Edit | None = None
     found: DN | None = None
     login: str = ""
+    assignments: Sequence[Assignment] = ()
 
     @property
     def name(self) -> str:
@@ -92,11 +93,18 @@ class Roster(Struct):
         return Counter(line.state for line in self.lines)
 
 
+#: Who a row without a match by its key is, all the same; None for nobody. It may find fault with the row.
+Recognize = Callable[[Item], Entry | None]
+
+
 class Planner:
     """Works out the rows of one file against the charter and the directory."""
 
-    def __init__(self, context: Context, described: Description, today: date) -> None:
+    def __init__(
+        self, context: Context, described: Description, today: date, recognize: Recognize | None = None
+    ) -> None:  # fmt: skip
         self._context = context
+        self._recognize = recognize
         if described.object_type == UNIT:  # whichever columns it is told by
             described = structs.replace(described, key=[PLACE])
         self._described = described
@@ -131,7 +139,11 @@ class Planner:
         there: list[tuple[Line, Entry]] = []
         for line, key in zip(lines, keys, strict=True):
             item = line.item
-            matches = ledger.found.get(key, ()) if key else ()
+            matches: Sequence[Entry] = ledger.found.get(key, ()) if key else ()
+            if len(matches) > 1 and self._described.object_type == ACCOUNT:
+                matches = self._of_kind(item, matches, kinds)
+            elif not matches and self._recognize is not None and (known := self._recognize(item)) is not None:
+                matches = (known,)
             if len(matches) == 1 and self._described.mode != "create":
                 drop_unchanged(self._context, item, matches[0], self._described.key)
             if item.findings and item.stops:
@@ -167,6 +179,13 @@ class Planner:
         update = self._described.mode != "create"
         return Roster(lines, [Missing(key, dn) for key, dn in ledger.others] if update else [])
 
+    def _of_kind(self, item: Item, matches: Sequence[Entry], kinds: Collection[str]) -> Sequence[Entry]:
+        """Of accounts with the same key, those of the row's kind; where it has none, those of the file's kinds."""
+        for wanted in ({item.one("kind") or self._described.kind}, kinds):
+            if alike := [entry for entry in matches if self._context.one(entry, "kind") in wanted]:
+                return alike
+        return matches
+
     def _is_reference(self, name: str) -> bool:
         field = self._context.fields.get(name)
         return field is not None and field.shape is Shape.REFERENCE and self._described.object_type in field.on
@@ -194,6 +213,7 @@ class Planner:
         except VandrelError as error:
             self._note(item, error.findings)
             return
+        line.assignments = assignments
         self._note(item, [finding for finding in edit.findings if finding.is_fatal])
         place, stands = item.one(PLACE), self._context.place(entry.dn.parent)
         if place and self._described.object_type != UNIT and prepare(place) != prepare(stands):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable
 
 from msgspec import Struct
 
@@ -181,16 +182,34 @@ class Mover:
         if not changed:
             return []
         then = now | changed
-        groups = [(_filled(context, pattern, now), _filled(context, pattern, then)) for pattern in kind.groups]
-        member = {
-            g.dn.name
-            for g in context.directory.search(context.charter.base, where=context.dialect.groups_filter(entry))
-        }
-        leave = [old for old, new in groups if old != new and old in member]
-        join = [new for old, new in groups if old != new and new and new not in member]
+        groups = zip(kind_groups(context, kind, now), kind_groups(context, kind, then), strict=True)
         assignments = [Assignment(name, "=", (value,)) for name, value in changed.items()]
-        assignments += [Assignment("groups", "+=", tuple(join))] if join else []
-        return assignments + ([Assignment("groups", "-=", tuple(leave))] if leave else [])
+        return assignments + follow_groups(context, entry, groups)
+
+
+def kind_groups(context: Context, kind: Kind, values: dict[str, str]) -> list[str]:
+    """The groups that accounts of a kind with these fields join; empty for one whose pattern needs an empty field."""
+    return [_filled(context, pattern, values) for pattern in kind.groups]
+
+
+def follow_groups(context: Context, entry: Entry, groups: Iterable[tuple[str, str]]) -> list[Assignment]:
+    """Leave the old and join the new group of each pair of names that differ, either of them empty perhaps."""
+    member = {
+        g.dn.name for g in context.directory.search(context.charter.base, where=context.dialect.groups_filter(entry))
+    }
+    pairs = [(old, new) for old, new in groups if old != new]
+    stays = {new for _, new in pairs}
+    leave = tuple(old for old, _ in pairs if old in member and old not in stays)
+    join = tuple(new for _, new in pairs if new and new not in member)
+    join_leave = (Assignment("groups", "+=", join), Assignment("groups", "-=", leave))
+    return [assignment for assignment in join_leave if assignment.values]
+
+
+def take_place(edit: Edit, moved: Edit) -> None:
+    """Add a move to an edit, without what follows from any place: who it is delegated to, and for whom it is made."""
+    edit.differences[:0] = [each for each in moved.differences if each.field in ("place", "name")]
+    edit.steps += moved.steps
+    edit.findings += [finding for finding in moved.findings if finding.is_fatal]
 
 
 def _read_off(context: Context, kind: Kind, place: Place) -> dict[str, str] | None:

@@ -161,5 +161,5 @@ def _carry_out(context: Context, waiting: Sequence[DueDate]) -> Proposal:
     return structs.replace(
         proposal, title=f"due: {figures}", question=f"{figures.capitalize()}?", work=work, is_atomic=False,
         changes=[*proposal.changes, *changes_of_deletion(context, deletion)], leavers=routine.had,
-        findings=unique([*proposal.findings, *deletion.findings]), nothing="Nothing is due today.",
+        findings=unique([*proposal.findings, *routine.findings, *deletion.findings]), nothing="Nothing is due today.",
     )  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any
 
@@ -22,7 +22,7 @@ from vandrel.jobs.common.proposal import Proposal
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.same_person import accounts_of
 from vandrel.jobs.common.selection import Selection, select
-from vandrel.jobs.hierarchy.move import Mover
+from vandrel.jobs.hierarchy.move import Mover, take_place
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import entry_values
 from vandrel.record.attic import Attic
@@ -75,7 +75,7 @@ def leave(context: Context, request: LeaveRequest) -> Proposal:
     proposal = propose(context, edits, (), "leave")
     return structs.replace(
         proposal, leavers=routine.had, is_atomic=False,
-        findings=[*proposal.findings, *_told_of_others(context, people, chosen)],
+        findings=[*proposal.findings, *routine.findings, *_told_of_others(context, people, chosen)],
         afterwards="Whoever comes back: vandrel leave NAME --back",
     )  # fmt: skip
 
@@ -112,6 +112,7 @@ class LeaverRoutine:
     Attributes:
         last_day: their last day.
         had: what they had before, by the identifiers of their accounts: for their return.
+        findings: what must be known.
 
     """
 
@@ -124,6 +125,7 @@ class LeaverRoutine:
         """
         self.last_day = last_day
         self.had: dict[str, dict[str, Any]] = {}
+        self.findings: list[Finding] = []
         self._context = context
         self._editor = Editor(context)
         self._movers: dict[str, Mover] = {}
@@ -207,7 +209,7 @@ class LeaverRoutine:
             self._movers[place] = Mover(self._context, place)
         mover = self._movers[place]
         moved = mover.move(entry, fields_follow=False, name=mover.free_name(entry))
-        _take_place(edit, moved)
+        take_place(edit, moved)
 
     def _groups_left(self, entry: Entry, rules: Leaving) -> list[Entry]:
         """The groups that are left; the primary one cannot be."""
@@ -227,6 +229,10 @@ class LeaverRoutine:
             }  # fmt: skip
 
     # --- what others had of them
+
+    def _required(self, holder: Entry) -> Collection[str]:
+        kind = self._context.charter.document.kinds.get(self._context.one(holder, "kind"))
+        return kind.requires if kind is not None and self._context.object_type(holder) == ACCOUNT else ()
 
     def _heir(self, entry: Entry, rules: Leaving) -> DN | None:
         if self._manager is not None:
@@ -272,6 +278,12 @@ class LeaverRoutine:
         had = self.had.get(entry.identifier)
         for holder, name in looked_after:
             value = () if heir is None or heir == holder.dn else (str(heir),)
+            if not value and name in self._required(holder):
+                what = f"stays the {name} of {context.label(holder)}, who must have one, since nobody takes that over"
+                remedy = "--manager NAME; or vandrel edit NAME " + f"{name}=..."
+                where = Location(dn=str(entry.dn), field=name)
+                self.findings.append(Finding(Code.REQUIRED, f"{context.label(entry)} {what}", where, remedy, NOTE))
+                continue
             yield holder, Assignment(name, "=", value, literal=True)
             if had is not None:
                 had["held"].append([str(holder.dn), name, value[0] if value else ""])
@@ -286,13 +298,6 @@ def is_with_leavers(context: Context, entry: Entry, rules: Leaving) -> bool:
         return context.dialect.read(entry, "enabled") == ["no"]
     place = context.charter.place_of(rules.place, entry_values(context, entry))
     return entry.dn.parent == places.to_dn(place, context.charter.base)
-
-
-def _take_place(edit: Edit, moved: Edit) -> None:
-    """Add a move to an edit, without what follows from any place: who it is delegated to, and for whom it is made."""
-    edit.differences[:0] = [each for each in moved.differences if each.field in ("place", "name")]
-    edit.steps += moved.steps
-    edit.findings += [finding for finding in moved.findings if finding.is_fatal]
 
 
 # --- coming back
@@ -316,7 +321,7 @@ def come_back(context: Context, attic: Attic, request: ReturnRequest) -> Proposa
             what = f"what {context.label(entry)} had before is not known here"
             remedy = "give it back by hand: vandrel enable, move, and edit NAME groups+=..."
             raise VandrelError(Code.NOT_FOUND, what, where=Location(dn=str(entry.dn)), remedy=remedy)
-        back = _Return(context, editor, entry, had)
+        back = LeaverReturn(context, editor, entry, had)
         returning.append(back.person(request.assignments))
         edits += [returning[-1], *back.held()]
         findings += back.findings
@@ -328,7 +333,7 @@ def come_back(context: Context, attic: Attic, request: ReturnRequest) -> Proposa
     )  # fmt: skip
 
 
-class _Return:
+class LeaverReturn:
     """The way back of one account."""
 
     def __init__(self, context: Context, editor: Editor, entry: Entry, had: Mapping[str, Any]) -> None:
@@ -364,7 +369,7 @@ class _Return:
             return
         mover = Mover(self._context, self._context.place(parent))
         moved = mover.move(self._entry, fields_follow=False, name=self._had["name"])
-        _take_place(edit, moved)
+        take_place(edit, moved)
 
     def held(self) -> Iterator[Edit]:
         """Who had the person in a field gets it back, unless somebody has changed that since."""

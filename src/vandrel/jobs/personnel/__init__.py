@@ -1,0 +1,1 @@
+"""Bringing the directory and the lists of the personnel office together."""
