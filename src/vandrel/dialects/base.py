@@ -231,7 +231,8 @@ class BaseDialect:
         return [Change("member", added=tuple(map(str, new)))]
 
     def _present(self, group: Entry) -> dict[object, str]:
-        return {self.schema.key("member", value): value for value in group.texts("member")}
+        members = group.texts("member")
+        return dict(zip(self.schema.keys("member", members), members, strict=True))
 
     def placeholder(self, attribute: str) -> str | None:
         """Nothing: objects of this schema may be without any name that they point at."""

@@ -259,6 +259,17 @@ def attributes_of(item: Filter) -> set[str]:
             return {item.attribute.split(";")[0]} - {""}
 
 
+def asks_all(item: Filter) -> bool:
+    """Whether a part of a filter asks about all attributes, by a matching rule alone (RFC 4511, 4.5.1.7.7)."""
+    match item:
+        case And(parts) | Or(parts):
+            return any(map(asks_all, parts))
+        case Not(part):
+            return asks_all(part)
+        case _:
+            return not item.attribute
+
+
 class Matcher(Protocol):
     """What a schema knows about comparing values (`vandrel.directory.schema`)."""
 

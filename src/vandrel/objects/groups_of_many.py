@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 
 from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
 from vandrel.fields import GROUP
@@ -12,6 +13,27 @@ from vandrel.objects.context import Context
 
 #: Objects whose groups are asked for one by one.
 _FEW = 20
+
+
+class WholeGroups:
+    """The groups of objects with all their attributes, each group read once: for a request that changes many."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._known: dict[str, Entry] = {}
+
+    def of(self, entry: Entry) -> list[Entry]:
+        """The groups that an object is a direct member of, the primary group included."""
+        context = self._context
+        where = context.dialect.groups_filter(entry)
+        present = list(context.directory.search(context.charter.base, where=where, only=["cn"]))
+        return [group for each in present if (group := self.get(each.dn)) is not None]
+
+    def get(self, dn: DN) -> Entry | None:
+        """The entry of this name."""
+        if dn.key not in self._known and (entry := self._context.directory.get(dn)) is not None:
+            self._known[dn.key] = entry
+        return self._known.get(dn.key)
 
 
 class GroupsOfMany:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from functools import lru_cache
 
 from vandrel.charter.charter import Charter
+from vandrel.charter.pattern import parse
 from vandrel.directory.entry import Entry
 from vandrel.fields import FieldCatalog, Shape
 from vandrel.objects.context import Context
@@ -68,3 +69,9 @@ def entry_values(context: Context, entry: Entry) -> dict[str, str]:
         if field.shape not in _NOT_TEXT:
             values[name] = context.one(entry, name)
     return values | computed_values(context.charter, values["kind"], values["principal"])
+
+
+def needed_values(context: Context, entry: Entry, pattern: str) -> dict[str, str]:
+    """The same, of the fields alone that one pattern reads."""
+    values = {name: context.one(entry, name) for name in parse(pattern).fields() if name in context.fields}
+    return values | computed_values(context.charter, context.one(entry, "kind"), context.one(entry, "principal"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 from contextlib import suppress
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from vandrel.cli import complete
@@ -26,6 +27,7 @@ EXAMPLES = """\
   vandrel audit --rules                         what is looked at, and why
   vandrel audit misplaced name-not-by-rule --under /Ferries
   vandrel audit --mend misplaced spelling       as one change, shown before
+  vandrel audit --page audit.html               to be read in a browser and passed on
   vandrel audit --weight grave --json           by a scheduler: the exit code tells
 """
 WRITES = True
@@ -38,13 +40,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
     under = parser.add_argument("--under", metavar="PLACE", default="", help="only this unit and what stands below it")
     complete.attach(under, complete.places)
     parser.add_argument("--mend", action="store_true", help="mend what these rules find, where no answer is needed")
+    parser.add_argument("--page", metavar="FILE", help="write it as one HTML file too, with figures, to be passed on")
     parser.add_argument("--weight", choices=("grave", "fault", "advice"), default="", help="this and what is graver")
 
 
 def run(session: Session) -> Proposal | Report:
     """Hand the request on, and remember what was found."""
     from vandrel import file_names, safe_file
-    from vandrel.jobs.audit.audit import AuditRequest, audit, list_rules, remembered
+    from vandrel.jobs.audit.audit import AuditRequest, as_report, audit, list_rules, remembered
 
     args = session.args
     if args.rules:
@@ -58,9 +61,18 @@ def run(session: Session) -> Proposal | Report:
     with suppress(OSError, ValueError):
         content = json.loads(notes.read_text("utf-8"))
     known = remembered(content)
-    report, found = audit(session.context, AuditRequest(args.names, args.under, args.weight), known)
-    is_whole = not (args.names or args.under or args.weight)
-    if is_whole and found != known and not args.dry_run:
+    request = AuditRequest(args.names, args.under, args.weight)
+    if args.page:
+        safe_file.must_be_free(Path(args.page))
+    done = audit(session.context, request, known)
+    found = done.remembered
+    if request.is_whole and found != known and not args.dry_run:
         said = json.dumps({"faults": [[each.rule, each.object, each.since] for each in found]}, indent=1)
         safe_file.write(notes, said.encode(), replace=True)
-    return report
+    if args.page:
+        from vandrel.cli.present.audit_page import render
+        from vandrel.jobs.audit.page import page_of
+
+        safe_file.write(Path(args.page), render(page_of(done)).encode(), "page")
+        session.terminal.note(f"The page is in {args.page}.")
+    return as_report(done)

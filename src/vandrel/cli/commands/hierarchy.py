@@ -21,6 +21,7 @@ where the server keeps them on units; for slapd as text of access rules, which i
 EXAMPLES = """\
   vandrel hierarchy                  what is there and what is not
   vandrel hierarchy --differences    only what is not as designed
+  vandrel hierarchy --to units.svg   as a picture, before anything exists too
   vandrel hierarchy build --dry-run  what would be made
   vandrel hierarchy build
   vandrel hierarchy delegate          let teams do what the charter delegates to them
@@ -39,6 +40,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="draw (the default), build or delegate",
     )
     parser.add_argument("--rules", action="store_true", help="with delegate: print access rules for slapd, in LDIF")
+    parser.add_argument("--to", metavar="FILE", help="draw it into a file as well: .svg, .png or .pdf")
     parser.add_argument("--differences", action="store_true", help="draw only what is not as designed")
 
 
@@ -59,7 +61,15 @@ def run(session: Session) -> Proposal | Report:
             return Report("hierarchy delegate", text=as_ldif(session.context))
         return delegate(session.context)
     if args.action == "draw":
-        return draw(session.context, DrawRequest(args.differences))
+        report = draw(session.context, DrawRequest(args.differences))
+        if args.to:
+            from pathlib import Path
+
+            from vandrel.cli.figures import hierarchy_figure, save
+
+            assert report.drawing is not None
+            save(hierarchy_figure(report.drawing), Path(args.to))
+        return report
     if session.is_missing and not make_directory(session):
         return Report("hierarchy build")
     return build(session.context)

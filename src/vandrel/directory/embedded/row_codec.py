@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import zlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 
 import msgspec
 
@@ -125,26 +125,39 @@ TellDamage = Callable[[object, object], None]
 
 
 def read(
-    connection: sqlite3.Connection, index: Index, rows: Iterable[tuple[int, str, str, bytes]], tell_damage: TellDamage
+    connection: sqlite3.Connection, index: Index, rows: Iterable[tuple[int, str, str, bytes]],
+    tell_damage: TellDamage, only: Collection[str] = (),
 ) -> Iterator[Entry]:  # fmt: skip
-    """Make entries of rows (id, key, dn, data), adding their references; damaged ones are told and left out."""
+    """Make entries of rows (id, key, dn, data), adding their references; damaged ones are told and left out.
+
+    Args:
+        connection: the file.
+        index: its attributes.
+        rows: the rows.
+        tell_damage: is told of the damaged ones.
+        only: the attributes that are wanted, all if none is named; the references of others are not read.
+
+    """
+    wanted = [number for name, number in index.numbers.items() if name in only and name in index.references]
+    narrowed = f" AND attribute IN ({','.join(map(str, wanted))})" if only else ""
     batch: list[tuple[int, str, str, bytes]] = []
     for row in rows:
         batch.append(row)
         if len(batch) == _MANY:
-            yield from _assemble(connection, index, batch, tell_damage)
+            yield from _assemble(connection, index, batch, tell_damage, narrowed)
             batch = []
     if batch:
-        yield from _assemble(connection, index, batch, tell_damage)
+        yield from _assemble(connection, index, batch, tell_damage, narrowed)
 
 
 def _assemble(
-    connection: sqlite3.Connection, index: Index, batch: list[tuple[int, str, str, bytes]], tell_damage: TellDamage
-) -> Iterator[Entry]:
+    connection: sqlite3.Connection, index: Index, batch: list[tuple[int, str, str, bytes]],
+    tell_damage: TellDamage, narrowed: str,
+) -> Iterator[Entry]:  # fmt: skip
     references: dict[int, dict[str, list[Value]]] = {}
     marks = ",".join("?" * len(batch))
     for entry, number, dn in connection.execute(
-        f"SELECT entry, attribute, dn FROM reference WHERE entry IN ({marks})", [row[0] for row in batch]
+        f"SELECT entry, attribute, dn FROM reference WHERE entry IN ({marks}){narrowed}", [row[0] for row in batch]
     ):
         references.setdefault(entry, {}).setdefault(index.names.get(number, ""), []).append(dn)
     for identity, key, dn, blob in batch:

@@ -95,9 +95,13 @@ class Compiler:
             return EVERY
         if not self._schema.is_defined(item):
             return NONE
-        name = self._schema.attribute_name(item.attribute)
-        if len(self._schema.subtypes(name)) > 1:
-            return EVERY
+        # A value of a subtype is one of its supertype (RFC 4512, section 2.5).
+        names = self._schema.subtypes(self._schema.attribute_name(item.attribute))
+        if len({self._schema.normalizer(name) for name in names}) > 1:
+            return EVERY  # the index compares by the rule of the subtype, the filter by that of the supertype
+        return self._either([self._of_one(item, name) for name in names])
+
+    def _of_one(self, item: Compare | Present | Substring, name: str) -> Condition:
         if name == "objectClass" and isinstance(item, Present):
             return Condition("1", selective=False)
         number = self._number_of(name)

@@ -15,7 +15,7 @@ from vandrel.directory.embedded import hashing, sqlite_file
 from vandrel.directory.embedded.row_codec import Index, damaged, indexed_attributes, read
 from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry
-from vandrel.directory.filter import EVERYTHING, Filter, matches
+from vandrel.directory.filter import EVERYTHING, Filter, asks_all, attributes_of, matches
 from vandrel.directory.operations import TAKEN_BACK, AddEntry, Operation
 from vandrel.directory.port import Capabilities, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
@@ -164,12 +164,21 @@ class EmbeddedDirectory:
             place, values = "parent = (SELECT id FROM entry WHERE key = ?)", [base.key]
         elif base:
             place, values = f"({key} = ? OR {key} >= ? AND {key} < ?)", [base.key, *names.below(base.key)]
+        asked = set[str]() if condition.exact else self._asked(where)
+        if not condition.exact and asks_all(where):
+            only = ()
         sql = f"{_ENTRY} WHERE {place} AND ({condition.sql}) ORDER BY {key}"
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(sql, (*values, *condition.values))
-            for entry in read(self._db, self._index, rows, self._tell_damage):
+            wanted = {*map(self._schema.attribute_name, only), *asked} if only else ()
+            for entry in read(self._db, self._index, rows, self._tell_damage, wanted):
                 if condition.exact or matches(where, entry, self._schema):
                     yield entry
+
+    def _asked(self, where: Filter) -> set[str]:
+        """The attributes that a filter compares, with their subtypes."""
+        asked = map(self._schema.attribute_name, attributes_of(where))
+        return {subtype for name in asked for subtype in self._schema.subtypes(name)}
 
     def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         """Which entries have these values of an attribute."""

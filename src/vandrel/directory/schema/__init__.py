@@ -270,9 +270,10 @@ class Schema:
 
     def keys(self, attribute: str, values: Sequence[str]) -> list[str]:
         """What `key` makes of each of many values."""
-        if self._normalizers.get(attribute) is prepare:
+        normalize = self._normalizers.get(attribute)
+        if normalize is prepare:
             return prepare_all(values)
-        return [str(self.key(attribute, value)) for value in values]
+        return list(map(str, map(normalize, values) if normalize is not None else values))
 
     def is_defined(self, item: Compare | Present | Substring | Extensible) -> bool:
         """Whether a part of a filter is true or false of an entry, and not Undefined (RFC 4511, section 4.5.1.7).

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
+from functools import lru_cache
 
 from vandrel.directory import dn
 from vandrel.directory.schema.definitions import AttributeType
@@ -34,6 +35,7 @@ def _integer(value: str) -> str:
         return prepare(value)
 
 
+@lru_cache(maxsize=65_536)  # lists of members are compared again and again
 def _name(value: str) -> str:
     try:
         return dn.parse(value).key

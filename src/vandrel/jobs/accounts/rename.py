@@ -14,7 +14,6 @@ from vandrel.jobs.accounts.full_name import name_parts
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose
-from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.proposal import Proposal
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.same_person import told_of_others
@@ -121,11 +120,11 @@ def handover(context: Context, request: HandoverRequest) -> Proposal:
 class Renamer:
     """Works out new names by the charter for people who exist."""
 
-    def __init__(self, context: Context) -> None:
-        """Begin; names that are given to one person are taken for the next."""
+    def __init__(self, context: Context, editor: Editor | None = None) -> None:
+        """Begin; names that are given to one person are taken for the next, and by `editor` to whom it edits."""
         self._context = context
-        self._allocator = NameAllocator(context)
-        self._editor = Editor(context)
+        self._editor = editor or Editor(context)
+        self._allocator = self._editor.allocator
 
     def rename(
         self,

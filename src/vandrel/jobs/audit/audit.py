@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from datetime import date
 from importlib import import_module
+from itertools import groupby
 
 from msgspec import Struct
 
@@ -33,6 +35,11 @@ class AuditRequest(Struct, frozen=True):
     under: str = ""
     weight: str = ""
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether everything is looked at."""
+        return not (self.rules or self.under or self.weight)
+
 
 class KnownFault(Struct, frozen=True):
     """A fault as it is remembered: the rule, the identifier or name of the object, and the day it was first found."""
@@ -55,18 +62,66 @@ def list_rules() -> Report:
     return Report("audit", ("rule", "weight", "finds", "why"), rows)
 
 
-def audit(
-    context: Context, request: AuditRequest, known: Sequence[KnownFault] | None
-) -> tuple[Report, list[KnownFault]]:  # fmt: skip
+class FoundFault(Struct, frozen=True):
+    """One fault of an audit: the rule, what breaks it, since when it is known, and whether it is new."""
+
+    rule: Rule
+    fault: Fault
+    since: str
+    is_new: bool
+
+
+class Audit(Struct, frozen=True):
+    """What an audit has found.
+
+    Attributes:
+        survey: the directory, read once.
+        rules: the rules that were looked at.
+        faults: what breaks them, rule by rule, the gravest first.
+        excepted: how many faults the charter's exceptions pass over.
+        gone: how many that the last audit of everything found are there no more; None where that is not known.
+        is_first: whether nothing was remembered.
+        findings: exceptions that have run out.
+
+    """
+
+    survey: Survey
+    rules: Sequence[Rule]
+    faults: Sequence[FoundFault]
+    excepted: int
+    gone: int | None
+    is_first: bool
+    findings: Sequence[Finding]
+
+    @property
+    def remembered(self) -> list[KnownFault]:
+        """What is to be remembered for the next time."""
+        return [KnownFault(each.rule.name, object_of(each.fault.entry), each.since) for each in self.faults]
+
+    @property
+    def summary(self) -> str:
+        """How much was found, in words."""
+        by_weight = Counter(str(each.rule.weight) for each in self.faults)
+        told = ", ".join(f"{by_weight[weight]} {weight}" for weight in map(str, _ORDER) if by_weight[weight])
+        excepted = f"; {count(self.excepted, 'exception')} of the charter" if self.excepted else ""
+        return f"{count(len(self.rules), 'rule')}: {told or 'nothing found'}{excepted}."
+
+    @property
+    def changes(self) -> str:
+        """What is new and what is gone since the last time, in words; empty the first time."""
+        if self.is_first:
+            return ""
+        gone = f", {self.gone} gone" if self.gone is not None else ""
+        return f"{sum(each.is_new for each in self.faults)} new since the last audit{gone}."
+
+
+def audit(context: Context, request: AuditRequest, known: Sequence[KnownFault] | None) -> Audit:
     """Audit the directory.
 
     Args:
         context: the charter and the directory.
         request: what is looked at.
         known: what the last audit of everything found; None where there was none.
-
-    Returns:
-        The report, and what is to be remembered for the next time.
 
     Raises:
         VandrelError: ``usage`` for a rule that there is not.
@@ -75,46 +130,50 @@ def audit(
     rules = _chosen(request)
     survey = Survey(context)
     since = {(each.rule, each.object): each.since for each in known or ()}
-    today = survey.today.isoformat()
     exceptions = _Exceptions(context, survey.today)
-    rows, tables, found = list[tuple[str | bool, ...]](), [], list[KnownFault]()
-    new = passed = 0
+    faults, excepted = list[FoundFault](), 0
     for rule in rules:
-        faults = [fault for fault in rule.check(survey) if _is_under(context, fault, request.under)]
-        told = [fault for fault in faults if not exceptions.holds(rule, fault)]
-        passed += len(faults) - len(told)
-        seen = []
+        found = [fault for fault in rule.check(survey) if _is_under(context, fault, request.under)]
+        told = [fault for fault in found if not exceptions.holds(rule, fault)]
+        excepted += len(found) - len(told)
         for fault in sorted(told, key=lambda fault: fault.entry.dn.key):
-            name = object_of(fault.entry)
-            first = since.get((rule.name, name), today)
-            found.append(KnownFault(rule.name, name, first))
-            is_new = (rule.name, name) not in since
-            new += is_new
-            rows.append((*_row(context, rule, fault), first, is_new))
-            seen.append(("new" if is_new and known is not None else "", context.label(fault.entry), *_said(fault)))
-        tables += [_table(rule, seen)] if seen else []
-    whole = not (request.rules or request.under or request.weight)
-    gone = len(since.keys() - {(each.rule, each.object) for each in found}) if whole else 0
-    summary = [_summary(rows, rules, passed)]
-    if known is not None:
-        summary.append(f"{new} new since the last audit, {gone} gone." if whole else f"{new} new since the last audit.")
+            key = (rule.name, object_of(fault.entry))
+            faults.append(FoundFault(rule, fault, since.get(key, survey.today.isoformat()), key not in since))
+    still = {(each.rule.name, object_of(each.fault.entry)) for each in faults}
+    gone = len(since.keys() - still) if request.is_whole else None
+    return Audit(survey, rules, faults, excepted, gone, known is None, exceptions.findings)
+
+
+def as_report(done: Audit) -> Report:
+    """What an audit has found, for people and for programs."""
+    context = done.survey.context
+    rows = [_row(context, each) for each in done.faults]
+    tables = []
+    for rule, faults in groupby(done.faults, key=lambda each: each.rule):
+        seen = []
+        for each in faults:
+            mark = "new" if each.is_new and not done.is_first else ""
+            seen.append((mark, context.label(each.fault.entry), *_said(each.fault)))
+        tables.append(_table(rule, seen))
     columns = ("rule", "weight", "type", "label", "place", "dn", "what", "remedy", "since", "new")
-    report = Report(
-        "audit", columns, rows, tables=tables, is_for_programs=True, summary=summary,
-        findings=exceptions.findings, exit_code=Code.FAULTS_FOUND.exit_code if rows else 0,
+    return Report(
+        "audit", columns, rows, tables=tables, is_for_programs=True,
+        summary=[done.summary, *filter(None, [done.changes])], findings=done.findings,
+        exit_code=Code.FAULTS_FOUND.exit_code if rows else 0,
     )  # fmt: skip
-    return report, found if whole else list(known or ())
 
 
 def _said(fault: Fault) -> tuple[str, str]:
     return fault.what, fault.remedy
 
 
-def _row(context: Context, rule: Rule, fault: Fault) -> tuple[str, ...]:
+def _row(context: Context, each: FoundFault) -> tuple[str | bool, ...]:
     """A fault for programs: rule, weight, type, label, place, name, what is wrong, and what mends it."""
-    entry = fault.entry
+    entry, rule = each.fault.entry, each.rule
     object_type, place = context.object_type(entry) or "object", context.place(entry.dn.parent)
-    return (rule.name, str(rule.weight), object_type, context.label(entry), place, str(entry.dn), *_said(fault))
+    label = context.label(entry)
+    return (rule.name, str(rule.weight), object_type, label, place, str(entry.dn), *_said(each.fault), each.since,
+            each.is_new)  # fmt: skip
 
 
 def _table(rule: Rule, seen: Sequence[tuple[str, ...]]) -> Table:
@@ -143,13 +202,6 @@ def broken_rules(survey: Survey, request: AuditRequest) -> Iterator[BrokenRule]:
         for fault in rule.check(survey):
             if _is_under(survey.context, fault, request.under) and not exceptions.holds(rule, fault):
                 yield BrokenRule(rule, fault)
-
-
-def _summary(rows: Sequence[Sequence[object]], rules: Sequence[Rule], passed: int) -> str:
-    by_weight = {str(weight): sum(row[1] == weight for row in rows) for weight in _ORDER}
-    told = ", ".join(f"{number} {weight}" for weight, number in by_weight.items() if number)
-    excepted = f"; {count(passed, 'exception')} of the charter" if passed else ""
-    return f"{count(len(rules), 'rule')}: {told or 'nothing found'}{excepted}."
 
 
 def _chosen(request: AuditRequest) -> list[Rule]:

@@ -23,6 +23,7 @@ from vandrel.jobs.common.proposal import FieldChange
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.role_groups import role_groups
 from vandrel.objects.context import Context
+from vandrel.objects.groups_of_many import WholeGroups
 from vandrel.objects.membership import conversion, joining
 from vandrel.objects.pattern_values import entry_values
 from vandrel.objects.power_reach import reach_of_tasks
@@ -119,21 +120,28 @@ class _Draft:
 
 
 class Editor:
-    """Works out edits for one request."""
+    """Works out edits for one request.
+
+    Attributes:
+        allocator: which names are taken, those included that the request gives.
+        groups: the groups of the objects.
+
+    """
 
     def __init__(self, context: Context) -> None:
         """Begin; names that are given to one object are taken for the next."""
         self._context = context
-        self._allocator = NameAllocator(context)
+        self.allocator = NameAllocator(context)
         self._numbers = NumberAllocator(context)
         # One request mostly gives many objects the same values.
         self._judge = lru_cache(maxsize=1024)(self._judged)
+        self.groups = WholeGroups(context)
         #: Groups as the edits so far leave them.
         self._groups_so_far: dict[str, Entry] = {}
 
     def give_up(self, field: str, value: str) -> None:
         """Take note that somebody gives a unique value up in the same request."""
-        self._allocator.give_up(field, value)
+        self.allocator.give_up(field, value)
 
     def edit(self, entry: Entry, assignments: Sequence[Assignment]) -> Edit:
         """Work out what the assignments change on one object; an assignment that changes nothing leaves no step.
@@ -272,10 +280,10 @@ class Editor:
         """See to it that a name that must be unique is free, and reserve it."""
         if not self._context.dialect.unique_forms(name, value):
             return
-        if why := self._allocator.why_taken(name, value, edit.entry.dn):
+        if why := self.allocator.why_taken(name, value, edit.entry.dn):
             what, remedy = f"{value} is {why}", f"give another: {name}=..."
             edit.findings.append(Finding(Code.TAKEN, what, Location(field=name), remedy))
-        self._allocator.reserve(name, value, edit.entry.dn)
+        self.allocator.reserve(name, value, edit.entry.dn)
 
     def _is_reserved(self, edit: Edit, name: str, after: Sequence[str]) -> bool:
         kind = self._context.one(edit.entry, "kind")
@@ -331,10 +339,10 @@ class Editor:
     def _groups(self, edit: Edit, assignments: Sequence[Assignment]) -> None:
         """Memberships from the member's side: all assignments together, one after the other."""
         dn = edit.entry.dn
-        now = {group.dn.key: group for group in self._context.groups_of(edit.entry)}
+        now = {group.dn.key: group for group in self.groups.of(edit.entry)}
         then = dict(now)
         for assignment in assignments:
-            typed = {g.dn.key: g for g in (resolve(self._context, name, (GROUP,)) for name in assignment.values)}
+            typed = {g.dn.key: g for g in (self._group(name, assignment) for name in assignment.values)}
             if assignment.operator == "-=":
                 then = {key: group for key, group in then.items() if key not in typed}
             else:
@@ -354,6 +362,10 @@ class Editor:
         if join or leave:
             before, after = (tuple(sorted(g.dn.name for g in groups.values())) for groups in (now, then))
             edit.differences.append(FieldChange("groups", before, after))
+
+    def _group(self, name: str, assignment: Assignment) -> Entry:
+        known = self.groups.get(names.parse(name)) if assignment.literal else None
+        return known if known is not None else resolve(self._context, name, (GROUP,))
 
     def _membership(self, edit: Edit, group: Entry, come: Sequence[DN], go: Sequence[DN]) -> bool:
         """Add the step by which these come into a group or leave it; return whether there is one."""
@@ -422,7 +434,7 @@ class Editor:
         new = old.parent.child(old.naming_attribute, value)
         if str(new) == str(old):
             return None
-        if new != old and (why := self._allocator.why_sibling(new)):
+        if new != old and (why := self.allocator.why_sibling(new)):
             where = Location(field="name")
             edit.findings.append(Finding(Code.TAKEN, f"{value} is {why}", where, "give another: name=..."))
         edit.differences.append(FieldChange("name", (old.name,), (value,)))

@@ -195,7 +195,10 @@ def kind_groups(context: Context, kind: Kind, values: dict[str, str]) -> list[st
 def follow_groups(context: Context, entry: Entry, groups: Iterable[tuple[str, str]]) -> list[Assignment]:
     """Leave the old and join the new group of each pair of names that differ, either of them empty perhaps."""
     member = {
-        g.dn.name for g in context.directory.search(context.charter.base, where=context.dialect.groups_filter(entry))
+        group.dn.name
+        for group in context.directory.search(
+            context.charter.base, where=context.dialect.groups_filter(entry), only=["cn"]
+        )
     }
     pairs = [(old, new) for old, new in groups if old != new]
     stays = {new for _, new in pairs}

@@ -24,7 +24,7 @@ from vandrel.jobs.common.same_person import accounts_of
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.hierarchy.move import Mover, take_place
 from vandrel.objects.context import Context
-from vandrel.objects.pattern_values import entry_values
+from vandrel.objects.pattern_values import entry_values, needed_values
 from vandrel.record.attic import Attic
 from vandrel.steps.references import pointing_at
 from vandrel.text.string_prep import prepare
@@ -202,7 +202,7 @@ class LeaverRoutine:
 
     def _place(self, entry: Entry, rules: Leaving) -> str:
         charter = self._context.charter
-        return places.to_text(charter.place_of(rules.place, entry_values(self._context, entry)))
+        return places.to_text(charter.place_of(rules.place, needed_values(self._context, entry, rules.place)))
 
     def _move(self, edit: Edit, entry: Entry, place: str) -> None:
         if place not in self._movers:
@@ -216,7 +216,7 @@ class LeaverRoutine:
         context, values = self._context, entry_values(self._context, entry)
         stays = {prepare(context.charter.fill(pattern, values)) for pattern in rules.stays_in}
         return [
-            group for group in context.groups_of(entry)
+            group for group in self._editor.groups.of(entry)
             if prepare(group.dn.name) not in stays and context.dialect.member_change(group, [], [entry.dn])
         ]  # fmt: skip
 
@@ -296,7 +296,7 @@ def is_with_leavers(context: Context, entry: Entry, rules: Leaving) -> bool:
     """Whether an account stands where its rules put leavers; where they name no place, whether it is disabled."""
     if not rules.place:
         return context.dialect.read(entry, "enabled") == ["no"]
-    place = context.charter.place_of(rules.place, entry_values(context, entry))
+    place = context.charter.place_of(rules.place, needed_values(context, entry, rules.place))
     return entry.dn.parent == places.to_dn(place, context.charter.base)
 
 

@@ -13,7 +13,7 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT
+from vandrel.fields import ACCOUNT, NAMED
 from vandrel.intake.item import Item
 from vandrel.jobs.accounts.rename import PARTS, Renamer
 from vandrel.jobs.bulk.import_file import ImportRequest, work_out
@@ -74,6 +74,9 @@ def reconcile(context: Context, attic: Attic, request: ReconcileRequest) -> Prop
     matcher = _NameMatcher(context, request)
     roster, findings = work_out(context, file, matcher.recognize)
     upkeep = _Upkeep(context, attic, description.key)
+    for line in roster.lines:
+        if line.state is State.NEW:
+            upkeep.give_to(line)
     for line in roster.lines:
         if line.edit is not None and line.state is not State.REFUSED:
             upkeep.bring_up_to_date(line)
@@ -152,8 +155,18 @@ class _Upkeep:
         self.people: dict[str, list[str]] = {sort: [] for sort in _SORTS}
         self.findings: list[Finding] = []
         self._context, self._attic, self._key = context, attic, key
-        self._editor, self._renamer = Editor(context), Renamer(context)
+        self._editor = Editor(context)
+        self._renamer = Renamer(context, self._editor)
         self._movers: dict[str, Mover] = {}
+
+    def give_to(self, line: Line) -> None:
+        """Take note of the names that somebody new gets, so that nobody else is given them."""
+        if line.draft is None or line.dn is None:
+            return
+        for target in NAMED:
+            if value := line.draft.value(target):
+                self._editor.allocator.reserve(target, value, line.dn)
+        self._editor.allocator.reserve_name(line.dn)
 
     def bring_up_to_date(self, line: Line) -> None:
         """One row of somebody who is there: back from the leavers, renamed, moved, or with other fields."""
