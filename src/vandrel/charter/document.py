@@ -175,6 +175,13 @@ class OwnField(_Part, frozen=True):
     sensitive: Annotated[bool, Meta(description="Whether changes are marked in the record.")] = False
 
 
+class Ownership(_Part, frozen=True):
+    """That a domain is the organization's own, as somebody has seen."""
+
+    proven: Annotated[Text, Meta(description="The day on which it was seen, as 2026-03-31.")]
+    by: Annotated[str, Meta(description="Who saw it.")] = ""
+
+
 class AuditException(_Part, frozen=True):
     """What an audit passes over for a time."""
 
@@ -194,6 +201,12 @@ class Document(_Part, frozen=True):
     time_zone: Annotated[str, Meta(description="Time zone of dates, as Europe/Oslo.")] = "UTC"
     language: Annotated[str, Meta(description="Language of names, unless a person's own is given.")] = ""
     suffixes: Annotated[list[Text], Meta(description="Suffixes of principal names; the first is the default.")] = []
+    internal: Annotated[
+        list[Text], Meta(description="Suffixes that are for use inside alone: services outside cannot use them.")
+    ] = []
+    ownership: Annotated[
+        dict[str, Ownership], Meta(description="Domains that are proven to be ours, with those below them.")
+    ] = {}
     particles: Annotated[
         list[Text] | None, Meta(description="Particles of surnames, in place of the built-in list.")
     ] = None

@@ -17,8 +17,9 @@ from vandrel.cli import complete
 COMMANDS = (
     "show", "find", "tree", "compare", "logon", "create", "copy", "import", "reconcile", "series", "invent", "edit",
     "reset", "unlock", "disable", "enable", "due", "rename", "handover", "leave", "move", "protect", "release",
-    "delete", "attic", "restore", "purge", "snapshot", "roles", "audit", "chart", "undo", "hierarchy", "charter",
-    "probe", "journal", "resume", "export", "load", "backup", "unpack", "verify", "demo", "completion", "manual",
+    "delete", "attic", "restore", "purge", "snapshot", "roles", "audit", "chart", "suffixes", "ready", "undo",
+    "hierarchy", "charter", "probe", "journal", "resume", "export", "load", "backup", "unpack", "verify", "demo",
+    "completion", "manual",
 )  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import structs
 
@@ -32,10 +32,24 @@ def mend(context: Context, request: AuditRequest) -> Proposal:
     if not request.rules:
         what, remedy = "which rules?", "vandrel audit tells what is wrong; vandrel audit --mend misplaced spelling"
         raise VandrelError(Code.USAGE, what, remedy=remedy)
+    faults = (each.fault for each in broken_rules(Survey(context), request))
+    return mend_faults(context, faults, "audit", f"mend what the audit finds: {', '.join(request.rules)}")
+
+
+def mend_faults(context: Context, faults: Iterable[Fault], verb: str, title: str) -> Proposal:
+    """Propose to carry out the commands of faults as one change; what takes an answer is told and left.
+
+    Args:
+        context: the charter and the directory.
+        faults: what is wrong.
+        verb: the command, for titles.
+        title: what the journal calls the job.
+
+    """
     assignments: dict[str, tuple[Entry, list[Assignment]]] = {}
     moves: dict[str, str] = {}
     left: list[Fault] = []
-    for fault in (each.fault for each in broken_rules(Survey(context), request)):
+    for fault in faults:
         given = list(_assignments(fault.mended_by))
         if not fault.mended_by or any(each is None for each in given):
             left.append(fault)
@@ -56,8 +70,7 @@ def mend(context: Context, request: AuditRequest) -> Proposal:
             edit = move if edit is None else _both(edit, move)
         if edit is not None and edit.steps:
             edits.append(edit)
-    proposal = propose(context, edits, (), "audit")
-    title = f"mend what the audit finds: {', '.join(request.rules)}"
+    proposal = propose(context, edits, (), verb)
     notes = [*proposal.findings, *map(_left, left)]
     return structs.replace(
         proposal, title=title, findings=notes, is_atomic=False, nothing="Nothing that can be mended so."

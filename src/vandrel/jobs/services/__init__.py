@@ -1,0 +1,1 @@
+"""Getting a directory ready for services outside of it."""
