@@ -39,7 +39,7 @@ def faults(folder: Folder, *words: str) -> dict[tuple[str, str], str]:
 #: Rules that are tested where such faults can be made.
 ELSEWHERE = ("group-circle", "dangling", "address-twice", "unused", "password-reversible", "password-never-old",
              "power-never-ends", "locked", "alias-of-another", "change-impossible", "delegation-not-in-force",
-             "delegation-strange")  # fmt: skip
+             "delegation-strange", "seat-of-the-gone", "seat-twice", "seats-beyond", "seat-field-missing")  # fmt: skip
 #: How to spoil the demo, which rule finds it on which object, and which others have a reason to speak.
 SPOILED = [
     (["disable alund"], "out-but-in-groups", ANNA, {"manager-out"}),

@@ -55,6 +55,7 @@ class Checker:
         self._kinds(design)
         self._leaving(self.document.leaving, ("leaving",), design)
         self._group_kinds(design)
+        self._services()
 
     def _own_fields(self) -> None:
         """Fields that the organization declares: new names, forms that can be read, values in one way only."""
@@ -382,6 +383,32 @@ class Checker:
                 self.source.fault(
                     path, f"{ends!r} is no day of the year", "write a number of days, or a day as '09-30'"
                 )
+
+    def _services(self) -> None:
+        """Pools of seats, and domains that are ours."""
+        for name, pool in self.document.seats.items():
+            path: Path = ("seats", name)
+            if not _WORD.fullmatch(name):
+                self.source.fault(
+                    path, f"{name!r} is no name of seats", "lower-case letters, digits and hyphens", key=True
+                )
+            for index, field in enumerate(pool.requires):
+                if field not in self.fields and not is_hole(field):
+                    what = f"there is no field {field!r}"
+                    self.source.fault((*path, "requires", index), what, did_you_mean(field, self.fields))
+            if pool.ends:
+                self._day(pool.ends, (*path, "ends"))
+        for domain, proof in self.document.ownership.items():
+            if not is_suffix(domain):
+                self.source.fault(("ownership", domain), f"{domain!r} is no domain", key=True)
+            self._day(proof.proven, ("ownership", domain, "proven"))
+
+    def _day(self, text: str, path: Path) -> None:
+        try:
+            date.fromisoformat(text)
+        except ValueError:
+            if not is_hole(text):
+                self.source.fault(path, f"{text!r} is no day", "write one as 2027-06-30")
 
     def _group_kinds(self, design: tuple[DesignedUnit, ...]) -> None:
         for name, kind in self.document.groups.items():

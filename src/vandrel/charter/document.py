@@ -182,6 +182,28 @@ class Ownership(_Part, frozen=True):
     by: Annotated[str, Meta(description="Who saw it.")] = ""
 
 
+class SeatPool(_Part, frozen=True):
+    """Seats of a product that are counted: whoever is in its group has one."""
+
+    group: Annotated[Text, Meta(description="The group whose members have a seat.")]
+    about: Annotated[str, Meta(description="One line of explanation.")] = ""
+    capacity: Annotated[
+        Annotated[int, Meta(ge=0)] | None, Meta(description="How many there are; none: any number.")
+    ] = None
+    parts: Annotated[
+        dict[str, Text], Meta(description="Parts that are given apart, each with the group whose members have it.")
+    ] = {}
+    requires: Annotated[list[Text], Meta(description="Fields that whoever gets one must have, as country.")] = []
+    beyond: Annotated[
+        Literal["refuse", "tell"], Meta(description="Whether more than there are is refused, or told with the figure.")
+    ] = "refuse"
+    price: Annotated[
+        Annotated[float, Meta(ge=0)] | None,
+        Meta(description="What one costs in a month, in the currency of the house."),
+    ] = None
+    ends: Annotated[str, Meta(description="The last day of the term, as 2027-06-30.")] = ""
+
+
 class AuditException(_Part, frozen=True):
     """What an audit passes over for a time."""
 
@@ -239,6 +261,7 @@ class Document(_Part, frozen=True):
         Literal["in-kind", "everywhere", "no"],
         Meta(description="Among which accounts an employee number is unique: those of one kind, all, or none."),
     ] = "in-kind"
+    seats: Annotated[dict[str, SeatPool], Meta(description="Products with seats, by name.")] = {}
     exceptions: Annotated[list[AuditException], Meta(description="What an audit passes over.")] = []
     roles: Annotated[dict[str, Role], Meta(description="Administrative roles, by name.")] = {}
     privileged: Annotated[

@@ -17,7 +17,7 @@ from vandrel.cli import complete
 COMMANDS = (
     "show", "find", "tree", "compare", "logon", "create", "copy", "import", "reconcile", "series", "invent", "edit",
     "reset", "unlock", "disable", "enable", "due", "rename", "handover", "leave", "move", "protect", "release",
-    "delete", "attic", "restore", "purge", "snapshot", "roles", "audit", "chart", "suffixes", "ready", "undo",
+    "delete", "attic", "restore", "purge", "snapshot", "roles", "audit", "chart", "suffixes", "ready", "seats", "undo",
     "hierarchy", "charter", "probe", "journal", "resume", "export", "load", "backup", "unpack", "verify", "demo",
     "completion", "manual",
 )  # fmt: skip

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Protocol
 
+from vandrel.charter.charter import Charter
 from vandrel.charter.document import Passwords
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
@@ -22,6 +23,10 @@ class Dialect(Protocol):
     @property
     def name(self) -> str:
         """``standard`` or ``ad``, as the charter's ``attributes`` call it."""
+
+    @property
+    def charter(self) -> Charter:
+        """The house rules."""
 
     @property
     def enables_last(self) -> bool:

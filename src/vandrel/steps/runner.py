@@ -34,6 +34,7 @@ from vandrel.steps.name_guard import NameGuard, not_created
 from vandrel.steps.plan import Plan, RunResult
 from vandrel.steps.rename_tracking import left_by, track_renames
 from vandrel.steps.resumption import Passwords, Resumption
+from vandrel.steps.seat_check import check_seats
 from vandrel.steps.state_check import StateCheck
 from vandrel.steps.step import Add, Password, Remove, Step, from_record, is_step_applied, without_lost
 from vandrel.steps.step import Set as SetStep
@@ -120,6 +121,7 @@ class Runner:
         checks = Checks(self._directory, self._dialect, plan.read, gives_back=bool(plan.undoes))
         checks.announce(plan.steps)
         findings = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
+        findings += check_seats(self._directory, self._dialect, plan.steps, gives_back=bool(plan.undoes))
         return sorted(dict.fromkeys(findings), key=lambda finding: not finding.is_fatal)
 
     def _complete(self, plan: Plan) -> Plan:

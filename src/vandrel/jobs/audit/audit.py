@@ -22,7 +22,7 @@ from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
 
 #: The modules with rules.
-_ROOMS = ("accounts", "logon", "power", "structure", "values")
+_ROOMS = ("accounts", "logon", "power", "seats", "structure", "values")
 #: Faults of one rule that people see; all stand in the JSON.
 _SHOWN = 10
 _ORDER = list(Weight)

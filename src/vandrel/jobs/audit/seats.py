@@ -1,0 +1,63 @@
+"""Rules on seats: who has one and should not, and pools that are given away twice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from vandrel.directory.entry import Entry
+from vandrel.jobs.audit.rule import Fault, Weight, command, edit, login_of, rule
+from vandrel.jobs.audit.survey import Survey
+from vandrel.steps.seat_check import Holders, SeatGroup, seat_groups
+
+
+@rule("seat-of-the-gone", Weight.FAULT, "It is paid for, and nobody sits on it.")
+def seat_of_the_gone(survey: Survey) -> Iterator[Fault]:
+    """Accounts that are out, and have a seat."""
+    for seats, held in _held(survey):
+        for entry in held:
+            if not survey.is_enabled(entry):
+                mended = command("seats", "take", seats.title, login_of(survey, entry))
+                yield Fault(entry, f"out, and has a seat of {seats.title}", mended)
+
+
+@rule("seat-twice", Weight.ADVICE, "Whoever takes it away once thinks that it is gone.")
+def seat_twice(survey: Survey) -> Iterator[Fault]:
+    """Accounts that have a seat both directly and through a group."""
+    for seats, held in _held(survey):
+        inner = {dn.key for dn in survey.members.get(seats.entry.dn.key, ())}
+        for entry in held:
+            above = {group.dn.key: group.dn.name for group in survey.all_groups_of(entry.dn.key).values()}
+            through = [name for key, name in above.items() if key in inner]
+            if entry.dn.key in inner and through:
+                mended = edit(survey, entry, f"groups-={seats.entry.dn.name}")
+                yield Fault(entry, f"has {seats.title} directly, and through {', '.join(sorted(through))}", mended)
+
+
+@rule("seats-beyond", Weight.FAULT, "The maker counts too, and sends a bill.")
+def seats_beyond(survey: Survey) -> Iterator[Fault]:
+    """Pools of seats of which more are taken than there are, told of their group."""
+    for seats, held in _held(survey):
+        most = seats.pool.capacity
+        if most is not None and len(held) > most:
+            yield Fault(seats.entry, f"{seats.title}: {len(held)} seats of {most} are taken")
+
+
+@rule("seat-field-missing", Weight.FAULT, "The service may not serve whoever lacks it.")
+def seat_field_missing(survey: Survey) -> Iterator[Fault]:
+    """Accounts with a seat that lack a field which it takes."""
+    for seats, held in _held(survey):
+        for field in seats.pool.requires:
+            for entry in held:
+                if not survey.one(entry, field):
+                    yield Fault(entry, f"{seats.title} takes the field {field}", edit(survey, entry, f"{field}=..."))
+
+
+def _held(survey: Survey) -> Iterator[tuple[SeatGroup, list[Entry]]]:
+    """The pools and parts, with the accounts that have a seat."""
+    context = survey.context
+    if not context.charter.document.seats:
+        return
+    holders = Holders(context.directory, context.dialect)
+    for seats in seat_groups(context.directory, context.dialect):
+        keys = holders.of(context.dialect.members(seats.entry))
+        yield seats, [entry for key in keys if (entry := survey.entries.get(key)) is not None]

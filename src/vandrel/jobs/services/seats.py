@@ -1,0 +1,158 @@
+"""Seats: who has which, directly or through groups, how many are left, and what the coming months bring."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from datetime import date
+
+from msgspec import Struct
+
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.errors import Code, Location, VandrelError
+from vandrel.fields import ACCOUNT
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.edit_proposal import propose
+from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.report import Report, Table
+from vandrel.jobs.common.selection import Selection, select
+from vandrel.objects.context import Context
+from vandrel.steps.seat_check import Holders, SeatGroup, seat_groups
+from vandrel.text.nearest import did_you_mean
+
+#: Months that are looked ahead.
+_AHEAD = 12
+
+
+class SeatRequest(Struct, frozen=True):
+    """A pool, or a part of one as ``post/archive``; and who is to get or lose a seat."""
+
+    title: str
+    selection: Selection
+    takes_away: bool = False
+
+
+class Seat(Struct, frozen=True):
+    """One seat: who has it, whether directly, and the groups through which they have it too."""
+
+    dn: DN
+    is_direct: bool
+    through: tuple[str, ...]
+
+
+def list_pools(context: Context) -> Report:
+    """Every pool and part with how many seats are taken and free, and what is to be known of them."""
+    _must_have_pools(context)
+    holders, rows, notes = Holders(context.directory, context.dialect), [], []
+    groups = seat_groups(context.directory, context.dialect)
+    for seats in groups:
+        held = list(_held(context, holders, seats))
+        pool, taken = seats.pool, len(held)
+        free = str(pool.capacity - taken) if pool.capacity is not None else ""
+        price = f"{pool.price * taken:,.2f}" if pool.price is not None and "/" not in seats.title else ""
+        capacity = "" if pool.capacity is None else str(pool.capacity)
+        rows.append((seats.title, capacity, str(taken), free, price, pool.ends, pool.about))
+        twice = sum(seat.is_direct and bool(seat.through) for seat in held)
+        if twice:
+            notes.append(f"{seats.title}: {twice} have it both directly and through a group.")
+    there = {seats.title.partition("/")[0] for seats in groups}
+    notes += [f"{name}: its group {pool.group} is not there." for name, pool in context.charter.document.seats.items()
+              if name not in there]  # fmt: skip
+    columns = ("seats", "capacity", "taken", "free", "price a month", "ends", "about")
+    return Report("seats", columns, rows, summary=notes)
+
+
+def list_holders(context: Context, title: str) -> Report:
+    """Who has a seat of one pool, how, and how many there will be in the coming months."""
+    seats = _pool(context, title)
+    held = list(_held(context, Holders(context.directory, context.dialect), seats))
+    rows = []
+    entries = [(seat, context.directory.get(seat.dn)) for seat in held]
+    for seat, entry in entries:
+        if entry is None:
+            continue
+        how = " and ".join([*(["directly"] if seat.is_direct else []), *(f"through {name}" for name in seat.through)])
+        state = "" if context.one(entry, "enabled") != "no" else "disabled"
+        rows.append((context.label(entry), context.place(entry.dn.parent), how, context.one(entry, "ends"), state))
+    rows.sort()
+    ahead = list(_ahead(context, seats, [entry for _, entry in entries if entry is not None]))
+    of = f" of {seats.pool.capacity}" if seats.pool.capacity is not None else ""
+    tables = [
+        Table("ahead", "Taken at the end of the month, as last days and returns stand", ("month", "taken"), ahead)
+    ]
+    out = sum(bool(row[4]) for row in rows)
+    summary = [f"{len(rows)}{of} taken" + (f", {out} by accounts that are disabled." if out else ".")]
+    return Report(
+        "seats", ("who", "place", "how", "ends", "state"), rows, tables=tables if rows else [], summary=summary
+    )
+
+
+def change_seats(context: Context, request: SeatRequest) -> Proposal:
+    """Propose to give seats, wholly or a part, or to take them away.
+
+    Raises:
+        VandrelError: ``not-found`` for a pool that the charter does not have; what selecting raises.
+
+    """
+    seats = _pool(context, request.title)
+    groups = [seats]
+    if "/" not in seats.title:  # wholly: all of its parts
+        groups = [each for each in seat_groups(context.directory, context.dialect)
+                  if each.title.partition("/")[0] == seats.title]  # fmt: skip
+    operator = "-=" if request.takes_away else "+="
+    values = tuple(str(each.entry.dn) for each in groups)
+    editor = Editor(context)
+    edits = []
+    for entry in select(context, request.selection, (ACCOUNT, "group")):
+        given = values
+        if request.takes_away:
+            own = {group.dn.key for group in editor.groups.of(entry)}
+            given = tuple(str(each.entry.dn) for each in groups if each.entry.dn.key in own)
+        edits.append(editor.edit(entry, [Assignment("groups", operator, given, literal=True)] if given else []))
+    return propose(context, edits, (), "seats")
+
+
+def _must_have_pools(context: Context) -> None:
+    if not context.charter.document.seats:
+        what, remedy = "the charter has no seats", "write them: seats: {post: {group: dl-post, capacity: 70}}"
+        raise VandrelError(Code.NOT_FOUND, what, where=Location(file=str(context.charter.source)), remedy=remedy)
+
+
+def _pool(context: Context, title: str) -> SeatGroup:
+    _must_have_pools(context)
+    groups = {seats.title: seats for seats in seat_groups(context.directory, context.dialect)}
+    if title not in groups:
+        remedy = did_you_mean(title, groups) or f"there are: {', '.join(groups)}"
+        raise VandrelError(Code.NOT_FOUND, f"there are no seats {title!r}", where=Location(text=title), remedy=remedy)
+    return groups[title]
+
+
+def _held(context: Context, holders: Holders, seats: SeatGroup) -> Iterator[Seat]:
+    members = context.dialect.members(seats.entry)
+    direct = holders.of(members)
+    through: dict[str, list[str]] = {}
+    known = {dn.key for value in members if value and (dn := names.parse(value))}
+    for value in filter(None, members):
+        member = names.parse(value)
+        for key in holders.of([value]) if member.key not in direct else ():
+            through.setdefault(key, []).append(member.name)
+    for key, dn in direct.items():
+        yield Seat(dn, key in known, tuple(sorted(through.get(key, ()))))
+
+
+def _ahead(context: Context, seats: SeatGroup, entries: Sequence[Entry]) -> Iterator[tuple[str, str]]:
+    """How many seats are taken at the end of each month: whose last day is over has left."""
+    today = context.charter.today()
+    ends = Counter(
+        context.one(entry, "ends")[:7] for entry in entries if context.one(entry, "ends") >= today.isoformat()
+    )
+    taken = len(entries)
+    for number in range(_AHEAD):
+        month = today.year * 12 + today.month - 1 + number
+        label = date(month // 12, month % 12 + 1, 1).isoformat()[:7]
+        taken -= ends[label]
+        term = "  the term has ended" if seats.pool.ends and seats.pool.ends[:7] < label else ""
+        yield label, f"{taken}{term}"
