@@ -91,12 +91,13 @@ def check_seats(
     added, removed = _changes(steps)
     if not added and not removed:
         return []
-    return list(_judged(directory, dialect, steps, added, removed, gives_back))
+    restores = any(isinstance(step, Add) and step.restores for step in steps)
+    return list(_judged(directory, dialect, steps, added, removed, gives_back=gives_back or restores))
 
 
 def _judged(
     directory: Directory, dialect: Dialect, steps: Sequence[Step], added: dict[str, list[str]],
-    removed: dict[str, list[str]], gives_back: bool,
+    removed: dict[str, list[str]], *, gives_back: bool,
 ) -> Iterator[Finding]:  # fmt: skip
     holders = Holders(directory, dialect)
     gone = {step.dn.key for step in steps if isinstance(step, Remove)}
