@@ -140,6 +140,8 @@ class Charter(Struct, frozen=True, dict=True):
         return {}
 
     def _naming(self, target: str, kind: str) -> NamingRule:
+        if target == "name" and self.document.named_by == "login":
+            return self._rule("{login}", NAME_LIMITS[target], "named-by")
         own = getattr(self.document.kinds[kind].names, target) if kind in self.document.kinds else None
         general = getattr(self.document.names, target)
         if own is not None:

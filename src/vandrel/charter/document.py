@@ -239,6 +239,10 @@ class Document(_Part, frozen=True):
         dict[str, dict[str, Text]],
         Meta(description="Where a directory has no attribute for a field: ad or standard, field, attribute to use."),
     ] = {}
+    named_by: Annotated[
+        Literal["name", "login"],
+        Meta(description="What names the entries of accounts: a name of their own, or the logon name."),
+    ] = "name"
     fields: Annotated[dict[str, OwnField], Meta(description="Fields of the organization's own.")] = {}
     names: Annotated[Names, Meta(description="Naming patterns of accounts.")] = Names()
     passwords: Annotated[Passwords, Meta(description="Password rules for everybody.")] = Passwords()

@@ -13,7 +13,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Filter
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
-from vandrel.fields import ACCOUNT, GROUP, Shape
+from vandrel.fields import ACCOUNT, GROUP, UNIT, Shape
 
 
 def table(**codecs: FieldCodec) -> dict[str, FieldCodec]:
@@ -79,6 +79,10 @@ class BaseDialect:
             name = name or (codec.on.get(object_type) or codec.attribute if codec is not None else "")
             attribute = self._attributes[key] = name if name and self._is_allowed(name, object_type, codec) else ""
         return attribute
+
+    def naming_attribute(self, object_type: str) -> str:
+        """The attribute that names new entries of objects of this type."""
+        return "ou" if object_type == UNIT else "cn"
 
     def _replaced_by(self, field: str, object_type: str) -> str:
         return self._replaced.get(f"{object_type}.{field}") or self._replaced.get(field, "")

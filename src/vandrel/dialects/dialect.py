@@ -47,6 +47,9 @@ class Dialect(Protocol):
     def attribute(self, field: str, object_type: str) -> str:
         """The attribute that keeps a field of an object of this type; empty where several do, or none."""
 
+    def naming_attribute(self, object_type: str) -> str:
+        """The attribute that names new entries of objects of this type."""
+
     def why_not_kept(self, field: str, object_type: str) -> str:
         """Why a field of such an object cannot be kept in this directory; empty where it can."""
 

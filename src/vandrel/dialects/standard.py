@@ -52,8 +52,9 @@ class _FullNameCodec(FieldCodec):
         return others or entry.texts("cn")[:1]
 
     def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
-        """Keep the naming value first."""
-        put(entry, attribute, [entry.dn.name, *values])
+        """Keep the naming value first, where the entry is named by it."""
+        named = [entry.dn.name] if entry.dn.naming_attribute.lower() == "cn" else []
+        put(entry, attribute, [*named, *values])
 
 
 class _EnabledCodec(FieldCodec):
@@ -323,10 +324,15 @@ class StandardDialect(BaseDialect):
 
     # --- writing
 
+    def naming_attribute(self, object_type: str) -> str:
+        """The logon name names accounts where the charter says so."""
+        by_login = object_type == ACCOUNT and self.charter.document.named_by == "login"
+        return self.attribute("login", ACCOUNT) if by_login else super().naming_attribute(object_type)
+
     def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
         """The attributes of a new object with these fields; those that are not kept here are left out."""
         entry = Entry(dn, {"objectClass": list(self.classes(object_type))})
-        entry.attributes[self.attribute("name", object_type)] = [dn.name]
+        entry.attributes[self.schema.attribute_name(dn.naming_attribute)] = [dn.name]
         for field, given in values.items():
             codec, attribute = self._codecs.get(field), self.attribute(field, object_type)
             if codec is not None and given and attribute and codec.at_creation:

@@ -43,11 +43,12 @@ class _IncompleteAccount(Struct, eq=False):
     draft: Draft
     unit: DN
     called: str
+    named_by: str
 
     @property
     def dn(self) -> DN:
         """Its name, as far as it is known."""
-        return self.draft.dn or self.unit.child("cn", self.called)
+        return self.draft.dn or self.unit.child(self.named_by, self.called)
 
 
 class Creator:
@@ -359,10 +360,11 @@ class Creator:
                 draft.dn = self._dn(draft, value)
                 self.register.reserve_name(draft.dn)
         else:
-            self.register.reserve(target, value, _IncompleteAccount(draft, self._unit(draft.place)[0], value))
+            named_by = self._context.dialect.naming_attribute(ACCOUNT)
+            self.register.reserve(target, value, _IncompleteAccount(draft, self._unit(draft.place)[0], value, named_by))
 
     def _dn(self, draft: Draft, name: str) -> DN:
-        return self._unit(draft.place)[0].child("cn", name)
+        return self._unit(draft.place)[0].child(self._context.dialect.naming_attribute(ACCOUNT), name)
 
     def _check_given(self, draft: Draft, target: str) -> None:
         """A name that was typed: free? If not, the next that the convention allows is offered."""

@@ -180,7 +180,7 @@ class GroupBatch:
         assert model.dn is not None
         self._names, self._register = names, creator.register
         self._shared = SharedValues(model, model.values(), names.own, {name: n for n, name in enumerate(names.own)})
-        before = f"{model.dn.parent.key}{LEVEL}cn="
+        before = f"{model.dn.parent.key}{LEVEL}{model.dn.naming_attribute.lower()}="
         self._siblings, self._held = creator.register.siblings(before), creator.register.held_siblings(before)
         self._claims = [(names.keys, self._siblings), *names.claims]
         if self._held:

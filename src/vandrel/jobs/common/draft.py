@@ -73,7 +73,7 @@ class BatchDraft(Struct):
         """The name of the account."""
         if self.named is None:
             assert self.shared.model.dn is not None
-            self.named = self.shared.model.dn.parent.child("cn", self.value("name"))
+            self.named = self.shared.model.dn.parent.child(self.shared.model.dn.naming_attribute, self.value("name"))
         return self.named
 
     def value(self, name: str) -> str:

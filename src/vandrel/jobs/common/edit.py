@@ -12,6 +12,7 @@ from vandrel.dialects.base import applied, difference
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.operations import Change
 from vandrel.directory.secret_attributes import is_secret
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP, NAMED, Field, Shape
@@ -170,6 +171,7 @@ class Editor:
             else change
             for change in difference(entry, draft.after)
         ]
+        changes = self._named_anew(draft, changes)
         if draft.rename is not None:
             changes += self._context.dialect.changes_with_name(entry, draft.rename.name)
         own: list[Step] = [Set(entry.dn, tuple(changes))] if changes else []
@@ -422,6 +424,31 @@ class Editor:
             edit.differences.append(FieldChange("members", tuple(dn.name for dn in present.values()), tuple(after)))
 
     # --- the entry's own name, and raw attributes
+
+    def _named_anew(self, draft: _Draft, changes: list[Change]) -> list[Change]:
+        """The changes without that of the value which names the entry: a rename makes it."""
+        old = draft.edit.entry.dn
+        attribute = self._context.directory.schema.attribute_name(old.naming_attribute)
+        kept = []
+        for change in changes:
+            if change.attribute != attribute or old.name not in change.removed or not change.added:
+                kept.append(change)
+                continue
+            value = str(change.added[0])
+            self._follow(draft, value)
+            removed = tuple(each for each in change.removed if each != old.name)
+            added = tuple(each for each in change.added if each != value)
+            kept += [structs.replace(change, removed=removed, added=added)] if removed or added else []
+        if draft.edit.object_type == ACCOUNT and self._context.charter.document.named_by == "login":
+            before, after = (self._context.one(entry, "login") for entry in (draft.edit.entry, draft.after))
+            if before != after and before == old.name:
+                self._follow(draft, after)
+        return kept
+
+    def _follow(self, draft: _Draft, value: str) -> None:
+        """Rename the entry, unless that is asked for anyhow."""
+        if draft.rename is None:
+            draft.rename = self._rename(draft.edit, Assignment("name", "=", (value,)))
 
     def _rename(self, edit: Edit, assignment: Assignment) -> DN | None:
         if assignment.operator != "=" or len(assignment.values) != 1:

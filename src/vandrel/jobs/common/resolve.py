@@ -147,7 +147,8 @@ def _search(context: Context, where: Filter, object_types: tuple[str, ...]) -> l
 def _by_place(context: Context, typed: str, object_types: tuple[str, ...]) -> Entry:
     place = places.parse(typed)
     unit = places.to_dn(place, context.charter.base)
-    candidates = [unit, unit.parent.child("cn", place[-1])] if place else [unit]
+    named_by = dict.fromkeys(["cn", context.dialect.naming_attribute(ACCOUNT)])
+    candidates = [unit, *(unit.parent.child(attribute, place[-1]) for attribute in named_by)] if place else [unit]
     for dn in candidates:
         entry = context.directory.get(dn)
         if entry is not None and (context.dialect.object_type_of(entry) in object_types or not place):

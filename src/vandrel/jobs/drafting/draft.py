@@ -151,6 +151,7 @@ class _Drafter:
             "organization": self._organization(),
             "base": str(survey.context.charter.base),
             "suffixes": Noted(list(self._suffixes), suffixes),
+            "named-by": self._named_by(),
             "lists": self._lists,
             "fields": find_own_fields(survey),
             "names": general,
@@ -196,6 +197,15 @@ class _Drafter:
         if said:
             return said
         return Noted(self._survey.context.charter.base.name.title(), questions=("what is its name?",))
+
+    def _named_by(self) -> Noted | None:
+        accounts = self._survey.accounts
+        login = self._survey.context.dialect.attribute("login", ACCOUNT).lower()
+        by_login = sum(entry.dn.naming_attribute.lower() == login for entry in accounts)
+        if by_login >= MOST * len(accounts):
+            return Noted("login", share(by_login, len(accounts)))
+        questions = (f"{share(by_login, len(accounts))} accounts are named by their logon name: by mistake?",)
+        return Noted("name", questions=questions) if by_login else None
 
     def _words(self, field: str) -> Noted | None:
         """The words of a list: a field after which units are named; None for any other."""
