@@ -19,7 +19,7 @@ from pathlib import Path
 OUT = Path(__file__).parent.parent / "docs" / "screenshots"
 PROGRAM = Path(sys.executable).with_name("vandrel")
 SIZE = "1280x800"
-NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick"}
+NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "chromium": "chromium"}
 
 CREATE = (
     'vandrel create crew "Asbjørn Lund" language=nb number=2014 site=Northquay department=Deck '
@@ -30,11 +30,15 @@ FAULTY = (
     "-e 's/Deck: {branch: ship/Deck: {branch: shp/' -e 's/ends: 09-30/ends: 31-31/' "
     "-e 's/purpose: distribution/purpose: distribtion/' charter.yaml > new.yaml"
 )
-FAULTS = (
-    'vandrel create crew "Tor Vik" number=2999 site=Northqay department=Deck category=Hands '
-    'login=alund mail="tor vik" ends=soon --dry-run'
-)
-RUN = "vandrel import rehearsal.csv --hand-out first.csv --yes"
+#: A roster with a new hand, a new name, another site, somebody who has left, and a number that nobody has.
+ROSTER = [
+    "vandrel find --type accounts --columns number,kind,given,middle,surname,site,department,category,title --as csv "
+    "| grep -E '^(number|[0-9]+,(crew|staff|yard))' > roster.csv",
+    "sed -i -e 's/^2004,crew,Anna,,Lund/2004,crew,Anna,,Lund-Moe/' -e '/^2001,/s/Northquay/Kelness/' -e '/^2210,/d' "
+    "-e 's/^2209,/3009,/' roster.csv",
+    "echo '3001,crew,Ada,,Nygård,Kelness,Deck,Hands,Deckhand' >> roster.csv",
+    "vandrel import roster.csv --propose -q",
+]
 EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=dl-sailing-plan --yes'
 
 #: Pictures of the demo on a domain controller with the Active Directory schema.
@@ -74,8 +78,6 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
         ["vandrel audit"],
     ),
     "create": ([], [CREATE]),
-    "create-faults": ([], [FAULTS]),
-    "edit": ([], [EDIT]),
     "rename": (
         ["vandrel edit alund notes='Keys: locker alund' --yes"],
         [
@@ -105,10 +107,11 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     "charter-check": ([FAULTY], ["vandrel charter check --charter new.yaml", "vandrel charter check"]),
     "probe": ([], ["vandrel probe /Shore --directory harbour --who admin"]),
     "import-check": ([], ["vandrel import summer.xlsx --dry-run --rows 400"]),
-    "import-progress": (
-        ["vandrel invent crew 4000 --to rehearsal.csv -q", "vandrel import rehearsal.csv --propose --kind crew -q"],
-        [RUN],
+    "draft": (
+        ["vandrel move tsahin --to /Guests -y -q", "vandrel charter draft > drafted.yaml"],
+        ["head -n 28 drafted.yaml", "tail -n 14 drafted.yaml"],
     ),
+    "reconcile": (ROSTER, ["vandrel reconcile roster.csv --dry-run --hand-out first.csv"]),
     "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5"]),
 }
 
@@ -120,7 +123,11 @@ DRAWN = {
         ["show", "x-mpires", "--hours-picture", "hours.png"],
     ],
     "slips": [["import", "summer-mended.xlsx", "--hand-out", "slips.pdf", "-y"]],
-}
+    "page": [
+        ["edit", "hbrekke", "groups+=gg-harbour-masters", "-y"], ["disable", "hbrekke", "-y"],
+        ["edit", "jmeer", "login=zz9", "-y"], ["release", "/Shore/Office", "-y"], ["audit", "--page", "audit.html"],
+    ],
+}  # fmt: skip
 
 
 def hours(folder: Path, target: Path) -> None:
@@ -133,6 +140,16 @@ def slips(folder: Path, target: Path) -> None:
 
     page = pypdfium2.PdfDocument(str(folder / "slips.pdf"))[0]
     page.render(scale=1.35).to_pil().save(target)
+
+
+def page(folder: Path, target: Path) -> None:
+    """The page of an audit, as a browser shows it."""
+    subprocess.run(
+        ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
+         "--disable-component-update", "--disable-sync", "--hide-scrollbars", f"--user-data-dir={folder / 'browser'}",
+         "--window-size=1280,800", f"--screenshot={target}", (folder / "audit.html").as_uri()],
+        check=True, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
 
 
 @contextmanager
@@ -182,15 +199,7 @@ def take(name: str, folder: Path, before: list[str], shown: list[str], env: dict
     script = folder.parent / "script.sh"
     ready = folder.parent / "ready"
     ready.unlink(missing_ok=True)
-    if shown == [RUN]:  # the picture is taken while it is at work
-        watched = shlex.quote(str(folder / "first.csv"))
-        waiting = f"(while ! test -e {watched}; do sleep 0.1; done; sleep 1.6; touch {shlex.quote(str(ready))}) &"
-    else:
-        waiting = ""
-    lines = [
-        waiting,
-        *(f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}; {command}; echo" for command in shown),
-    ]
+    lines = [f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}; {command}; echo" for command in shown]
     script.write_text("\n".join([*lines, f"touch {shlex.quote(str(ready))}", "sleep 60"]), "utf-8")
     terminal = subprocess.Popen(
         ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x47+0+0", "-b", "8", "-bg", "#14181d",
@@ -221,8 +230,8 @@ def main() -> int:
             folder = Path(temporary) / "ferry"
             subprocess.run([PROGRAM, "demo", folder, "--no-tour", "-q"], check=True, stderr=subprocess.DEVNULL)
             for words in DRAWN[name]:
-                subprocess.run([PROGRAM, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            (hours if name == "hours" else slips)(folder, OUT / f"{name}.png")
+                subprocess.run([PROGRAM, *words], cwd=folder, stdout=subprocess.DEVNULL, check=words[0] != "audit")
+            {"hours": hours, "slips": slips, "page": page}[name](folder, OUT / f"{name}.png")
         print(f"docs/screenshots/{name}.png")
     with screen() as display:
         for name in [name for name in wanted if name in SCREENS]:
