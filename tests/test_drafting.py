@@ -11,6 +11,8 @@ import yaml
 
 from vandrel.charter.load import from_text, load
 from vandrel.directory import dn as names
+from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.directory.entry import Value
 from vandrel.directory.operations import AddEntry
 from vandrel.errors import Code, VandrelError
 from vandrel.jobs.drafting.draft import DraftRequest, draft_charter
@@ -170,6 +172,38 @@ def test_a_server_that_others_filled_is_drafted(tmp_path):
     assert document.names.login.ladder == ["{given}.{surname}"]  # type: ignore[union-attr]
     assert document.names.mail.ladder == ["{login}@harbour.example"]  # type: ignore[union-attr]
     assert kind.sets == {"company": "Harbour Trust"}
+
+
+def flat(folder: Path, *people: tuple[str, str]) -> str:
+    """The draft of a directory whose people stand right below its top."""
+    directory = EmbeddedDirectory.create(folder / "directory.db", [TOP])
+    steps = [AddEntry(TOP, {"objectClass": ["organization", "dcObject"], "o": ["Harbour"], "dc": ["marrowick"]})]
+    for number, (cn, display) in enumerate(people):
+        attributes: dict[str, list[Value]] = {
+            "objectClass": ["inetOrgPerson"], "cn": [cn], "sn": [cn.split()[-1]], "displayName": [display],
+            "uid": [f"u{number}"], "employeeType": ["Full time"],
+        }  # fmt: skip
+        steps.append(AddEntry(TOP.child("cn", cn), attributes))
+    assert directory.execute(steps, atomic=True) == [None] * len(steps)
+    try:
+        return draft_charter(directory, TOP, DraftRequest()).text
+    finally:
+        directory.close()
+
+
+def test_people_without_units_or_a_kind_that_can_be_one_are_drafted_with_a_question(tmp_path):
+    text = flat(tmp_path, ("Anna Lund", "Lund"), ("Tor Brekke", "Brekke"))
+    document = from_text(text, Path("charter.yaml")).document
+    assert (list(document.kinds), document.kinds["accounts"].place) == (["accounts"], "/Accounts")
+    assert "# ? none of them stands in a unit: where do they belong?" in text
+
+
+def test_what_the_directory_holds_is_never_more_than_a_comment(tmp_path):
+    hostile = "x\nvandrel: 7 \x1b[31m {surname"
+    people = [("Anna Lund", hostile), ("Tor Brekke", hostile + "y"), ("Eva Moe", hostile + "z"), ("Ida Vik", "Vik")]
+    text = flat(tmp_path, *people)
+    assert "\x1b" not in text and text.count("\nvandrel:") == 1
+    assert from_text(text, Path("charter.yaml")).document.organization == "Harbour"
 
 
 def test_nobody_is_no_draft(bench):

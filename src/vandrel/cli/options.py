@@ -146,8 +146,8 @@ def add_not_running(parser: argparse.ArgumentParser) -> None:
 # --- very many at once
 
 
-def add_bulk(parser: argparse.ArgumentParser) -> None:
-    """Add the options of commands that make very many objects at once."""
+def add_first_passwords(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say where the passwords of new accounts come from and go."""
     group = parser.add_argument_group("passwords")
     group.add_argument("--hand-out", metavar="FILE", help="first passwords go here: .csv, .xlsx, or slips in a .pdf")
     group.add_argument("--recipient", metavar="KEY", default="", help="encrypt the hand-out to this age public key")
@@ -155,6 +155,11 @@ def add_bulk(parser: argparse.ArgumentParser) -> None:
                        help="for who is given none: generated (default), or one for all, asked for, or read from "
                        "standard input")  # fmt: skip
     group.add_argument("--no-passwords", action="store_true", help="make accounts without passwords, disabled")
+
+
+def add_bulk(parser: argparse.ArgumentParser) -> None:
+    """Add the options of commands that make very many objects at once."""
+    add_first_passwords(parser)
     group = parser.add_argument_group("how far to go")
     group.add_argument("--first", type=positive, metavar="N", help="a trial: make only the first N that are to be made")
     group.add_argument("--most-refused", type=natural, default=_REFUSALS, metavar="N",
@@ -177,7 +182,8 @@ def bulk_options(session: Session) -> BulkOptions:
     args = session.args
     if args.hand_out:
         must_be_possible(Path(args.hand_out), args.recipient)
-    return BulkOptions(args.first or 0, args.most_refused, args.no_passwords, getattr(args, "sound_only", False))
+    first, most_refused = getattr(args, "first", None) or 0, getattr(args, "most_refused", _REFUSALS)
+    return BulkOptions(first, most_refused, args.no_passwords, getattr(args, "sound_only", False))
 
 
 def password_for_all(session: Session, source: str, kind: str) -> Secret | None:

@@ -46,7 +46,7 @@ def seat_groups(directory: Directory, dialect: Dialect) -> list[SeatGroup]:
 
 
 class Holders:
-    """Who is in a group, directly or through others; groups are read once."""
+    """Who is in a group, directly or through others."""
 
     def __init__(self, directory: Directory, dialect: Dialect) -> None:
         self._directory, self._dialect = directory, dialect
@@ -61,7 +61,7 @@ class Holders:
             seen |= asked.keys()
             waiting = []
             for key, dn in asked.items():
-                group = self._groups.get(key)
+                group = self._directory.get(dn) if key in self._groups else None
                 if group is None:
                     holders[key] = dn
                 else:
@@ -69,9 +69,10 @@ class Holders:
         return holders
 
     @cached_property
-    def _groups(self) -> dict[str, Entry]:
-        groups = self._directory.search(self._dialect.charter.base, where=self._dialect.filter_for(GROUP))
-        return {entry.dn.key: entry for entry in groups}
+    def _groups(self) -> frozenset[str]:
+        """The keys of the names of all groups, without their members."""
+        base, where = self._dialect.charter.base, self._dialect.filter_for(GROUP)
+        return frozenset(entry.dn.key for entry in self._directory.search(base, where=where, only=["cn"]))
 
 
 def check_seats(

@@ -50,7 +50,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("in place of what the small file says")
     group.add_argument("--kind", metavar="KIND", help="kind of account, where no column gives it")
     add_layout(group)
-    options.add_bulk(parser)
+    options.add_first_passwords(parser)
 
 
 def run(session: Session) -> Proposal:

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import shlex
 from collections import Counter, defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from difflib import SequenceMatcher
 from itertools import takewhile
 from pathlib import Path
 from typing import Any
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.charter.charter import Charter
 from vandrel.charter.document import Document
-from vandrel.charter.load import from_text
+from vandrel.charter.load import CharterFaults, from_text
 from vandrel.charter.name_limits import is_suffix
 from vandrel.charter.pattern import parse
 from vandrel.dialects import dialect_for
@@ -23,22 +23,24 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.filter import to_text
 from vandrel.directory.port import Directory
-from vandrel.errors import Code, Location, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED
 from vandrel.jobs.audit.audit import AuditRequest, BrokenRule, broken_rules
 from vandrel.jobs.audit.infer import InferredConvention, conforming, infer
 from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.report import Report, Table, count
-from vandrel.jobs.drafting.evidence import ENOUGH, MOST, Noted, share, write
+from vandrel.jobs.drafting.evidence import ENOUGH, MOST, Noted, comment, share, write
 from vandrel.jobs.drafting.group_kinds import find_group_kinds
 from vandrel.jobs.drafting.kinds import PLACED_BY, DraftedKind, find_kinds, is_field, place_of
 from vandrel.jobs.drafting.own_fields import find_own_fields
-from vandrel.jobs.drafting.units import Branches, described, find_units
+from vandrel.jobs.drafting.units import Branches, described, find_units, must_have
 from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare
 
 #: Spellings that are this much alike may be one word; the rarer one is then this many times rarer at the least.
 _ALIKE, _RARER = 0.82, 4
+#: Of more words nobody looks whether two of them are alike.
+_MOST_WORDS = 400
 #: Objects that a comment names.
 _NAMED_OBJECTS = 5
 #: The rules of the audit that compare with what is drafted; the others are about the directory alone.
@@ -91,10 +93,19 @@ def draft_charter(directory: Directory, base: DN, request: DraftRequest) -> Draf
     survey = Survey(Context(known, directory, survey.context.dialect), survey.entries.values())
     drafter = _Drafter(survey, request, suffixes)
     text = write(drafter.document())
-    charter = from_text(text, bare.source)
+    try:
+        charter = from_text(text, bare.source)
+    except CharterFaults as error:  # what the directory has cannot be a charter as it is: somebody must decide
+        faulty = "".join(f"#   {comment(str(finding.what))}\n" for finding in error.findings)
+        whole = f"{_head(survey)}{text}\n# This is not by the rules for charters yet:\n{faulty}#\n{_UNTOLD}\n"
+        return Draft(whole, structs.replace(drafter.report([]), findings=_as_notes(error.findings)))
     judged = Survey(Context(charter, directory, dialect_for(directory, charter)), survey.entries.values())
     faults = list(broken_rules(judged, AuditRequest(_BY_CHARTER)))
     return Draft(_head(survey) + text + "\n" + _exceptions(survey, faults) + _UNTOLD + "\n", drafter.report(faults))
+
+
+def _as_notes(findings: Iterable[Finding]) -> list[Finding]:
+    return [Finding(each.code, f"in the draft: {each.what}", remedy=each.remedy, severity=NOTE) for each in findings]
 
 
 def _head(survey: Survey) -> str:
@@ -116,7 +127,7 @@ def _exceptions(survey: Survey, faults: Sequence[BrokenRule]) -> str:
     width = max(map(len, by_rule))
     for name, labels in sorted(by_rule.items(), key=lambda item: -len(item[1])):
         few = ", ".join(labels[:_NAMED_OBJECTS]) + (" ..." if len(labels) > _NAMED_OBJECTS else "")
-        lines.append(f"#   {name:{width}}  {len(labels):,}: {' '.join(few.split())}")
+        lines.append(f"#   {name:{width}}  {len(labels):,}: {comment(few)}")
     return "\n".join(lines) + "\n#\n"
 
 
@@ -144,6 +155,10 @@ class _Drafter:
         words = {name: noted.value for name, noted in self._lists.items()}
         general, own = self._names()
         units = find_units(survey, self._kinds, words)
+        there = {prepare(survey.context.place(unit.dn)) for unit in survey.units}
+        for kind in self._kinds:
+            if prepare(kind.place.value) not in there:
+                must_have(units, kind)
         branches = Branches(units)
         suffixes = ", ".join(f"{each} {times:,}" for each, times in self._suffixes.items())
         document: dict[str, Any] = {
@@ -218,11 +233,12 @@ class _Drafter:
         total = {key: sum(forms.values()) for key, forms in spelled.items()}
         units = {prepare(unit.dn.name) for unit in self._survey.units}
         words, questions = [], []
+        often = [key for key in total if total[key] >= _RARER] if len(total) <= _MOST_WORDS else []
         for key in sorted(total, key=lambda each: -total[each]):
             word = spelled[key].most_common(1)[0][0]
             questions += [f"{odd!r} is written {times} times: is it {word!r}?"
                           for odd, times in spelled[key].items() if odd != word]  # fmt: skip
-            near = next((other for other in total if total[other] >= _RARER * total[key]
+            near = next((other for other in often if total[other] >= _RARER * total[key]
                          and SequenceMatcher(None, key, other).ratio() >= _ALIKE), "")  # fmt: skip
             if near and key not in units:
                 usual = spelled[near].most_common(1)[0][0]

@@ -40,6 +40,15 @@ def first_values(context: Context, entries: Sequence[Entry], fields: Sequence[st
     return [{field: context.one(entry, field) for field in fields} for entry in entries]
 
 
+def comment(text: str) -> str:
+    """Text as a comment has it: on one line, whatever a directory has in its values.
+
+    >>> comment("Ann\\nLund")
+    'Ann Lund'
+    """
+    return "".join(char if char.isprintable() else " " for char in text)
+
+
 def write(document: Mapping[str, Any]) -> str:
     """A document of mappings, lists, scalars and `Noted` values as YAML, questions as comments above their line."""
     return "\n".join(_mapping(document, 0)) + "\n"
@@ -51,8 +60,8 @@ def _mapping(mapping: Mapping[str, Any], depth: int) -> Iterator[str]:
         noted = item if isinstance(item, Noted) else Noted(item)
         if depth == 0 and isinstance(noted.value, Mapping):
             yield ""
-        yield from (f"{indent}# ? {question}" for question in noted.questions)
-        note = f"  # {noted.note}" if noted.note else ""
+        yield from (f"{indent}# ? {comment(question)}" for question in noted.questions)
+        note = f"  # {comment(noted.note)}" if noted.note else ""
         if isinstance(noted.value, Mapping) and not _is_short(noted.value, indent):
             yield f"{indent}{_flow(key)}:{note}"
             yield from _mapping(noted.value, depth + 1)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from vandrel.charter.pattern import escaped
@@ -35,10 +35,17 @@ def find_group_kinds(survey: Survey, domain: str) -> dict[str, Any]:
         made[(said,) if said else looks].append(group)
     kinds: dict[str, Any] = {}
     for by, groups in sorted(made.items(), key=lambda item: -len(item[1])):
-        name = by[0] if len(by) == 1 else f"{by[1]}-{by[2]}-{len(kinds) + 1}".strip("-")
+        name = by[0] if len(by) == 1 else _free("-".join(filter(None, by[1:])) or "groups", kinds)
         if re.fullmatch(r"[a-z][a-z0-9-]*", name):
             kinds[name] = _group_kind(survey, groups, domain)
     return kinds
+
+
+def _free(stem: str, taken: Collection[str]) -> str:
+    return next(
+        name for number in range(1, len(taken) + 2)
+        if (name := stem if number == 1 else f"{stem}-{number}") not in taken
+    )  # fmt: skip
 
 
 def _group_kind(survey: Survey, groups: Sequence[Entry], domain: str) -> Noted:
@@ -60,7 +67,7 @@ def _group_kind(survey: Survey, groups: Sequence[Entry], domain: str) -> Noted:
     fit = sum(name.startswith(mark) for name in names) if pattern != "{stem}" else len(names)
     said: dict[str, Any] = {
         "name": Noted({"ladder": [pattern], "style": style} if style else pattern, share(fit, len(names))),
-        "place": Noted(escaped(place), of_place), "purpose": purpose if purpose != "security" else None,
+        "place": Noted(escaped(place), of_place), "purpose": purpose if purpose == "distribution" else None,
         "scope": scope or None,
         "mail": Noted("{name}@{domain}", share(by_name, len(names))) if by_name >= MOST * len(names) else None,
     }  # fmt: skip

@@ -55,7 +55,7 @@ class DraftedKind:
         standing = [(entry, place) for entry in self.entries if (place := place_of(self._survey, entry)) is not None]
         depths = Counter(len(place) for _, place in standing)
         if not depths:
-            return Noted("/", questions=("none of them stands in a unit: where do they belong?",))
+            return Noted("/Accounts", questions=("none of them stands in a unit: where do they belong?",))
         depth = max(depths, key=lambda each: depths[each])
         alike = [(entry, place) for entry, place in standing if len(place) == depth]
         # Where leavers and strays stand beside them, the branch of most of them counts.
@@ -220,8 +220,10 @@ def find_kinds(survey: Survey) -> tuple[list[DraftedKind], bool]:
             by_name[survey.one(entry, "kind")].append(entry)
         usable = {name: entries for name, entries in by_name.items()
                   if _as_word(name) == name and name not in RESERVED_KINDS}  # fmt: skip
-        return _sorted(survey, usable), True
-    return _sorted(survey, dict(_by_looks(survey))), False
+        if usable:
+            return _sorted(survey, usable), True
+    looks = dict(_by_looks(survey)) or {"accounts": survey.accounts}
+    return _sorted(survey, looks), False
 
 
 def _sorted(survey: Survey, kinds: Mapping[str, Sequence[Entry]]) -> list[DraftedKind]:

@@ -36,7 +36,7 @@ def find_own_fields(survey: Survey) -> dict[str, Noted]:
     """The own fields to declare, by name; what is secret, operational or no text is left out."""
     context, schema = survey.context, survey.context.directory.schema
     used: dict[str, Counter[str]] = defaultdict(Counter)
-    values: dict[str, list[str]] = defaultdict(list)
+    values: dict[str, Counter[str]] = defaultdict(Counter)
     many: set[str] = set()
     by_type = dict(zip(OBJECT_TYPES, (survey.accounts, survey.groups, survey.units, survey.computers), strict=True))
     for object_type, entries in by_type.items():
@@ -45,13 +45,17 @@ def find_own_fields(survey: Survey) -> dict[str, Noted]:
             for name, held in entry.attributes.items():
                 if name not in known and ";" not in name and all(isinstance(value, str) for value in held):
                     used[name][object_type] += 1
-                    values[name] += [str(value) for value in held[:1]]
+                    values[name].update(map(str, held))
                     many.update([name] if len(held) > 1 else ())
     fields: dict[str, Noted] = {}
     for name, types in used.items():
         definition = schema.attribute(name)
         is_ours = definition is not None and not definition.operational and not definition.read_only
         if not is_ours or is_secret(name) or sum(types.values()) < ENOUGH or schema.is_reference(name):
+            continue
+        if (
+            len(values[name]) == 1
+        ):  # what is the same everywhere was set by the server or some program, and tells nothing
             continue
         field = _HUMP.sub("-", name).lower()
         if not re.fullmatch(r"[a-z][a-z0-9-]*", field) or field in BUILT_IN or field in COMPUTED or field == "place":

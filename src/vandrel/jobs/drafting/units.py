@@ -67,6 +67,21 @@ def find_units(survey: Survey, kinds: Sequence[DraftedKind], lists: Mapping[str,
     return top.below
 
 
+def must_have(units: dict[str, Node], kind: DraftedKind) -> None:
+    """See to it that a kind has a place to stand, where that is no unit that people have made."""
+    steps, below, node = places.parse(kind.place.value), units, None
+    if any(is_field(step) for step in steps):
+        return
+    for step in steps:
+        key = prepare(step)
+        if key not in below:
+            below[key] = Node(step, note="not a unit of the directory")
+        node = below[key]
+        below = node.below
+    if node is not None and kind.name not in node.holds:
+        node.holds.append(kind.name)
+
+
 def _at(top: Node, place: Place) -> Node | None:
     node: Node | None = top
     for step in place:

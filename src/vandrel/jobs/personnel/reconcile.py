@@ -178,6 +178,13 @@ class _Upkeep:
             return
         kind = line.item.one("kind") or context.one(entry, "kind")
         is_of_new_kind = prepare(kind) != prepare(context.one(entry, "kind"))
+        if is_of_new_kind and kind not in context.charter.document.kinds:
+            known = ", ".join(context.charter.document.kinds)
+            line.item.fault(
+                "kind", kind, Code.UNKNOWN_KIND, f"there is no kind of account {kind!r}", f"there are: {known}"
+            )
+            line.state = State.REFUSED
+            return
         assignments = list(line.assignments) + ([Assignment("kind", "=", (kind,))] if is_of_new_kind else [])
         # Who was found by an answer and not by the key gets the key of the row.
         known_by = {name: line.item.one(name) for name in self._key if line.item.one(name)}
