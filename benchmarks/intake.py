@@ -24,7 +24,8 @@ from vandrel.intake.description import Description
 from vandrel.intake.invent import people
 from vandrel.intake.propose import propose
 from vandrel.intake.table import open_table
-from vandrel.jobs.bulk.roster import Planner, State
+from vandrel.jobs.bulk.planner import Planner
+from vandrel.jobs.bulk.roster import State
 from vandrel.jobs.hierarchy.build import compare
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal

@@ -22,7 +22,7 @@ from vandrel.intake.item import Item
 from vandrel.intake.table import Row
 from vandrel.jobs.bulk import roster
 from vandrel.jobs.bulk import row_grouper as alikes
-from vandrel.jobs.bulk.roster import Planner
+from vandrel.jobs.bulk.planner import Planner
 from vandrel.jobs.common.draft import BatchDraft
 from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare, prepare_all

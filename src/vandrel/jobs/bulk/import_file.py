@@ -15,8 +15,9 @@ from vandrel.intake.description import Description
 from vandrel.intake.item import Item
 from vandrel.intake.propose import looks_like_header
 from vandrel.intake.table import Row, Table, text
+from vandrel.jobs.bulk.planner import Planner, Recognize
 from vandrel.jobs.bulk.propose import BulkOptions, propose_roster
-from vandrel.jobs.bulk.roster import Planner, Recognize, Roster
+from vandrel.jobs.bulk.roster import Roster
 from vandrel.jobs.common.proposal import Proposal
 from vandrel.jobs.common.report import Report, count
 from vandrel.objects.context import Context

@@ -10,8 +10,8 @@ from msgspec import Struct, structs
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.intake.description import Description, ObjectType
 from vandrel.intake.item import Item
+from vandrel.jobs.bulk.planner import Planner
 from vandrel.jobs.bulk.propose import BulkOptions, propose_roster
-from vandrel.jobs.bulk.roster import Planner
 from vandrel.jobs.common.create_object import first_name
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.jobs.common.name_allocator import NameAllocator

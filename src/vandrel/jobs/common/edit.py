@@ -15,20 +15,20 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.operations import Change
 from vandrel.directory.secret_attributes import is_secret
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT, GROUP, NAMED, Field, Shape
+from vandrel.fields import ACCOUNT, NAMED, Field, Shape
 from vandrel.jobs.common import field_values
 from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.membership_editor import MembershipEditor
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.number_allocator import NumberAllocator
 from vandrel.jobs.common.proposal import FieldChange
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.role_groups import role_groups
 from vandrel.objects.context import Context
-from vandrel.objects.groups_of_many import WholeGroups
-from vandrel.objects.membership import conversion, joining
+from vandrel.objects.membership import conversion
 from vandrel.objects.pattern_values import entry_values
 from vandrel.objects.power_reach import reach_of_tasks
-from vandrel.objects.view import roles_held, shown_values
+from vandrel.objects.view import shown_values
 from vandrel.steps.references import with_references
 from vandrel.steps.step import Rename, Set, Step
 from vandrel.text import addresses
@@ -136,9 +136,8 @@ class Editor:
         self._numbers = NumberAllocator(context)
         # One request mostly gives many objects the same values.
         self._judge = lru_cache(maxsize=1024)(self._judged)
-        self.groups = WholeGroups(context)
-        #: Groups as the edits so far leave them.
-        self._groups_so_far: dict[str, Entry] = {}
+        self._memberships = MembershipEditor(context)
+        self.groups = self._memberships.whole
 
     def give_up(self, field: str, value: str) -> None:
         """Take note that somebody gives a unique value up in the same request."""
@@ -156,8 +155,8 @@ class Editor:
         for assignment in assignments:
             self._assign(draft, assignment)
         if draft.memberships:
-            self._groups(edit, draft.memberships)
-            self._roles(edit)
+            self._memberships.of_member(edit, draft.memberships)
+            self._memberships.roles(edit)
         for name, values in draft.values.items():
             self._field(draft, self._context.fields[name], values)
         if edit.object_type == ACCOUNT and draft.assigned & set(_PASSWORD_FLAGS):
@@ -193,7 +192,7 @@ class Editor:
             case Field(shape=Shape.ROLES):
                 draft.memberships += role_groups(self._context, edit.entry, assignment)
             case Field(name="members"):
-                self._members(edit, assignment)
+                self._memberships.of_group(edit, assignment)
             case Field(name="name"):
                 draft.rename = self._rename(edit, assignment)
             case _:
@@ -335,93 +334,6 @@ class Editor:
         raise VandrelError(
             code, f"{typed!r} {what} of {field.name}", where=Location(field=field.name), remedy=f"it has: {have}"
         )
-
-    # --- memberships, from either side
-
-    def _groups(self, edit: Edit, assignments: Sequence[Assignment]) -> None:
-        """Memberships from the member's side: all assignments together, one after the other."""
-        dn = edit.entry.dn
-        now = {group.dn.key: group for group in self.groups.of(edit.entry)}
-        then = dict(now)
-        for assignment in assignments:
-            typed = {g.dn.key: g for g in (self._group(name, assignment) for name in assignment.values)}
-            if assignment.operator == "-=":
-                then = {key: group for key, group in then.items() if key not in typed}
-            else:
-                then = (then if assignment.operator == "+=" else {}) | typed
-        new = [(group, edit.entry) for key, group in then.items() if key not in now]
-        join = [group for group, _ in self._joining(edit, new)]
-        then = {key: group for key, group in then.items() if key in now or group in join}
-        leave = [group for key, group in now.items() if key not in then]
-        edit.is_apart = edit.is_apart or len(join) + len(leave) > 1
-        for group in join:
-            self._membership(edit, group, [dn], [])
-        for group in leave:
-            if not self._membership(edit, group, [], [dn]):
-                what = f"{group.dn.name} is the primary group of {dn.name}, and cannot be left"
-                remedy = "set another one first: primary=..."
-                edit.findings.append(Finding(Code.REFUSED, what, Location(field="groups"), remedy))
-        if join or leave:
-            before, after = (tuple(sorted(g.dn.name for g in groups.values())) for groups in (now, then))
-            edit.differences.append(FieldChange("groups", before, after))
-
-    def _group(self, name: str, assignment: Assignment) -> Entry:
-        known = self.groups.get(names.parse(name)) if assignment.literal else None
-        return known if known is not None else resolve(self._context, name, (GROUP,))
-
-    def _membership(self, edit: Edit, group: Entry, come: Sequence[DN], go: Sequence[DN]) -> bool:
-        """Add the step by which these come into a group or leave it; return whether there is one."""
-        group = self._groups_so_far.get(group.dn.key, group)
-        changes = self._context.dialect.member_change(group, come, go)
-        if changes:
-            edit.steps.append(Set(group.dn, tuple(changes)))
-            self._groups_so_far[group.dn.key] = applied(group, changes)
-        return bool(changes)
-
-    def _roles(self, edit: Edit) -> None:
-        """Say which roles come and go with the groups."""
-        groups = next((d for d in edit.differences if d.field == "groups"), None)
-        known = self._context.charter.document.roles
-        if groups is not None and known:
-            before, after = (roles_held(known, names_) for names_ in (groups.before, groups.after))
-            if before != after:
-                edit.differences.append(FieldChange("roles", tuple(before), tuple(after)))
-
-    def _joining(self, edit: Edit, pairs: Sequence[tuple[Entry, Entry]]) -> list[tuple[Entry, Entry]]:
-        """The (group, member) pairs that no rule is against. Of several, one that is refused does not stop the rest."""
-        passed = []
-        for group, member in pairs:
-            findings = list(joining(self._context, group, member))
-            stops = any(finding.is_fatal for finding in findings)
-            if stops and len(pairs) > 1:
-                edit.left_out += 1
-                what = f"{member.dn.name} does not come into {group.dn.name}"
-                fatal = [finding for finding in findings if finding.is_fatal]
-                findings = [structs.replace(f, what=f"{what}: {f.what}", severity=NOTE) for f in fatal]
-            edit.findings += findings
-            if not stops or len(pairs) == 1:
-                passed.append((group, member))
-        return passed
-
-    def _members(self, edit: Edit, assignment: Assignment) -> None:
-        """Memberships from the group's side."""
-        context = self._context
-        present = {dn.key: dn for dn in map(names.parse, context.dialect.members(edit.entry))}
-        typed = [names.parse(name) if assignment.literal else resolve(context, name).dn for name in assignment.values]
-        wanted = {dn.key: dn for dn in typed}
-        add = [dn for key, dn in wanted.items() if key not in present] if assignment.operator != "-=" else []
-        remove: list[DN] = []
-        if assignment.operator == "-=":
-            remove = [dn for key, dn in present.items() if key in wanted]
-        elif assignment.operator == "=":
-            remove = [dn for key, dn in present.items() if key not in wanted]
-        new = {dn: context.directory.get(dn) for dn in add}
-        pairs = [(edit.entry, member) for member in new.values() if member is not None]
-        add = [member.dn for _, member in self._joining(edit, pairs)]
-        add += [dn for dn, member in new.items() if member is None]  # made by the same request
-        if edit.add_member_steps(context, add, remove):
-            after = [dn.name for dn in present.values() if dn not in remove] + [dn.name for dn in add]
-            edit.differences.append(FieldChange("members", tuple(dn.name for dn in present.values()), tuple(after)))
 
     # --- the entry's own name, and raw attributes
 

@@ -1,0 +1,127 @@
+"""Memberships that an edit changes, from the member's side and from the group's."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from msgspec import structs
+
+from vandrel.dialects.base import applied
+from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.errors import NOTE, Code, Finding, Location
+from vandrel.fields import GROUP
+from vandrel.jobs.common.assignments import Assignment
+from vandrel.jobs.common.proposal import FieldChange
+from vandrel.jobs.common.resolve import resolve
+from vandrel.objects.context import Context
+from vandrel.objects.groups_of_many import WholeGroups
+from vandrel.objects.membership import joining
+from vandrel.objects.view import roles_held
+from vandrel.steps.step import Set
+
+if TYPE_CHECKING:
+    from vandrel.jobs.common.edit import Edit
+
+
+class MembershipEditor:
+    """Works out the memberships of the edits of one request.
+
+    Attributes:
+        whole: the groups of the objects.
+
+    """
+
+    def __init__(self, context: Context) -> None:
+        """Begin; what earlier edits do to a group counts for later ones."""
+        self.whole = WholeGroups(context)
+        self._context = context
+        #: Groups as the edits so far leave them.
+        self._groups_so_far: dict[str, Entry] = {}
+
+    def of_member(self, edit: Edit, assignments: Sequence[Assignment]) -> None:
+        """Memberships from the member's side: all assignments together, one after the other."""
+        dn = edit.entry.dn
+        now = {group.dn.key: group for group in self.whole.of(edit.entry)}
+        then = dict(now)
+        for assignment in assignments:
+            typed = {g.dn.key: g for g in (self._group(name, assignment) for name in assignment.values)}
+            if assignment.operator == "-=":
+                then = {key: group for key, group in then.items() if key not in typed}
+            else:
+                then = (then if assignment.operator == "+=" else {}) | typed
+        new = [(group, edit.entry) for key, group in then.items() if key not in now]
+        join = [group for group, _ in self._joining(edit, new)]
+        then = {key: group for key, group in then.items() if key in now or group in join}
+        leave = [group for key, group in now.items() if key not in then]
+        edit.is_apart = edit.is_apart or len(join) + len(leave) > 1
+        for group in join:
+            self._membership(edit, group, [dn], [])
+        for group in leave:
+            if not self._membership(edit, group, [], [dn]):
+                what = f"{group.dn.name} is the primary group of {dn.name}, and cannot be left"
+                remedy = "set another one first: primary=..."
+                edit.findings.append(Finding(Code.REFUSED, what, Location(field="groups"), remedy))
+        if join or leave:
+            before, after = (tuple(sorted(g.dn.name for g in groups.values())) for groups in (now, then))
+            edit.differences.append(FieldChange("groups", before, after))
+
+    def _group(self, name: str, assignment: Assignment) -> Entry:
+        known = self.whole.get(names.parse(name)) if assignment.literal else None
+        return known if known is not None else resolve(self._context, name, (GROUP,))
+
+    def _membership(self, edit: Edit, group: Entry, come: Sequence[DN], go: Sequence[DN]) -> bool:
+        """Add the step by which these come into a group or leave it; return whether there is one."""
+        group = self._groups_so_far.get(group.dn.key, group)
+        changes = self._context.dialect.member_change(group, come, go)
+        if changes:
+            edit.steps.append(Set(group.dn, tuple(changes)))
+            self._groups_so_far[group.dn.key] = applied(group, changes)
+        return bool(changes)
+
+    def roles(self, edit: Edit) -> None:
+        """Say which roles come and go with the groups."""
+        groups = next((d for d in edit.differences if d.field == "groups"), None)
+        known = self._context.charter.document.roles
+        if groups is not None and known:
+            before, after = (roles_held(known, names_) for names_ in (groups.before, groups.after))
+            if before != after:
+                edit.differences.append(FieldChange("roles", tuple(before), tuple(after)))
+
+    def _joining(self, edit: Edit, pairs: Sequence[tuple[Entry, Entry]]) -> list[tuple[Entry, Entry]]:
+        """The (group, member) pairs that no rule is against. Of several, one that is refused does not stop the rest."""
+        passed = []
+        for group, member in pairs:
+            findings = list(joining(self._context, group, member))
+            stops = any(finding.is_fatal for finding in findings)
+            if stops and len(pairs) > 1:
+                edit.left_out += 1
+                what = f"{member.dn.name} does not come into {group.dn.name}"
+                fatal = [finding for finding in findings if finding.is_fatal]
+                findings = [structs.replace(f, what=f"{what}: {f.what}", severity=NOTE) for f in fatal]
+            edit.findings += findings
+            if not stops or len(pairs) == 1:
+                passed.append((group, member))
+        return passed
+
+    def of_group(self, edit: Edit, assignment: Assignment) -> None:
+        """Memberships from the group's side."""
+        context = self._context
+        present = {dn.key: dn for dn in map(names.parse, context.dialect.members(edit.entry))}
+        typed = [names.parse(name) if assignment.literal else resolve(context, name).dn for name in assignment.values]
+        wanted = {dn.key: dn for dn in typed}
+        add = [dn for key, dn in wanted.items() if key not in present] if assignment.operator != "-=" else []
+        remove: list[DN] = []
+        if assignment.operator == "-=":
+            remove = [dn for key, dn in present.items() if key in wanted]
+        elif assignment.operator == "=":
+            remove = [dn for key, dn in present.items() if key not in wanted]
+        new = {dn: context.directory.get(dn) for dn in add}
+        pairs = [(edit.entry, member) for member in new.values() if member is not None]
+        add = [member.dn for _, member in self._joining(edit, pairs)]
+        add += [dn for dn, member in new.items() if member is None]  # made by the same request
+        if edit.add_member_steps(context, add, remove):
+            after = [dn.name for dn in present.values() if dn not in remove] + [dn.name for dn in add]
+            edit.differences.append(FieldChange("members", tuple(dn.name for dn in present.values()), tuple(after)))
