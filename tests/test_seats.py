@@ -123,7 +123,9 @@ def test_what_the_months_bring_and_when_a_term_ends(seats):
     ahead = seats.run("seats", "plans", "--json").json["tables"]["ahead"]
     assert [line["taken"].split()[0] for line in ahead][:1] == ["2"]
     assert ahead[-1]["taken"].split()[0] == "1" and "the term has ended" in ahead[-1]["taken"]
-    assert f"{ends}: plans: the term of 3 seats ends" in said(seats.run("due"))
+    due = [row for row in seats.run("due", "--json").json["rows"] if "seats" in row["what"]]
+    assert [(row["day"], row["full"], row["to_do"]) for row in due] == [(ends, "plans, 3 seats", False)]
+    assert f"{ends} term of seats ends plans, 3 seats" in said(seats.run("due"))
     assert "term" not in said(seats.run("due", "--within", "5"))
 
 

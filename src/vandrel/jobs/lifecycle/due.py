@@ -7,7 +7,6 @@ from datetime import date, timedelta
 
 from msgspec import Struct, structs
 
-from vandrel.charter.charter import Charter
 from vandrel.charter.passwords import PasswordRules
 from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT, COMPUTER
@@ -132,26 +131,25 @@ def due(context: Context, attic: Attic, request: DueRequest) -> Proposal | Repor
         )
         for each in due_dates
     ]  # fmt: skip
+    rows += [(day, "term of seats ends", "", name, "", False, "") for day, name in _terms(context, request.within)]
+    rows.sort(key=lambda row: row[0])
     seen = [(*row[:4], _TO_DO[row[6]] if row[5] else "") for row in rows]
     table = Table("listed", "", ("day", "what", "login", "full", ""), seen, has_header=True)
     summary = [f"Nothing within {count(request.within, 'day')}."] if not rows else []
     waits = sum(row[5] for row in rows)
     summary += [f"{count(waits, 'account')} to be seen to: vandrel due --carry-out"] if waits else []
-    summary += [f"{day}: {what}" for day, what in terms_that_end(context.charter, request.within)]
     if over := len(expired_items(context, attic)):
         summary.append(f"{count(over, 'object')} in the attic past the days that it is kept: vandrel purge --expired")
     columns = ("day", "what", "login", "full", "dn", "to_do", "action")
     return Report("due", columns, rows, tables=[table], is_for_programs=True, summary=summary)
 
 
-def terms_that_end(charter: Charter, within: int) -> list[tuple[str, str]]:
-    """The pools of seats whose term ends within so many days, with the last day, the earliest first."""
-    today, ending = charter.today(), []
-    for name, pool in charter.document.seats.items():
+def _terms(context: Context, within: int) -> Iterator[tuple[str, str]]:
+    """The last day of the terms of seats that end within so many days, and whose seats they are."""
+    today = context.charter.today()
+    for name, pool in context.charter.document.seats.items():
         if pool.ends and 0 <= (date.fromisoformat(pool.ends) - today).days <= within:
-            of = f" of {count(pool.capacity, 'seat')}" if pool.capacity else ""
-            ending.append((pool.ends, f"{name}: the term{of} ends"))
-    return sorted(ending)
+            yield pool.ends, f"{name}, {count(pool.capacity, 'seat')}" if pool.capacity else name
 
 
 def _carry_out(context: Context, waiting: Sequence[DueDate]) -> Proposal:

@@ -12,7 +12,7 @@ from msgspec import Struct, structs
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
+from vandrel.errors import Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED
 from vandrel.intake.item import Item
 from vandrel.jobs.accounts.rename import PARTS, Renamer
@@ -309,21 +309,16 @@ def _as_one(
         barriers = [len(first), *(len(first) + barrier for barrier in then.barriers)]
         return Work([*first, *then.steps], barriers, then.findings)
 
-    told = [*joining.findings, *(structs.replace(each, severity=NOTE) for each in _told(rest.findings))]
-    stops = [each for each in rest.findings if each.is_fatal]
     people = sum(map(len, upkeep.people.values()))
     question = "Change 1 person?" if people == 1 else f"Change {people} people?"
     return structs.replace(
         joining, title=f"reconcile with {name}", question=question,
-        work=work, changes=[*rest.changes, *joining.changes], findings=[*told, *stops], read=rest.read,
+        work=work, changes=[*rest.changes, *joining.changes], read=rest.read,
+        findings=[*joining.findings, *rest.findings],
         dry_batches=None, outcomes=None, rows=(), leavers=routine.had, tables=[*_tables(upkeep)],
         summary=_summary(upkeep), nothing="The directory is as the roster says.",
         left_out=rest.left_out,
     )  # fmt: skip
-
-
-def _told(findings: Sequence[Finding]) -> Iterator[Finding]:
-    yield from (each for each in findings if not each.is_fatal)
 
 
 def _tables(upkeep: _Upkeep) -> Iterator[Table]:

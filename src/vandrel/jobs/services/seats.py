@@ -25,6 +25,8 @@ from vandrel.text.nearest import did_you_mean
 
 #: Months that are looked ahead.
 _AHEAD = 12
+#: Objects that are asked for one by one.
+_FEW = 20
 
 
 class SeatRequest(Struct, frozen=True):
@@ -70,15 +72,16 @@ def list_holders(context: Context, title: str) -> Report:
     seats = _pool(context, title)
     held = list(_held(context, Holders(context.directory, context.dialect), seats))
     rows = []
-    entries = [(seat, context.directory.get(seat.dn)) for seat in held]
-    for seat, entry in entries:
+    people = _entries(context, held)
+    for seat in held:
+        entry = people.get(seat.dn.key)
         if entry is None:
             continue
         how = " and ".join([*(["directly"] if seat.is_direct else []), *(f"through {name}" for name in seat.through)])
         state = "" if context.one(entry, "enabled") != "no" else "disabled"
         rows.append((context.label(entry), context.place(entry.dn.parent), how, context.one(entry, "ends"), state))
     rows.sort()
-    ahead = list(_ahead(context, seats, [entry for _, entry in entries if entry is not None]))
+    ahead = list(_ahead(context, seats, list(people.values())))
     of = f" of {seats.pool.capacity}" if seats.pool.capacity is not None else ""
     tables = [
         Table("ahead", "Taken at the end of the month, as last days and returns stand", ("month", "taken"), ahead)
@@ -141,6 +144,16 @@ def _held(context: Context, holders: Holders, seats: SeatGroup) -> Iterator[Seat
             through.setdefault(key, []).append(member.name)
     for key, dn in direct.items():
         yield Seat(dn, key in known, tuple(sorted(through.get(key, ()))))
+
+
+def _entries(context: Context, held: Sequence[Seat]) -> dict[str, Entry]:
+    """The objects that have seats, by the keys of their names: one by one if they are few, else in one pass."""
+    keys = {seat.dn.key for seat in held}
+    if len(keys) <= _FEW:
+        found = (context.directory.get(seat.dn) for seat in held)
+        return {entry.dn.key: entry for entry in found if entry is not None}
+    everybody = context.directory.search(context.charter.base)
+    return {entry.dn.key: entry for entry in everybody if entry.dn.key in keys}
 
 
 def _ahead(context: Context, seats: SeatGroup, entries: Sequence[Entry]) -> Iterator[tuple[str, str]]:
