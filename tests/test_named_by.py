@@ -63,14 +63,13 @@ def test_the_name_of_the_entry_is_the_logon_name_whatever_happens_to_it(named):
     assert taken.code != 0 and "hbrekke" in taken.err
     stands_as("abrekkestoe", "Ada Brekkestø", "/Ferries/Sandhaven/Deck/Hands")
     fine(folder.run("delete", "abrekkestoe", "-y"))
+    a_file_of_people_is_named_so_too_and_a_second_time_changes_nothing(folder, attribute)
 
 
-def test_a_file_of_people_is_named_so_too_and_a_second_time_changes_nothing(named):
-    kind, folder = named
+def a_file_of_people_is_named_so_too_and_a_second_time_changes_nothing(folder: Folder, attribute: str) -> None:
     (folder.path / "hands.csv").write_text(ROSTER)
     fine(folder.run("import", "hands.csv", "--propose", "--kind", "crew", "-q"))
     fine(folder.run("import", "hands.csv", "--kind", "crew", "--no-passwords", "-y"))
-    attribute = "CN" if kind == "domain" else "uid"
     logins = [row["login"] for row in folder.run("find", "Moe", "--columns", "login", "--json").json["rows"]]
     assert len(logins) == 2
     for login in logins:

@@ -32,14 +32,14 @@ _CROWDED = 75
 _UNITS_A_COLUMN = 60
 
 
-def _figure(width: float, height: float) -> Figure:
+def _figure(width: float, height: float, *, is_laid_out: bool = True) -> Figure:
     try:
         from matplotlib.figure import Figure
     except ImportError:
         raise VandrelError(
             Code.USAGE, "Matplotlib is not installed, which draws pictures", remedy="pip install 'vandrel[figures]'"
         ) from None
-    return Figure(figsize=(width, height), layout="constrained")
+    return Figure(figsize=(width, height), layout="constrained" if is_laid_out else None)
 
 
 def save(figure: Figure, path: Path) -> None:
@@ -172,8 +172,8 @@ def hierarchy_figure(root: Branch) -> Figure:
     rows = list(_outline(root, 0, -1))
     columns = -(-len(rows) // _UNITS_A_COLUMN)
     height = _EDGES / 2 + min(len(rows), _UNITS_A_COLUMN) * 0.2
-    figure = _figure(max(6.0, 5.2 * columns), height)
-    axes = figure.subplots()
+    figure = _figure(max(6.0, 5.2 * columns), height, is_laid_out=False)
+    axes = figure.add_axes((0.01, 0.01, 0.98, 0.98))
     at: dict[int, tuple[float, float]] = {}
     for number, (depth, above, branch) in enumerate(rows):
         column, row = divmod(number, _UNITS_A_COLUMN)
