@@ -17,7 +17,7 @@ from .test_attic import fields
 from .test_backup import job_of
 
 COLUMNS = ["number", "kind", "given", "middle", "surname", "generation", "language", "site", "department", "category",
-           "title"]  # fmt: skip
+           "title", "manager"]  # fmt: skip
 Row = dict[str, str]
 
 
@@ -127,6 +127,21 @@ def test_a_number_that_nobody_has_with_a_name_that_somebody_has_is_asked_about(d
     assert reconcile(demo, "--same", "3002=annlund").code == 0
     assert fields(demo, "annlund")["number"] == ["3002"]
     assert reconcile(demo, "--same", "nobody").code == Code.USAGE.exit_code
+
+
+def test_people_who_join_report_to_people_who_move_and_the_reverse(demo):
+    rows = everybody(demo)
+    of(rows, "2001")["site"] = "Kelness"
+    rows.append({"number": "3001", "kind": "crew", "given": "Ada", "surname": "Nygård", "site": "Kelness",
+                 "department": "Deck", "category": "Hands", "language": "nb", "manager": "2001"})  # fmt: skip
+    of(rows, "2101")["manager"] = "3001"
+    write(demo, rows)
+    told = reconcile(demo)
+    assert told.code == 0, told.out + told.err
+    assert fields(demo, "anygaard")["manager"] == ["Halvard Brekke"]
+    assert fields(demo, "esaether")["manager"] == ["Ada Nygård"]
+    assert demo.run("audit", "dangling", "--json").json["rows"] == []
+    assert "as the roster says" in reconcile(demo).out
 
 
 def test_of_another_kind_is_of_another_place_with_the_groups_of_that(demo):

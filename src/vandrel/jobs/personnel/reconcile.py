@@ -305,9 +305,9 @@ def _as_one(
     upkeep.people["joins"] = [change.label for change in joining.changes]
 
     def work(passwords: Passwords) -> Work:
-        first, then = rest.steps, joining.work(passwords)
-        barriers = [len(first), *(len(first) + barrier for barrier in then.barriers)]
-        return Work([*first, *then.steps], barriers, then.findings)
+        # Who joins comes first: by the names that others have until they are renamed, and to be pointed at by them.
+        first = joining.work(passwords)
+        return Work([*first.steps, *rest.steps], [*first.barriers, len(first.steps)], first.findings)
 
     people = sum(map(len, upkeep.people.values()))
     question = "Change 1 person?" if people == 1 else f"Change {people} people?"
