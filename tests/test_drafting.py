@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 import yaml
+from hypothesis import given
+from hypothesis import strategies as st
 
 from vandrel.charter.load import from_text, load
 from vandrel.directory import dn as names
@@ -15,12 +17,14 @@ from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import AddEntry
 from vandrel.errors import Code, VandrelError
+from vandrel.jobs.audit.infer import conforming, infer
 from vandrel.jobs.drafting.draft import DraftRequest, draft_charter
 from vandrel.jobs.drafting.evidence import Noted, write
 
 from . import servers
 from .conftest import Folder
 from .test_attic import done
+from .test_upkeep import hire
 
 TOP = names.parse("dc=marrowick,dc=example")
 
@@ -152,11 +156,11 @@ def test_a_server_that_others_filled_is_drafted(tmp_path):
         people, teams = TOP.child("ou", "people"), TOP.child("ou", "groups")
         steps = [AddEntry(dn, {"objectClass": ["organizationalUnit"], "ou": [dn.name]}) for dn in (people, teams)]
         crowd = [("Anna", "Lund"), ("Tor", "Brekke"), ("Eva", "Moe"), ("Ida", "Vik"), ("Per", "Dahl"), ("Odd", "Nes")]
-        for given, surname in crowd:
-            uid = f"{given}.{surname}".lower()
+        for first, surname in crowd:
+            uid = f"{first}.{surname}".lower()
             steps.append(AddEntry(people.child("uid", uid), {
-                "objectClass": ["inetOrgPerson"], "uid": [uid], "cn": [f"{given} {surname}"], "sn": [surname],
-                "givenName": [given], "mail": [f"{uid}@harbour.example"], "o": ["Harbour Trust"],
+                "objectClass": ["inetOrgPerson"], "uid": [uid], "cn": [f"{first} {surname}"], "sn": [surname],
+                "givenName": [first], "mail": [f"{uid}@harbour.example"], "o": ["Harbour Trust"],
             }))  # fmt: skip
         members = [str(step.dn) for step in steps[2:]]
         steps.append(
@@ -216,3 +220,60 @@ def test_notes_and_questions_stand_where_they_belong():
     text = write(document)
     assert text == "\na:  # all\n  # ? why?\n  b: 1  # 2 of 3\n  c:\nd: ['{x}', 'y: z']\n"
     assert yaml.safe_load(text) == {"a": {"b": 1, "c": None}, "d": ["{x}", "y: z"]}
+
+
+WORDS = st.text(st.characters(codec="utf-8"), max_size=30)
+DOCUMENTS = st.recursive(
+    st.one_of(st.integers(-99, 99), st.booleans(), WORDS, st.lists(WORDS, max_size=3)),
+    lambda inner: st.dictionaries(st.text("abcxyz-", min_size=1, max_size=8), inner, min_size=1, max_size=4),
+    max_leaves=12,
+)
+
+
+def with_notes(value: object, said: str) -> object:
+    """Every value of a document with a note and a question."""
+    if isinstance(value, dict):
+        value = {key: with_notes(inner, said) for key, inner in value.items()}
+    return Noted(value, said, (said,))
+
+
+@given(st.dictionaries(st.text("abcxyz-", min_size=1, max_size=8), DOCUMENTS, max_size=4), WORDS)
+def test_a_document_is_read_back_as_it_was_whatever_is_said_of_it(document, said):
+    assert (yaml.safe_load(write(document)) or {}) == document
+    noted = {key: with_notes(value, said) for key, value in document.items()}
+    assert (yaml.safe_load(write(noted)) or {}) == document
+
+
+PEOPLE = [("Anna", "Lund"), ("Tor", "Brekke"), ("Eva", "Moe"), ("Ida", "Vik"), ("Per", "Dahl"), ("Odd", "Nes"),
+          ("Kari", "Holm"), ("Nils", "Aas")]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("login", "pattern", "style"),
+    [("{g}.{s}", "{given}.{surname}", "ascii lower plain"), ("{s}{i}", "{surname}{given 1}", "ascii lower plain"),
+     ("{i}{s}", "{given 1}{surname}", "ascii lower plain"), ("{s}", "{surname}", "ascii lower plain"),
+     ("x-{i}{s}", "x-{given 1}{surname}", "ascii lower plain"), ("k26{s}", "k26{surname}", "ascii lower plain"),
+     ("{g}_{s}", "{given}_{surname}", "ascii lower plain"), ("{s}-{g}", "{surname}-{given}", "ascii lower plain")],
+)  # fmt: skip
+def test_the_pattern_by_which_names_were_made_is_found_again(bench, login, pattern, style):
+    for number, (first, last) in enumerate(PEOPLE):
+        name = login.format(g=first.lower(), s=last.lower(), i=first[0].lower())
+        hire(bench, first, last, str(number), login=[name])
+    where = bench.context.dialect.filter_for("account")
+    entries = list(bench.context.directory.search(bench.context.charter.base, where=where))
+    year = str(bench.context.charter.today().year)[-2:]
+    told = infer(bench.context, entries, "login")
+    wanted = pattern.replace(year, "{year -2}")
+    assert ([(rung.pattern, rung.accounts) for rung in told.rungs], told.style) == ([(wanted, len(PEOPLE))], style)
+    assert told.exceptions == ()
+    assert conforming(bench.context, entries, told, bench.context.one) == len(PEOPLE)
+
+
+def test_what_a_pattern_does_not_explain_is_an_exception_and_no_rung(bench):
+    for number, (first, last) in enumerate(PEOPLE):
+        hire(bench, first, last, str(number), login=["captainodd" if number == 3 else f"{first}.{last}".lower()])
+    where = bench.context.dialect.filter_for("account")
+    entries = list(bench.context.directory.search(bench.context.charter.base, where=where))
+    told = infer(bench.context, entries, "login")
+    assert [rung.accounts for rung in told.rungs] == [len(PEOPLE) - 1]
+    assert [name for _, name in told.exceptions] == ["captainodd"]

@@ -40,7 +40,7 @@ def run(session: Session) -> Proposal | Report:
     """Hand the request on."""
     from vandrel.jobs.common.report import Report
     from vandrel.jobs.services.profile import load, shipped
-    from vandrel.jobs.services.readiness import ReadinessRequest, as_report, make_ready, unready
+    from vandrel.jobs.services.readiness import ReadinessRequest, make_ready, readiness
 
     args, charter = session.args, session.charter
     if not args.profile:
@@ -48,4 +48,4 @@ def run(session: Session) -> Proposal | Report:
     request = ReadinessRequest(load(args.profile, charter), args.profile, args.under)
     if args.mend:
         return make_ready(session.context, request)
-    return as_report(session.context, request, unready(session.context, request))
+    return readiness(session.context, request)

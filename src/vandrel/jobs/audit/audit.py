@@ -132,13 +132,12 @@ def audit(context: Context, request: AuditRequest, known: Sequence[KnownFault] |
     since = {(each.rule, each.object): each.since for each in known or ()}
     exceptions = _Exceptions(context, survey.today)
     faults, excepted = list[FoundFault](), 0
-    for rule in rules:
-        found = [fault for fault in rule.check(survey) if _is_under(context, fault, request.under)]
-        told = [fault for fault in found if not exceptions.holds(rule, fault)]
-        excepted += len(found) - len(told)
-        for fault in sorted(told, key=lambda fault: fault.entry.dn.key):
-            key = (rule.name, object_of(fault.entry))
-            faults.append(FoundFault(rule, fault, since.get(key, survey.today.isoformat()), key not in since))
+    for each, is_excepted in _judged(survey, rules, request, exceptions):
+        excepted += is_excepted
+        if not is_excepted:
+            key = (each.rule.name, object_of(each.fault.entry))
+            first = since.get(key, survey.today.isoformat())
+            faults.append(FoundFault(each.rule, each.fault, first, key not in since))
     still = {(each.rule.name, object_of(each.fault.entry)) for each in faults}
     gone = len(since.keys() - still) if request.is_whole else None
     return Audit(survey, rules, faults, excepted, gone, known is None, exceptions.findings)
@@ -198,10 +197,18 @@ def broken_rules(survey: Survey, request: AuditRequest) -> Iterator[BrokenRule]:
 
     """
     exceptions = _Exceptions(survey.context, survey.today)
-    for rule in _chosen(request):
-        for fault in rule.check(survey):
-            if _is_under(survey.context, fault, request.under) and not exceptions.holds(rule, fault):
-                yield BrokenRule(rule, fault)
+    judged = _judged(survey, _chosen(request), request, exceptions)
+    yield from (each for each, is_excepted in judged if not is_excepted)
+
+
+def _judged(
+    survey: Survey, rules: Sequence[Rule], request: AuditRequest, exceptions: _Exceptions
+) -> Iterator[tuple[BrokenRule, bool]]:  # fmt: skip
+    """What breaks rules, rule by rule in the order of names; and whether the charter excepts it."""
+    for rule in rules:
+        for fault in sorted(rule.check(survey), key=lambda fault: fault.entry.dn.key):
+            if _is_under(survey.context, fault, request.under):
+                yield BrokenRule(rule, fault), exceptions.holds(rule, fault)
 
 
 def _chosen(request: AuditRequest) -> list[Rule]:

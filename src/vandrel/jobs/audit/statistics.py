@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from enum import Enum
 
 from msgspec import Struct
@@ -171,16 +171,16 @@ def _passwords(survey: Survey, faults: Sequence[Fault]) -> Statistic:
 @_statistic("growth")
 def _growth(survey: Survey, faults: Sequence[Fault]) -> Statistic:
     """Accounts that are there today, by the month in which they were created."""
-    months = _months(survey, -_BACK, 1)
+    shown = months(survey.today, -_BACK, 1)
     created = Counter[str]()
     unknown = 0
     for entry in survey.accounts:
         instant = dict(survey.context.dialect.instants(entry)).get("created")
         unknown += instant is None
         created[instant.date().isoformat()[:7] if instant is not None else ""] += 1
-    before = sum(number for month, number in created.items() if month and month < months[0])
+    before = sum(number for month, number in created.items() if month and month < shown[0])
     rows = []
-    for month in months:
+    for month in shown:
         before += created[month]
         rows.append((month, (before,)))
     note = f"Of {unknown} accounts the day of creation is not shown." if unknown else ""
@@ -191,10 +191,10 @@ def _growth(survey: Survey, faults: Sequence[Fault]) -> Statistic:
 @_statistic("ahead")
 def _ahead(survey: Survey, faults: Sequence[Fault]) -> Statistic:
     """Accounts that start, come back and end in the coming twelve months."""
-    months = _months(survey, 0, _AHEAD)
+    shown = months(survey.today, 0, _AHEAD)
     fields = ("starts", "back", "ends")
     days = {field: Counter(survey.one(entry, field)[:7] for entry in survey.accounts) for field in fields}
-    rows = tuple((month, tuple(days[field][month] for field in fields)) for month in months)
+    rows = tuple((month, tuple(days[field][month] for field in fields)) for month in shown)
     series = ("start", "come back", "end")
     title = "Accounts that start, come back and end, by month"
     return Statistic("ahead", title, "month", series, rows, Form.COLUMNS)
@@ -255,9 +255,13 @@ def _ages(survey: Survey, name: str, instant: str, title: str, without: str) -> 
     return Statistic(name, title, "age", ("accounts",), rows)
 
 
-def _months(survey: Survey, begin: int, end: int) -> list[str]:
-    """The months from so many before this one, or after it, as 2026-11."""
-    this = survey.today.year * 12 + survey.today.month - 1
+def months(today: date, begin: int, end: int) -> list[str]:
+    """Months as 2026-11: from so many before or after the one of a day, up to another and without that.
+
+    >>> months(date(2026, 11, 29), -1, 3)
+    ['2026-10', '2026-11', '2026-12', '2027-01']
+    """
+    this = today.year * 12 + today.month - 1
     return [f"{month // 12}-{month % 12 + 1:02d}" for month in range(this + begin, this + end)]
 
 

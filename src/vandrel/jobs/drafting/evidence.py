@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping
+from itertools import count
 from typing import Any
 
 from msgspec import Struct
-
-from vandrel.directory.entry import Entry
-from vandrel.objects.context import Context
 
 #: Accounts from which on what all of them have in common is a convention and not chance.
 ENOUGH = 3
@@ -35,9 +33,14 @@ def share(part: int, whole: int) -> str:
     return f"{part:,} of {whole:,}"
 
 
-def first_values(context: Context, entries: Sequence[Entry], fields: Sequence[str]) -> list[dict[str, str]]:
-    """The first value of each field of each entry; empty where it has none."""
-    return [{field: context.one(entry, field) for field in fields} for entry in entries]
+def free_name(stem: str, taken: Collection[str]) -> str:
+    """A name that is not taken: the stem, or with a number behind it.
+
+    >>> free_name("yard", {"yard", "yard-2"})
+    'yard-3'
+    """
+    numbered = (stem if number == 1 else f"{stem}-{number}" for number in count(1))
+    return next(name for name in numbered if name not in taken)
 
 
 def comment(text: str) -> str:
@@ -84,4 +87,4 @@ def _flow(value: Any) -> str:
     import yaml
 
     text: str = yaml.safe_dump(value, default_flow_style=True, allow_unicode=True, width=10_000, sort_keys=False)
-    return text.removesuffix("...\n").strip()
+    return text.removesuffix("...\n").strip("\n")

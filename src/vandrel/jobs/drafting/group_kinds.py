@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from vandrel.charter.pattern import escaped
@@ -12,7 +12,7 @@ from vandrel.directory import place as places
 from vandrel.directory.entry import Entry
 from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.report import count
-from vandrel.jobs.drafting.evidence import MOST, Noted, share
+from vandrel.jobs.drafting.evidence import MOST, Noted, free_name, share
 from vandrel.jobs.drafting.kinds import place_of
 from vandrel.text.string_prep import prepare
 
@@ -35,17 +35,10 @@ def find_group_kinds(survey: Survey, domain: str) -> dict[str, Any]:
         made[(said,) if said else looks].append(group)
     kinds: dict[str, Any] = {}
     for by, groups in sorted(made.items(), key=lambda item: -len(item[1])):
-        name = by[0] if len(by) == 1 else _free("-".join(filter(None, by[1:])) or "groups", kinds)
+        name = by[0] if len(by) == 1 else free_name("-".join(filter(None, by[1:])) or "groups", kinds)
         if re.fullmatch(r"[a-z][a-z0-9-]*", name):
             kinds[name] = _group_kind(survey, groups, domain)
     return kinds
-
-
-def _free(stem: str, taken: Collection[str]) -> str:
-    return next(
-        name for number in range(1, len(taken) + 2)
-        if (name := stem if number == 1 else f"{stem}-{number}") not in taken
-    )  # fmt: skip
 
 
 def _group_kind(survey: Survey, groups: Sequence[Entry], domain: str) -> Noted:

@@ -16,7 +16,7 @@ from vandrel.directory.place import Place
 from vandrel.errors import VandrelError
 from vandrel.fields import NAMED, Shape
 from vandrel.jobs.audit.survey import Survey
-from vandrel.jobs.drafting.evidence import ENOUGH, MOST, Noted, share
+from vandrel.jobs.drafting.evidence import ENOUGH, MOST, Noted, free_name, share
 from vandrel.text.string_prep import prepare
 
 _T = TypeVar("_T")
@@ -247,8 +247,7 @@ def _by_looks(survey: Survey) -> Iterator[tuple[str, list[Entry]]]:
             continue
         plain = [unit for unit in place if unit != "*"]
         stem = _as_word("-".join(filter(None, [mark, *plain[-1:]]))) or "accounts"
-        name = next(each for number in range(1, len(looks) + 2)
-                    if (each := stem if number == 1 else f"{stem}-{number}") not in taken | RESERVED_KINDS)  # fmt: skip
+        name = free_name(stem, taken | RESERVED_KINDS)
         taken.add(name)
         yield name, entries
 

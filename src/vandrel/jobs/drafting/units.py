@@ -14,7 +14,7 @@ from vandrel.directory import place as places
 from vandrel.directory.place import Place
 from vandrel.fields import COMPUTER
 from vandrel.jobs.audit.survey import Survey
-from vandrel.jobs.drafting.evidence import Noted, share
+from vandrel.jobs.drafting.evidence import Noted, free_name, share
 from vandrel.jobs.drafting.kinds import DraftedKind, is_field, place_of
 from vandrel.text.string_prep import prepare
 
@@ -162,11 +162,7 @@ class Branches:
         for key, count in times.items():
             if count > 1:
                 stem = "-".join(_plain(each.name) for each in first[key].below.values())[:30].strip("-")
-                taken = set(self._names.values())
-                self._names[key] = next(
-                    name for number in range(1, len(times) + 2)
-                    if (name := stem if number == 1 else f"{stem}-{number}") not in taken
-                )  # fmt: skip
+                self._names[key] = free_name(stem, self._names.values())
         self._first = first
 
     def name_of(self, node: Node) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from itertools import groupby
 
 from msgspec import Struct
@@ -70,14 +70,15 @@ class _People:
         return self.survey.one(entry, field)
 
 
-def unready(context: Context, request: ReadinessRequest) -> list[Unready]:
+def _unready(people: _People) -> list[Unready]:
     """Everybody who does not meet a demand, demand by demand; disabled accounts are not looked at."""
-    people = _People(Survey(context), request)
     return [Unready(name, fault) for name, check in _CHECKS.items() for fault in check(people)]
 
 
-def as_report(context: Context, request: ReadinessRequest, faults: Sequence[Unready]) -> Report:
-    """What is wrong, with what mends it."""
+def readiness(context: Context, request: ReadinessRequest) -> Report:
+    """Say who is not ready and why, with what mends it."""
+    people = _People(Survey(context), request)
+    faults = _unready(people)
     rows, tables = [], []
     for name, same in groupby(faults, key=lambda each: each.demand):
         seen = []
@@ -89,7 +90,7 @@ def as_report(context: Context, request: ReadinessRequest, faults: Sequence[Unre
         more = [(f"and {len(seen) - _SHOWN} more", "", "")] if len(seen) > _SHOWN else []
         tables.append(Table(name, f"{name} ({len(seen)})", ("who", "what", "remedy"), [*seen[:_SHOWN], *more]))
     concerned = len({each.fault.entry.dn.key for each in faults})
-    looked_at = len(_People(Survey(context), request).chosen)
+    looked_at = len(people.chosen)
     ready = f"{looked_at - concerned} of {count(looked_at, 'account')} ready for {request.name}"
     summary = [f"{ready}: {request.profile.about}." if request.profile.about else f"{ready}."]
     if any(each.fault.mended_by for each in faults):
@@ -100,7 +101,7 @@ def as_report(context: Context, request: ReadinessRequest, faults: Sequence[Unre
 
 def make_ready(context: Context, request: ReadinessRequest) -> Proposal:
     """Propose what mends all that needs nobody's answer, as one change."""
-    faults = (each.fault for each in unready(context, request))
+    faults = (each.fault for each in _unready(_People(Survey(context), request)))
     return mend_faults(context, faults, "ready", f"make ready for {request.name}")
 
 

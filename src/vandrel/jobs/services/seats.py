@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from datetime import date
 
 from msgspec import Struct
 
@@ -13,6 +12,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT
+from vandrel.jobs.audit.statistics import months
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.edit_proposal import propose
@@ -163,9 +163,7 @@ def _ahead(context: Context, seats: SeatGroup, entries: Sequence[Entry]) -> Iter
         context.one(entry, "ends")[:7] for entry in entries if context.one(entry, "ends") >= today.isoformat()
     )
     taken = len(entries)
-    for number in range(_AHEAD):
-        month = today.year * 12 + today.month - 1 + number
-        label = date(month // 12, month % 12 + 1, 1).isoformat()[:7]
+    for label in months(today, 0, _AHEAD):
         taken -= ends[label]
         term = "  the term has ended" if seats.pool.ends and seats.pool.ends[:7] < label else ""
         yield label, f"{taken}{term}"
