@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 from zoneinfo import ZoneInfo
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.charter import passwords
 from vandrel.charter.document import Document, GroupKind, Kind, Leaving, Naming, NamingLike
@@ -71,6 +71,11 @@ class Charter(Struct, frozen=True, dict=True):
     def base(self) -> DN:
         """The distinguished name of the top."""
         return names.parse(self.document.base)
+
+    def at(self, base: str, named_by: str = "") -> Charter:
+        """The same rules for another top, where entries may be named by something else."""
+        changed = {"base": base} | ({"named_by": named_by} if named_by else {})
+        return Charter(structs.replace(self.document, **changed), self.source)
 
     @cached_property
     def zone(self) -> ZoneInfo:

@@ -11,6 +11,7 @@ from vandrel.cli.terminal import input_lines
 from vandrel.errors import Code, Location, VandrelError
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
     from datetime import date, datetime
     from zoneinfo import ZoneInfo
 
@@ -272,3 +273,20 @@ def add_confirm(parser: argparse.ArgumentParser, what: str) -> None:
     parser.add_argument(
         "--confirm", metavar="ANSWER", default="", help=f"{what}, typed beforehand; --yes is not enough"
     )
+
+
+def answers(words: list[str]) -> Mapping[str, str]:
+    """Which account is meant by which key, from words like ``2099=alund``.
+
+    Raises:
+        VandrelError: ``usage`` for a word without both.
+
+    """
+    given = {}
+    for word in words:
+        key, _, name = word.partition("=")
+        if not key or not name:
+            what = f"{word!r} does not say which account it is"
+            raise VandrelError(Code.USAGE, what, where=Location(option="--same"), remedy="--same 2099=alund")
+        given[key] = name
+    return given

@@ -17,9 +17,9 @@ from vandrel.cli import complete
 COMMANDS = (
     "show", "find", "tree", "compare", "logon", "create", "copy", "import", "reconcile", "series", "invent", "edit",
     "reset", "unlock", "disable", "enable", "due", "rename", "handover", "leave", "move", "protect", "release",
-    "delete", "attic", "restore", "purge", "snapshot", "roles", "audit", "chart", "suffixes", "ready", "seats", "undo",
-    "hierarchy", "charter", "probe", "journal", "resume", "export", "load", "backup", "unpack", "verify", "demo",
-    "completion", "manual",
+    "delete", "attic", "restore", "purge", "snapshot", "roles", "audit", "chart", "suffixes", "ready", "synchronize",
+    "seats", "undo", "hierarchy", "charter", "probe", "journal", "resume", "export", "load", "backup", "unpack",
+    "verify", "demo", "stand-in", "completion", "manual",
 )  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."
@@ -94,7 +94,8 @@ def build_parser(only: str = "") -> argparse.ArgumentParser:
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
     common, writing = common_options(), writing_options()
     for name in [only] if only in COMMANDS else COMMANDS:
-        command = import_module(f"vandrel.cli.commands.{name}_" if iskeyword(name) else f"vandrel.cli.commands.{name}")
+        module = f"{name}_" if iskeyword(name) else name.replace("-", "_")
+        command = import_module(f"vandrel.cli.commands.{module}")
         parents = [common, writing] if command.WRITES else [common]
         added = commands.add_parser(
             command.NAME, help=command.HELP, description=command.DESCRIPTION, epilog="examples:\n" + command.EXAMPLES,

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from vandrel.directory.embedded.store import EmbeddedDirectory
     from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.directory.port import Directory
+    from vandrel.directory.service.store import ServiceDirectory
     from vandrel.objects.context import Context
     from vandrel.record.attic import Attic
     from vandrel.record.journal import Journal
@@ -47,6 +48,7 @@ class Session:
         self._words = words
         #: Whether somebody gave a command; otherwise a word of one is being completed, which asks and runs nothing.
         self.is_by_hand = True
+        self._before: Context | None = None
         #: The file of a directory that this command has made.
         self.new_directory: Path | None = None
 
@@ -175,10 +177,18 @@ class Session:
 
     @cached_property
     def charter(self) -> Charter:
-        """The charter, read and checked."""
+        """The charter, read and checked; of a connection with a base of its own, as if it were for that."""
         from vandrel.charter.load import load
 
-        return load(self.charter_path)
+        charter = load(self.charter_path)
+        if self.target is None:
+            return charter
+        base, is_service = self.target.connection.base, self.target.is_service
+        if is_service:
+            from vandrel.connections.connect import service_base
+
+            base = base or service_base(self.target)
+        return charter.at(base, named_by="login" if is_service else "") if base else charter
 
     @cached_property
     def directory(self) -> Directory:
@@ -195,13 +205,30 @@ class Session:
             )
         return directory
 
+    def turn_to(self, which: str, who: str = "") -> Context:
+        """Act on another directory from here on, by its own charter if it is a file beside one.
+
+        Returns:
+            The context that was the session's before, whose directory stays open to be read.
+
+        """
+        if self._before is None:
+            self._before = self.context
+            self.args.directory, self.args.who = which, who
+            for name in ("target", "directory_path", "charter", "directory", "server", "context"):
+                self.__dict__.pop(name, None)
+            beside = Path(which).with_name(file_names.CHARTER)
+            if self.target is None and beside.is_file():
+                self.__dict__["charter_path"] = beside
+        return self._before
+
     @property
     def any_directory(self) -> Directory:
         """The directory that was named, or the file in this folder; no charter is needed."""
         return self.server if self.target else self._file()
 
     @cached_property
-    def server(self) -> LdapDirectory:
+    def server(self) -> LdapDirectory | ServiceDirectory:
         """The server that was named, connected to and bound; needs no charter."""
         from vandrel.errors import Code, Location
 

@@ -11,10 +11,12 @@ from msgspec import Struct, structs
 
 from vandrel import trusted_file
 from vandrel.connections.document import Connection, Document, Identity, json_schema
+from vandrel.directory import dn as names
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.text.nearest import did_you_mean, listed
 
 _SCHEMES = ("ldap", "ldaps", "ldapi")
+_SERVICE = "https://"
 
 
 class ConnectionFaults(VandrelError):
@@ -28,6 +30,11 @@ class Target(Struct, frozen=True):
     connection: Connection
     word: str
     identity: Identity | None
+
+    @property
+    def is_service(self) -> bool:
+        """Whether it is a service of SCIM 2.0, and no LDAP server."""
+        return self.connection.hosts[0].startswith(_SERVICE)
 
     @property
     def others(self) -> tuple[str, ...]:
@@ -103,12 +110,23 @@ def _read(path: Path, text: str) -> Document:
     source = read(str(path), text, Code.CONNECTIONS)
     document = convert(source, Document, json_schema()) if source.data is not None else Document()
     for name, connection in document.connections.items():
+        is_service = any(url.startswith(_SERVICE) for url in connection.hosts)
         for number, url in enumerate(connection.hosts):
-            if not _address(url):
+            if is_service and not (url.startswith(_SERVICE) and urlsplit(url).hostname and number == 0):
+                what = "a service has one address, its base URL, and it is encrypted"
+                source.fault(("connections", name, "hosts", number), what, "write https://HOST/scim/v2")
+            elif not is_service and not _address(url):
                 source.fault(("connections", name, "hosts", number), f"{url!r} is no LDAP URL", "write ldaps://HOST")
+        try:
+            names.parse(connection.base)
+        except VandrelError as error:
+            source.fault(("connections", name, "base"), error.findings[0].what, "write dc=example,dc=org")
         for word, identity in connection.identities.items():
             where = ("connections", name, "identities", word)
-            if bool(identity.bind) == bool(identity.sasl):
+            if is_service and (identity.bind or identity.sasl):
+                what = "a service knows an identity by its token, which comes from where passwords come from"
+                source.fault(where, what, "password-file: FILE", key=True)
+            elif not is_service and bool(identity.bind) == bool(identity.sasl):
                 source.fault(where, "an identity has either bind or sasl", "bind: cn=...; or sasl: external", key=True)
             if identity.password_file and identity.password_command:
                 source.fault(where, "the password comes from a file or from a command, not both", key=True)

@@ -10,15 +10,18 @@ from vandrel.errors import Code, Location, VandrelError
 
 if TYPE_CHECKING:
     from vandrel.directory.ldap.store import LdapDirectory
+    from vandrel.directory.service.store import ServiceDirectory
 
 
-def connect(target: Target, ask: Ask) -> LdapDirectory:
-    """Connect and bind.
+def connect(target: Target, ask: Ask) -> LdapDirectory | ServiceDirectory:
+    """Connect and bind; or prepare to speak to a service.
 
     Raises:
         VandrelError: whatever stands in the way of the password, the library, the host or the identity.
 
     """
+    if target.is_service:
+        return _service(target, ask)
     try:
         from vandrel.directory.ldap.connection import Settings
         from vandrel.directory.ldap.store import LdapDirectory
@@ -39,3 +42,31 @@ def connect(target: Target, ask: Ask) -> LdapDirectory:
             seconds=connection.seconds, patience=connection.patience,
         )
     )  # fmt: skip
+
+
+def service_base(target: Target) -> str:
+    """The top of a service, which has none of its own."""
+    from vandrel.directory.dn import DN
+
+    return str(DN(()).child("o", target.name))
+
+
+def _service(target: Target, ask: Ask) -> ServiceDirectory:
+    from vandrel.directory import dn as names
+
+    where = Location(server=target.name)
+    try:
+        from vandrel.directory.service.link import ServiceSettings
+        from vandrel.directory.service.store import ServiceDirectory
+    except ImportError:
+        what = "the library that speaks SCIM is not installed"
+        raise VandrelError(Code.OUT_OF_REACH, what, where=where, remedy="pip install vandrel[services]") from None
+    token = obtain(target, ask)
+    if token is None:
+        what, remedy = "a service wants a token", "give the connection an identity with a password-file"
+        raise VandrelError(Code.NOT_PERMITTED, what, where=where, remedy=remedy)
+    connection = target.connection
+    settings = ServiceSettings(
+        connection.hosts[0], target.name, token, connection.ca_file, connection.seconds, connection.patience
+    )
+    return ServiceDirectory(settings, names.parse(connection.base or service_base(target)))

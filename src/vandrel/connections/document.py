@@ -29,8 +29,15 @@ class Connection(_Part, frozen=True):
 
     hosts: Annotated[
         list[Text],
-        Meta(description="ldaps://, ldap:// or ldapi:// URLs; one that is down is passed over.", min_length=1),
+        Meta(
+            description="ldaps://, ldap:// or ldapi:// URLs, of which one that is down is passed over; or the https:// "
+            "base URL of a service of SCIM 2.0.",
+            min_length=1,
+        ),
     ]
+    base: Annotated[
+        str, Meta(description="Distinguished name of the top, where it is another than the charter's: for copies.")
+    ] = ""
     identities: Annotated[
         dict[str, Identity], Meta(description="As whom, by a word each; the first is the everyday one.")
     ] = {}

@@ -36,7 +36,7 @@ def obtain(target: Target, ask: Ask) -> Secret | None:
         return _from_command(identity.password_command)
     if identity.password == "keyring":
         return _from_keyring(target)
-    return ask(f"Password of {identity.bind}")
+    return ask(f"Token for {target.name}" if target.is_service else f"Password of {identity.bind}")
 
 
 def key_of(target: Target) -> str:
@@ -45,7 +45,7 @@ def key_of(target: Target) -> str:
     It has the hosts and the name to bind with: another file that calls its connection the same gets no password.
     """
     assert target.identity is not None
-    return f"{target.identity.bind or target.identity.sasl} at {' '.join(target.connection.hosts)}"
+    return f"{target.identity.bind or target.identity.sasl or target.word} at {' '.join(target.connection.hosts)}"
 
 
 def keep(target: Target, secret: Secret) -> None:

@@ -264,16 +264,5 @@ def difference(before: Entry, after: Entry) -> list[Change]:
     return changes
 
 
-def applied(entry: Entry, changes: Sequence[Change]) -> Entry:
-    """The entry as it is after these changes."""
-    attributes = dict(entry.attributes)
-    for change in changes:
-        kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
-        attributes[change.attribute] = [*kept, *(value for value in change.added if value not in kept)]
-        if not attributes[change.attribute]:
-            del attributes[change.attribute]
-    return Entry(entry.dn, attributes)
-
-
 def _a(object_type: str) -> str:
     return {ACCOUNT: "an account", GROUP: "a group"}.get(object_type, f"a {object_type}")

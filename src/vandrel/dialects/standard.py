@@ -337,7 +337,7 @@ class StandardDialect(BaseDialect):
             codec, attribute = self._codecs.get(field), self.attribute(field, object_type)
             if codec is not None and given and attribute and codec.at_creation:
                 codec.write(self, entry, attribute, given)
-        if object_type == GROUP:
+        if object_type == GROUP and "member" in self.schema.shape(tuple(self.classes(GROUP)))[0]:
             entry.attributes.setdefault("member", [_NOBODY])
         return entry.attributes
 

@@ -1,8 +1,11 @@
-"""Whether an operation has been made: what a runner asks after a kill, and a transport after a lost answer."""
+"""What an operation makes of an entry; whether it has been made: asked after a kill, and after a lost answer."""
 
 from __future__ import annotations
 
-from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
+from collections.abc import Sequence
+
+from vandrel.directory.entry import Entry
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Directory
 
 
@@ -40,3 +43,14 @@ def _keys(directory: Directory, attribute: str, values: object) -> set[object]:
     assert isinstance(values, list | tuple)
     name = directory.schema.attribute_name(attribute) or attribute
     return {directory.schema.key(name, value) for value in values}
+
+
+def applied(entry: Entry, changes: Sequence[Change]) -> Entry:
+    """The entry as it is after these changes."""
+    attributes = dict(entry.attributes)
+    for change in changes:
+        kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
+        attributes[change.attribute] = [*kept, *(value for value in change.added if value not in kept)]
+        if not attributes[change.attribute]:
+            del attributes[change.attribute]
+    return Entry(entry.dn, attributes)

@@ -35,6 +35,7 @@ class Capabilities(Struct, frozen=True):
         embedded: whether it is a file of ours.
         keeps_deleted: whether what was deleted can still be seen for a time.
         taken_back: attributes that only the directory sets, and takes from an addition of what was deleted.
+        is_flat: whether all objects stand right below the context, and there are no units.
         policy: the name of the password policy that holds where an object has none of its own, if that is known.
 
     """
@@ -45,6 +46,7 @@ class Capabilities(Struct, frozen=True):
     embedded: bool = False
     keeps_deleted: bool = False
     taken_back: frozenset[str] = frozenset()
+    is_flat: bool = False
     policy: str = ""
 
 

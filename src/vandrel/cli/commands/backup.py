@@ -39,7 +39,7 @@ def run(session: Session) -> Report:
     beside = session.journal_path.parent
     others = (session.folder / name for name in (file_names.CONNECTIONS, file_names.LISTS))
     plain = [session.charter_path, *(path for path in others if path.exists())]
-    names = (file_names.JOURNAL, file_names.ATTIC, file_names.SNAPSHOTS)
+    names = (file_names.JOURNAL, file_names.ATTIC, file_names.SNAPSHOTS, file_names.LINKS)
     databases = [path for path in (*(() if session.target else (session.directory_path,)),
                                    *(beside / name for name in names)) if path.exists()]  # fmt: skip
     manifest = pack(Path(session.args.file), plain, databases)

@@ -13,8 +13,6 @@ from vandrel.cli.intake_files import add_layout, must_be_there, opened, password
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from vandrel.jobs.common.proposal import Proposal
 
 NAME = "reconcile"
@@ -70,24 +68,7 @@ def run(session: Session) -> Proposal:
         check_kind(session.charter, description, str(path))
         secret = password_for_all(session, description)
         file = ImportRequest(table, description, args.rows or 0, secret, bulk)
-        request = ReconcileRequest(file, args.most_leavers, args.last_day, _answers(args.same), frozenset(args.new))
+        request = ReconcileRequest(
+            file, args.most_leavers, args.last_day, options.answers(args.same), frozenset(args.new)
+        )
         return reconcile(session.context, session.attic, request)
-
-
-def _answers(words: list[str]) -> Mapping[str, str]:
-    """Which account is meant by which key.
-
-    Raises:
-        VandrelError: ``usage`` for a word without both.
-
-    """
-    from vandrel.errors import Code, Location, VandrelError
-
-    answers = {}
-    for word in words:
-        key, _, name = word.partition("=")
-        if not key or not name:
-            what = f"{word!r} does not say which account it is"
-            raise VandrelError(Code.USAGE, what, where=Location(option="--same"), remedy="--same 2099=alund")
-        answers[key] = name
-    return answers

@@ -63,7 +63,7 @@ def _created(session: Session, changes: Sequence[ObjectChange], word: str) -> No
         return
     order = ["place", *session.context.fields]
     for change in changes:
-        what = f"{change.kind} account" if change.object_type == "account" else change.object_type or "object"
+        what = f"{change.kind} account".strip() if change.object_type == "account" else change.object_type or "object"
         session.terminal.heading(f"{word}: {what} {change.label}" if word != "New" else f"New {what}: {change.label}")
         fields = sorted(change.fields, key=lambda f: order.index(f.field) if f.field in order else len(order))
         rows: list[tuple[str, str, str]] = []

@@ -94,6 +94,8 @@ class _Run:
                 self._tell_rows(result, results)
         if result is None and self._out.as_json and are_fatal(self._findings):
             return self._refuse(self._findings)
+        if self._proposal.keep is not None and not session.args.dry_run and not are_fatal(self._findings):
+            self._proposal.keep(result)
         if result is not None:
             self._put_right(result)
             hand_out.deliver()

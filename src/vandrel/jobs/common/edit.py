@@ -8,8 +8,9 @@ from functools import lru_cache
 import msgspec
 from msgspec import Struct, structs
 
-from vandrel.dialects.base import applied, difference
+from vandrel.dialects.base import difference
 from vandrel.directory import dn as names
+from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.operations import Change

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 from msgspec import structs
 
-from vandrel.dialects.base import applied
 from vandrel.directory import dn as names
+from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location

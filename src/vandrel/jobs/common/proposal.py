@@ -171,6 +171,7 @@ class Proposal(Struct, frozen=True):
         leavers: what people had who leave by it, by the identifiers of their accounts.
         typed: what must be typed as well before it is made, --yes or not; empty for nothing.
         left_out: how many parts of it a rule refused, while the others go on.
+        keep: takes note of what was made, from what the runner tells; from None, that nothing had to be made.
 
     """
 
@@ -201,6 +202,7 @@ class Proposal(Struct, frozen=True):
     for_good: bool = False
     leavers: Mapping[str, Mapping[str, Any]] = {}
     typed: str = ""
+    keep: Callable[[RunResult | None], None] | None = None
 
     @property
     def is_fatal(self) -> bool:

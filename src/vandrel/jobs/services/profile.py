@@ -2,18 +2,59 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from importlib import resources
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 from msgspec import Meta, Struct
 
 from vandrel.charter.charter import Charter
 from vandrel.errors import Code, Location, VandrelError
+from vandrel.fields import FieldCatalog, Shape
 from vandrel.text.nearest import did_you_mean, listed
 
+if TYPE_CHECKING:
+    from vandrel.text.yaml_source import Source
+
 _FOLDER = "profiles"
+#: The fields that are sent where a profile names none.
+_SENT = (
+    "login", "given", "surname", "full", "display", "mail", "number", "title", "company", "department", "office",
+    "phone", "manager",
+)  # fmt: skip
+_KNOWN_BY: tuple[Literal["number", "mail", "login"], ...] = ("number", "mail", "login")
+#: What is no value that can be sent: passwords are set there, and memberships follow from the groups that go along.
+_NEVER_SENT = (Shape.SECRET, Shape.MEMBERSHIPS, Shape.ROLES)
+
+
+class Copying(Struct, frozen=True, forbid_unknown_fields=True, rename="kebab", omit_defaults=True):
+    """Who and what is copied into another directory, and how it is written there."""
+
+    under: Annotated[list[str], Meta(description="Units whose people go there; none: all.")] = []
+    send: Annotated[list[str], Meta(description="Fields that are sent as they are.")] = msgspec.field(
+        default_factory=lambda: list(_SENT)
+    )
+    build: Annotated[dict[str, str], Meta(description="Fields there, each built by a pattern of fields here.")] = {}
+    sensitive: Annotated[
+        list[str], Meta(description="Fields of send that recover a password, and go all the same.")
+    ] = []
+    place: Annotated[str, Meta(description="Pattern of the place there; empty: as it is here.")] = ""
+    groups: Annotated[list[str], Meta(description="Groups that go along, with * for any letters.")] = []
+    place_of_groups: Annotated[str, Meta(description="Place of groups there; empty: as it is here.")] = ""
+    match: Annotated[
+        list[Literal["number", "mail", "login"]],
+        Meta(description="By what somebody who is there already is known, the surest first.", min_length=1),
+    ] = msgspec.field(default_factory=lambda: list(_KNOWN_BY))
+    gone: Annotated[
+        Literal["disable", "delete", "leave"], Meta(description="What happens there to who is not sent any more.")
+    ] = "disable"
+    most_gone: Annotated[
+        Annotated[int, Meta(ge=0)] | None,
+        Meta(description="More than these at once stop a run; none: a twentieth, 3 at the least."),
+    ] = None
+    identifier: Annotated[str, Meta(description="Attribute there that keeps the identifier of whoever is copied.")] = ""
 
 
 class Profile(Struct, frozen=True, forbid_unknown_fields=True, rename="kebab", omit_defaults=True):
@@ -33,6 +74,9 @@ class Profile(Struct, frozen=True, forbid_unknown_fields=True, rename="kebab", o
     forbids: Annotated[dict[str, str], Meta(description="Fields with characters that may not stand in them.")] = {}
     location: Annotated[str, Meta(description="The field with the legal location, a country of ISO 3166-1.")] = ""
     photo_limit: Annotated[int, Meta(description="Most bytes of a photograph; 0: any.", ge=0)] = 0
+    copying: Annotated[Copying, Meta(description="Who and what is copied there by synchronize.")] = msgspec.field(
+        default_factory=Copying
+    )
 
 
 class ProfileFaults(VandrelError):
@@ -60,14 +104,18 @@ def load(name: str, charter: Charter) -> Profile:
     source = read(name, _text(name), Code.BAD_VALUE)
     schema: dict[str, Any] = msgspec.json.schema(Profile)
     profile = convert(source, Profile, schema)
-    for key, named in (
-        ("compares", profile.compares), ("requires", profile.requires), ("lengths", list(profile.lengths)),
-        ("forbids", list(profile.forbids)),
-    ):  # fmt: skip
-        for index, field in enumerate(named):
+    copying = profile.copying
+    named: list[tuple[tuple[str, ...], Collection[str]]] = [
+        (("compares",), profile.compares), (("requires",), profile.requires), (("lengths",), profile.lengths.keys()),
+        (("forbids",), profile.forbids.keys()), (("copying", "send"), copying.send),
+        (("copying", "build"), copying.build.keys()), (("copying", "sensitive"), copying.sensitive),
+    ]  # fmt: skip
+    for key, words in named:
+        for index, field in enumerate(words):
             if field not in fields:
-                path = (key, field) if key in ("lengths", "forbids") else (key, index)
+                path = (*key, index if isinstance(words, list) else field)
                 source.fault(path, f"there is no field {field!r}", did_you_mean(field, fields))
+    _check_copying(source, copying, fields)
     if profile.location and profile.location not in fields:
         source.fault(("location",), f"there is no field {profile.location!r}", did_you_mean(profile.location, fields))
     for index, kind in enumerate(profile.kinds):
@@ -78,6 +126,33 @@ def load(name: str, charter: Charter) -> Profile:
         error.findings = tuple(source.faults)
         raise error
     return profile
+
+
+def _check_copying(source: Source, copying: Copying, fields: FieldCatalog) -> None:
+    """See to it that what is sent may be sent, and that what is built can be."""
+    from vandrel.charter.pattern import parse
+    from vandrel.fields import COMPUTED
+
+    for index, name in enumerate(copying.send):
+        field = fields.get(name)
+        if field is not None and field.shape in _NEVER_SENT:
+            source.fault(("copying", "send", index), f"{name} is not sent", "take it out")
+        elif field is not None and field.sensitive and name not in copying.sensitive:
+            what = f"{name} recovers a password, and is sent only on purpose"
+            source.fault(("copying", "send", index), what, f"take it out, or add it: sensitive: [{name}]")
+    patterns = {("copying", "build", field): pattern for field, pattern in copying.build.items()}
+    for path, pattern in (patterns | {("copying", "place"): copying.place}).items():
+        try:
+            used = parse(pattern).fields() if pattern else ()
+        except VandrelError as error:
+            source.fault(path, error.findings[0].what, error.findings[0].remedy)
+            continue
+        for name in used:
+            if name not in fields and name not in COMPUTED:
+                source.fault(path, f"there is no field {name!r}", did_you_mean(name, fields))
+    for index, place in enumerate(copying.under):
+        if not place.startswith("/"):
+            source.fault(("copying", "under", index), f"{place!r} is no place", "write it from the top down: /Ferries")
 
 
 def _text(name: str) -> str:

@@ -1,0 +1,418 @@
+"""A service of SCIM 2.0 behind the port of all directories: its people and groups right below one top.
+
+A person is named by the user name, a group by what it is called. Each change is one request, made only if the record is
+still as it was read (ETag); a request whose answer was lost is looked up before it is sent again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from typing import Any
+from urllib.parse import quote
+
+from msgspec import Struct
+
+from vandrel.directory.applied import applied, is_applied
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import EVERYTHING, And, Compare, Filter, matches
+from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry
+from vandrel.directory.port import Capabilities, EffectiveRights, NamingTurn, Scope
+from vandrel.directory.schema import Schema
+from vandrel.directory.service import mapping
+from vandrel.directory.service.link import ServiceLink, ServiceSettings, WholeServiceError
+from vandrel.errors import Code, DirectoryError, Location
+from vandrel.secret import Secret
+
+_PEOPLE, _GROUPS, _DELETED = "/Users", "/Groups", "/DeletedUsers"
+#: Names up to which each is asked for by itself; for more, everything is read once.
+_FEW = 10
+#: How often a change is worked out anew because the record was changed meanwhile, or a request sent again.
+_TRIES = 3
+_NAMING = {_PEOPLE: "uid", _GROUPS: "cn"}
+
+
+class _Record(Struct):
+    """One record as it was read last, and where it stands."""
+
+    endpoint: str
+    resource: mapping.Resource
+    dn: DN
+
+    @property
+    def identifier(self) -> str:
+        """The identifier that the service gave it."""
+        return mapping.text(self.resource.get("id"))
+
+    @property
+    def version(self) -> str:
+        """Its version; empty where the service keeps none."""
+        meta = self.resource.get("meta")
+        return mapping.text(meta.get("version")) if isinstance(meta, dict) else ""
+
+
+class ServiceDirectory:
+    """See `vandrel.directory.port.Directory`."""
+
+    def __init__(self, settings: ServiceSettings, base: DN) -> None:
+        """Prepare; `base` is the top below which everything is to stand."""
+        self.link = ServiceLink(settings)
+        self._settings, self._base = settings, base
+        self._schema = _schema()
+        self._records: dict[str, _Record] = {}
+        self._names: dict[str, DN] = {}
+        #: Whether everything was read once by this connection, by endpoint; own changes are followed.
+        self._is_known = {_PEOPLE: False, _GROUPS: False}
+
+    @property
+    def location(self) -> str:
+        """What the connection is called."""
+        return self._settings.name or self._settings.url
+
+    @property
+    def identity(self) -> str:
+        """The base URL: a service is where it is."""
+        return self._settings.url.rstrip("/")
+
+    @property
+    def bound_as(self) -> str:
+        """Whoever holds the token."""
+        return "the holder of the token"
+
+    @property
+    def capabilities(self) -> Capabilities:
+        """Members follow whoever is renamed or deleted, and ``active`` is heeded."""
+        return Capabilities(mends_references=True, disables=True, keeps_deleted=True, is_flat=True)
+
+    @property
+    def schema(self) -> Schema:
+        """What is kept of RFC 7643."""
+        return self._schema
+
+    @property
+    def contexts(self) -> tuple[DN, ...]:
+        """The top."""
+        return (self._base,)
+
+    # --- reading
+
+    def get(self, dn: DN) -> Entry | None:
+        """The record of this name, read anew."""
+        if dn == self._base:
+            return self._top()
+        record = self._fresh(dn)
+        return self._entry(record) if record is not None else None
+
+    def search(
+        self, base: DN, scope: Scope = Scope.SUBTREE, where: Filter = EVERYTHING, only: Collection[str] = ()
+    ) -> Iterator[Entry]:
+        """The records that the filter finds; what a service can be asked for by equality, it is asked for."""
+        if not base.is_within(self._base):
+            return
+        if base != self._base or scope is Scope.BASE:
+            entry = self.get(base)
+            if entry is not None and scope is not Scope.ONE and matches(where, entry, self._schema):
+                yield entry
+            return
+        if scope is Scope.SUBTREE and matches(where, self._top(), self._schema):
+            yield self._top()
+        for endpoint in (_PEOPLE, _GROUPS):
+            if not self._can_match(endpoint, where):
+                continue
+            for record in self._asked(endpoint, where):
+                entry = self._entry(record)
+                if matches(where, entry, self._schema):
+                    yield entry
+
+    def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
+        """Which values are in use."""
+        owners: dict[str, DN] = {}
+        if len(values) <= _FEW and not self._is_known[_PEOPLE]:
+            for value in values:
+                where = Compare(attribute, "=", value)
+                for entry in self.search(self._base, where=where):
+                    owners[value] = entry.dn
+            return owners
+        wanted = {self._schema.key(attribute, value): value for value in values}
+        for record in self._all(_PEOPLE):
+            entry = self._entry(record)
+            for stored in entry.texts(attribute):
+                if (key := self._schema.key(attribute, stored)) in wanted:
+                    owners[wanted[key]] = entry.dn
+        return owners
+
+    def existing(self, dns: Collection[DN]) -> set[DN]:
+        """Which names are in use: as they were read last, where everything was read."""
+        present = {dn for dn in dns if dn == self._base}
+        for endpoint, naming in _NAMING.items():
+            asked = [dn for dn in dns if dn.naming_attribute.lower() == naming and dn != self._base]
+            if len(asked) > _FEW or self._is_known[endpoint]:
+                if asked:
+                    list(self._all(endpoint))
+                present |= {dn for dn in asked if dn.key in self._records}
+            else:
+                present |= {dn for dn in asked if self._fresh(dn) is not None}
+        return present
+
+    def deleted(self) -> Iterator[Entry]:
+        """The people whom a service keeps for a time; nothing where it has no list of them (RFC 7644 knows none)."""
+        try:
+            for resource in self.link.read(_DELETED):
+                yield mapping.to_entry(resource, mapping.name_of(resource, self._base), lambda identifier: None)
+        except DirectoryError as error:
+            if error.code is not Code.NOT_FOUND:
+                raise
+
+    def _top(self) -> Entry:
+        return Entry(self._base, {"objectClass": ["top", "organization"], "o": [self._base.name]})
+
+    def _entry(self, record: _Record) -> Entry:
+        return mapping.to_entry(record.resource, record.dn, self._name)
+
+    def _name(self, identifier: str) -> DN | None:
+        """The name of a record that another points at."""
+        if not identifier:
+            return None
+        for endpoint in (_PEOPLE, _GROUPS):
+            if identifier not in self._names and not self._is_known[endpoint]:
+                list(self._all(endpoint))
+        return self._names.get(identifier)
+
+    def _id(self, dn: DN) -> str:
+        record = self._records.get(dn.key) or self._fresh(dn)
+        return record.identifier if record is not None else ""
+
+    def _can_match(self, endpoint: str, where: Filter) -> bool:
+        """Whether a filter that asks for a class asks for one of these records."""
+        parts = where.parts if isinstance(where, And) else (where,)
+        classes = {"inetorgperson", "organizationalperson", "person", "vandrelaccount"} if endpoint == _PEOPLE else {
+            "groupofnames", "vandrelgroup"
+        }  # fmt: skip
+        asked = [part.value.lower() for part in parts if isinstance(part, Compare) and part.operator == "="
+                 and part.attribute.lower() == "objectclass"]  # fmt: skip
+        return all(value == "top" or value in classes for value in asked)
+
+    def _asked(self, endpoint: str, where: Filter) -> Iterator[_Record]:
+        """The records that may match: those of an equality that the service is asked for, or all."""
+        parts = where.parts if isinstance(where, And) else (where,)
+        for part in parts:
+            if not isinstance(part, Compare) or part.operator != "=":
+                continue
+            name = self._schema.attribute_name(part.attribute)
+            if endpoint == _PEOPLE and (path := mapping.ASKED.get(name)):
+                yield from self._read(endpoint, f"{path} eq {_quoted(part.value)}")
+                return
+            if endpoint == _GROUPS and name == "cn":
+                yield from self._read(endpoint, f"displayName eq {_quoted(part.value)}")
+                return
+        yield from self._read(endpoint)
+
+    def _read(self, endpoint: str, where: str = "") -> Iterator[_Record]:
+        for resource in self.link.read(endpoint, where):
+            yield self._take(endpoint, resource)
+        if not where:
+            self._is_known[endpoint] = True
+
+    def _all(self, endpoint: str) -> Iterator[_Record]:
+        """All records, as they were read last where all were."""
+        if self._is_known[endpoint]:
+            return iter([record for record in self._records.values() if record.endpoint == endpoint])
+        return self._read(endpoint)
+
+    def _fresh(self, dn: DN) -> _Record | None:
+        """One record by its name, read anew."""
+        known = self._records.get(dn.key)
+        if known is not None:
+            resource = self.link.get(known.endpoint, known.identifier)
+            self._drop(known)
+            is_named_so = {mapping.name_of(each, self._base) for each in (resource or {}, known.resource)}
+            if resource is not None and len(is_named_so) == 1:
+                return self._take(known.endpoint, resource, dn)
+        if dn.parent != self._base or dn.naming_attribute.lower() not in _NAMING.values():
+            return None
+        endpoint, path = (_PEOPLE, "userName") if dn.naming_attribute.lower() == "uid" else (_GROUPS, "displayName")
+        found = self._read(endpoint, f"{path} eq {_quoted(dn.name)}")
+        return next((record for record in found if record.dn == dn), None)
+
+    def _take(self, endpoint: str, resource: mapping.Resource, dn: DN | None = None) -> _Record:
+        """Keep a record as it was read; of two groups of one name, the second is told apart by its identifier."""
+        identifier = mapping.text(resource.get("id"))
+        named = dn or mapping.name_of(resource, self._base)
+        holder = self._records.get(named.key)
+        if holder is not None and holder.identifier != identifier:
+            named = self._base.child(named.naming_attribute, f"{named.name} ({identifier})")
+        if (before := self._names.get(identifier)) is not None and before != named:
+            self._records.pop(before.key, None)
+        record = self._records[named.key] = _Record(endpoint, resource, named)
+        self._names[identifier] = named
+        return record
+
+    def _drop(self, record: _Record) -> None:
+        self._records.pop(record.dn.key, None)
+        self._names.pop(record.identifier, None)
+
+    # --- writing
+
+    def execute(
+        self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None
+    ) -> list[DirectoryError | None]:  # fmt: skip
+        """Make the operations one by one: a service makes none of them with another."""
+        outcomes: list[DirectoryError | None] = []
+        refused = 0
+        for operation in operations:
+            try:
+                self._make(operation)
+                outcomes.append(None)
+            except WholeServiceError:
+                raise
+            except DirectoryError as error:
+                outcomes.append(error)
+                refused += 1
+                if most_refused is not None and refused > most_refused:
+                    break
+        return outcomes
+
+    def _make(self, operation: Operation) -> None:
+        """Make one operation; after an answer that was lost, look whether it was made."""
+        for left in reversed(range(_TRIES)):
+            try:
+                return self._make_once(operation)
+            except WholeServiceError as error:
+                if not error.is_open or not left:
+                    raise
+                self._records.pop(operation.dn.key, None)
+                if is_applied(self, operation):
+                    return None
+            except DirectoryError as error:
+                if error.code is not Code.CHANGED or not left:
+                    raise
+        return None
+
+    def _make_once(self, operation: Operation) -> None:
+        match operation:
+            case AddEntry(dn, attributes):
+                endpoint = _PEOPLE if dn.naming_attribute.lower() == "uid" else _GROUPS
+                if operation.was and endpoint == _PEOPLE and (back := self._restored(operation.was)) is not None:
+                    before = self._entry(back)
+                    self._patch(back, mapping.renaming(dn) if back.dn != dn else [])
+                    record = self._must_have(dn)
+                    after = Entry(dn, {name: attributes.get(name, before.values_of(name)) for name in before.attributes}
+                                  | attributes)  # fmt: skip
+                    self._patch(record, mapping.patch(record.resource, self._entry(record), after, self._id))
+                    return
+                body = mapping.to_resource(Entry(dn, attributes), self._id)
+                self._take(endpoint, self.link.create(endpoint, body))
+            case ModifyEntry(dn):
+                record = self._must_have(dn)
+                before = self._entry(record)
+                if not _fits(self._schema, before, operation):  # perhaps it was read too long ago
+                    record = self._fresh(dn) or record
+                    before = self._entry(record)
+                    if not _fits(self._schema, before, operation):
+                        what = "the object has changed since the change was worked out"
+                        raise DirectoryError(Code.CHANGED, what, where=Location(dn=str(dn)), remedy="run it again")
+                after = applied(before, operation.changes)
+                self._patch(record, mapping.patch(record.resource, before, after, self._id))
+            case RenameEntry(dn, new):
+                if new.parent != self._base:
+                    what = "a service has no units: everything stands right below the top"
+                    raise DirectoryError(Code.NO_PARENT, what, where=Location(dn=str(new)))
+                self._patch(self._must_have(dn), mapping.renaming(new))
+            case DeleteEntry(dn):
+                record = self._must_have(dn)
+                self.link.delete(record.endpoint, record.identifier, record.version)
+                self._drop(record)
+            case _:
+                change = {"op": "remove", "path": "password"}
+                if operation.secret is not None:
+                    change |= {"op": "replace", "value": operation.secret.reveal()}
+                self._patch(self._must_have(operation.dn), [change])
+
+    def _restored(self, identifier: str) -> _Record | None:
+        """A person who was deleted, brought back by the service with the same identifier; None where it cannot."""
+        try:
+            return self._take(_PEOPLE, self.link.create(f"{_DELETED}/{quote(identifier, safe='')}/restore", {}))
+        except DirectoryError as error:
+            if error.code is Code.NOT_FOUND:
+                return None
+            raise
+
+    def _must_have(self, dn: DN) -> _Record:
+        record = self._records.get(dn.key) or self._fresh(dn)
+        if record is None:
+            raise DirectoryError(Code.NOT_FOUND, "there is no such object", where=Location(dn=str(dn)))
+        return record
+
+    def _patch(self, record: _Record, operations: list[dict[str, Any]]) -> None:
+        if not operations:
+            return
+        try:
+            resource = self.link.change(record.endpoint, record.identifier, operations, record.version)
+        except DirectoryError as error:
+            if error.code in (Code.CHANGED, Code.NOT_FOUND):
+                self._drop(record)  # it is read anew by the next try
+            raise
+        if resource is None:
+            resource = self.link.get(record.endpoint, record.identifier)
+        self._drop(record)
+        if resource is not None:
+            self._take(record.endpoint, resource)
+
+    # --- what a service has no part in
+
+    def naming_turn(self) -> NamingTurn | None:
+        """None: user names are unique by RFC 7643, 4.1.1."""
+        return None
+
+    def verify_password(self, dn: DN, secret: Secret) -> bool:
+        """No: RFC 7644 has no question for it, so a password that may have been set is set again."""
+        return False
+
+    def try_logon(self, dn: DN, secret: Secret) -> str:
+        """Refuse: people log on to a service in its own way."""
+        what = "a service cannot be asked whether a password is right"
+        raise DirectoryError(Code.NOT_PERMITTED, what, where=Location(server=self.location))
+
+    def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
+        """No, as far as a service tells."""
+        return False
+
+    def allowed(self, dn: DN) -> EffectiveRights | None:
+        """None: a service does not tell before it is tried."""
+        return None
+
+    def close(self) -> None:
+        """Close the connection."""
+        self.link.close()
+
+
+def _schema() -> Schema:
+    """The attributes that a service keeps, from our schemas, and its own object classes."""
+    from importlib import resources
+
+    from vandrel.directory.schema import shipped_definitions
+
+    own = []
+    for line in resources.files(__package__).joinpath("service.schema").read_text("utf-8").splitlines():
+        if line and not line.startswith("#"):
+            kind, _, definition = line.partition(" ")
+            own.append((kind, definition))
+    return Schema([*((kind, each) for kind, each in shipped_definitions() if kind == "attributetype"), *own])
+
+
+def _quoted(value: str) -> str:
+    """A value of a filter (RFC 7644, 3.4.2.2): a JSON string."""
+    import json
+
+    return json.dumps(value)
+
+
+def _fits(schema: Schema, entry: Entry, operation: ModifyEntry) -> bool:
+    """Whether an entry is as whoever worked a change out has seen it."""
+    for change in operation.changes:
+        have = {schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
+        gone, come = ({schema.key(change.attribute, value) for value in values}
+                      for values in (change.removed, change.added))  # fmt: skip
+        if not gone <= have or (change.is_exclusive and have - gone) or (come - gone) & have:
+            return False
+    return True

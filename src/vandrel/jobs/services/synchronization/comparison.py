@@ -1,0 +1,311 @@
+"""What is to be in the other directory beside what is there: who is new, who differs, who goes, what others changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from msgspec import Struct
+
+from vandrel.dialects.base import difference
+from vandrel.directory import dn as names
+from vandrel.directory import place as places
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
+from vandrel.errors import Code, Finding, Location
+from vandrel.fields import ACCOUNT, GROUP
+from vandrel.jobs.common.proposal import FieldChange
+from vandrel.jobs.common.report import count
+from vandrel.jobs.services.profile import Profile
+from vandrel.jobs.services.synchronization.counterparts import Counterparts
+from vandrel.jobs.services.synchronization.outgoing import Outgoing, Selection
+from vandrel.objects.context import Context
+from vandrel.objects.view import shown_values
+from vandrel.record.links import Link
+from vandrel.steps.step import Rename, Set, Step
+
+#: The share of those copied before who may go at once unless somebody says more, and the number that always may.
+_MOST_SHARE, _MOST = 0.05, 3
+#: What happens to who goes.
+GONE = {"disable": "disabled", "delete": "deleted"}
+
+
+class SynchronizeRequest(Struct, frozen=True):
+    """What goes where.
+
+    Attributes:
+        profile: who is sent, and how they are written there.
+        name: what the profile is called.
+        under: a unit; of what the profile sends, only what stands in or below it.
+        same: by logon name or name here, whom it is there: what somebody has answered.
+        new: logon names or names of those here who are nobody there yet.
+        most_gone: more than these who go at once stop it; None for what the profile says.
+        overwrite: whether what was changed there since it was sent is written over.
+        passwords: whether new accounts get a generated first password.
+
+    """
+
+    profile: Profile
+    name: str
+    under: str = ""
+    same: Mapping[str, str] = {}
+    new: frozenset[str] = frozenset()
+    most_gone: int | None = None
+    overwrite: bool = False
+    passwords: bool = False
+
+
+class Pair(Struct, frozen=True):
+    """One object that is sent, its counterpart there, None for a new one, and the name that it is to have there."""
+
+    sent: Outgoing
+    entry: Entry | None
+    dn: DN
+    #: The identifier of the copy that was made before, and was deleted there since; empty for none.
+    was: str = ""
+
+
+class Difference(Struct, frozen=True):
+    """What changes on one object there, field by field, and the steps: a new name first."""
+
+    entry: Entry
+    dn: DN
+    changes: tuple[FieldChange, ...]
+    steps: tuple[Step, ...]
+
+
+class Conflict(Struct, frozen=True):
+    """A field that somebody changed there since it was sent: what was sent, what is there, what would be sent now."""
+
+    label: str
+    field: str
+    sent: str
+    there: str
+    here: str
+
+
+class Comparison:
+    """Everybody who is sent, beside what is there.
+
+    Attributes:
+        pairs: those who are sent, accounts first; who is not there, and may not log on here, is not among them.
+        gone: who was copied there before and is not sent any more.
+        findings: what must be known, and what stops it.
+        conflicts: what others changed there since it was sent.
+        links: what the next run needs to know of those who are there already; filled by `differences`.
+        left_out: how many are not sent because they may not log on.
+        strangers: accounts there that came from elsewhere.
+
+    """
+
+    def __init__(self, here: Context, there: Context, known: Mapping[str, Link], request: SynchronizeRequest) -> None:
+        """Read both directories."""
+        self.findings: list[Finding] = []
+        self.conflicts: list[Conflict] = []
+        self.links: list[Link] = []
+        self.left_out = 0
+        self._here, self._there, self._known, self._request = here, there, known, request
+        self._rules = request.profile.copying
+        selection = Selection(here, there, request.profile, request.under)
+        sent = {ACCOUNT: list(selection.people()), GROUP: list(selection.groups())}
+        self._counterparts: dict[str, Counterparts] = {}
+        for of in (ACCOUNT, GROUP):
+            entries = there.directory.search(there.charter.base, where=there.dialect.filter_for(of))
+            counterparts = self._counterparts[of] = Counterparts(there, entries, of, self._rules, known)
+            counterparts.match(sent[of], request.same, request.new)
+        self.findings += selection.findings
+        self.findings += (finding for each in self._counterparts.values() for finding in each.findings)
+        self._taken = {e.dn.key for each in self._counterparts.values() for e in each.by_identifier.values()}
+        self.pairs = [pair for of in (ACCOUNT, GROUP) for pair in self._paired(sent[of], self._counterparts[of])]
+        #: The names there of those that are sent, by the keys of their names here.
+        self._names = {pair.sent.entry.dn.key: pair.dn for pair in self.pairs}
+        self.gone = self._gone(sent[ACCOUNT])
+        self.strangers = self._counterparts[ACCOUNT].strangers()
+
+    def _paired(self, sent: Iterable[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
+        for each in sent:
+            entry = counterparts.matched.get(each.entry.identifier)
+            if each.entry.identifier in counterparts.doubtful:
+                continue
+            if entry is None and not each.is_enabled:
+                self.left_out += 1
+            else:
+                link = self._known.get(each.entry.identifier) if entry is None else None
+                yield Pair(each, entry, self._name_there(each, entry), link.there if link is not None else "")
+
+    def _name_there(self, each: Outgoing, entry: Entry | None) -> DN:
+        """The name that an object is to have there; beside another of the same name, the logon name tells them apart.
+
+        An object whose name is the one that was sent stays where somebody there has moved it since.
+        """
+        there = self._there
+        attribute, parent = (
+            there.dialect.naming_attribute(each.object_type),
+            places.to_dn(each.place, there.charter.base),
+        )
+        dn, login = parent.child(attribute, each.name), next(iter(each.fields.get("login", ())), "")
+        is_its_own = entry is not None and dn.key == entry.dn.key
+        if dn.key in self._taken and not is_its_own and login and login != each.name:
+            dn = parent.child(attribute, f"{each.name} ({login})")
+        sent = self._known.get(each.entry.identifier)
+        is_as_sent = sent is not None and sent.sent.get("dn") == (str(dn),)
+        if entry is not None and (is_as_sent or dn.key == entry.dn.key):
+            return entry.dn
+        self._taken.add(dn.key)
+        return dn
+
+    def _gone(self, people: Sequence[Outgoing]) -> list[Entry]:
+        """Who was copied there before and is not sent any more; and what speaks against so many."""
+        known = self._counterparts[ACCOUNT].known_before()
+        if self._rules.gone == "leave" or self._request.under:
+            return []
+        sent = {each.entry.identifier for each in people}
+        is_to_disable = self._rules.gone == "disable"
+        gone = [entry for here, entry in known.items()
+                if here not in sent and not (is_to_disable and self._there.one(entry, "enabled") == "no")]  # fmt: skip
+        most = self._rules.most_gone if self._request.most_gone is None else self._request.most_gone
+        if most is None:
+            most = max(_MOST, int(len(known) * _MOST_SHARE))
+        if not people and known:
+            what = f"nobody is sent, and {count(len(known), 'account')} there came from here"
+            remedy = "see whether this identity still sees the units: vandrel tree"
+            self.findings.append(Finding(Code.REFUSED, what, Location(server=self._here.directory.location), remedy))
+        elif len(gone) > most:
+            what = f"{count(len(gone), 'account')} would be {GONE[self._rules.gone]} there, and {most} may be at once"
+            self.findings.append(Finding(Code.REFUSED, what, remedy=f"if it is right: --most-gone {len(gone)}"))
+        return gone
+
+    # --- what is to be there
+
+    def values(self, each: Outgoing) -> dict[str, tuple[str, ...]]:
+        """All values of an object there; of those that name other objects, the ones that are sent as well."""
+        values = dict(each.fields)
+        for name, pointed in each.references.items():
+            if name != "members":
+                values[name] = tuple(str(self._names[dn.key]) for dn in pointed if dn.key in self._names)
+        if each.object_type == ACCOUNT:
+            values["enabled"] = ("yes",) if each.is_enabled else ("no",)
+        return values
+
+    def link(self, pair: Pair, identifier: str, values: Mapping[str, tuple[str, ...]] | None = None) -> Link:
+        """What the next run needs to know of one object."""
+        given = self.values(pair.sent) if values is None else values
+        return Link(pair.sent.entry.identifier, identifier, {**given, "dn": (str(pair.dn),)})
+
+    def missing_units(self) -> list[DN]:
+        """The units that are missing there, from the top down."""
+        base = self._there.charter.base
+        above: dict[str, DN] = {}
+        for unit in {pair.dn.parent_key: pair.dn.parent for pair in self.pairs}.values():
+            missing = unit
+            while missing.is_below(base) and missing.key not in above:
+                above[missing.key] = missing
+                missing = missing.parent
+        present = self._there.directory.existing(above.values())
+        return sorted((dn for dn in above.values() if dn not in present), key=lambda dn: (len(dn), dn.key))
+
+    def differences(self) -> Iterator[Difference]:
+        """What changes on those who are there already, in the order of `pairs`; without changes where nothing does."""
+        for pair in self.pairs:
+            if pair.entry is not None:
+                yield self._difference(pair, pair.entry)
+
+    def _difference(self, pair: Pair, entry: Entry) -> Difference:
+        there = self._there
+        renamed = self._renamed(entry, pair.dn)
+        after = Entry(pair.dn, {name: list(values) for name, values in renamed.attributes.items()})
+        changes, steps = list[FieldChange](), list[Step]()
+        values = self.values(pair.sent)
+        told = dict(values)
+        for name, value in values.items():
+            before = tuple(there.dialect.read(entry, name))
+            if self._is_alike(name, before, value) or self._waits_for_password(name, entry, value):
+                continue
+            if (kept := self._in_conflict(pair, name, before, value)) is not None:
+                told[name] = kept
+                continue
+            there.dialect.write(after, name, value)
+            changes.append(FieldChange(name, self._shown(name, before), self._shown(name, value)))
+        if pair.dn != entry.dn:
+            steps.append(Rename(entry.dn, pair.dn))
+            for change in there.dialect.changes_with_name(entry, pair.dn.name):
+                after.attributes[change.attribute] = list(change.added)
+            changes.append(FieldChange("dn", (str(entry.dn),), (str(pair.dn),)))
+        here, mark = pair.sent.entry.identifier, self._rules.identifier
+        if mark and here not in entry.texts(mark):
+            after.attributes[mark] = [here]
+            changes.append(FieldChange(f"@{mark}", tuple(entry.texts(mark)), (here,)))
+        if parts := difference(renamed, after):
+            steps.append(Set(pair.dn, tuple(parts)))
+        self.links.append(self.link(pair, entry.identifier, told))
+        return Difference(entry, pair.dn, tuple(changes), tuple(steps))
+
+    def _renamed(self, entry: Entry, dn: DN) -> Entry:
+        """An entry as it is once it has its new name: the value that names it goes, and the new one comes."""
+        attribute = self._there.directory.schema.attribute_name(dn.naming_attribute)
+        others = [value for value in entry.values_of(attribute) if value not in (entry.dn.name, dn.name)]
+        return Entry(dn, entry.attributes | {attribute: [dn.name, *others]})
+
+    def _in_conflict(
+        self, pair: Pair, name: str, before: tuple[str, ...], value: tuple[str, ...]
+    ) -> tuple[str, ...] | None:  # fmt: skip
+        """What was sent, where somebody has changed it there since; None where nobody has, or it is written over."""
+        link = self._known.get(pair.sent.entry.identifier)
+        sent = link.sent.get(name) if link is not None else None
+        if sent is None or self._request.overwrite or self._is_alike(name, before, sent):
+            return None
+        label = self._there.label(pair.entry) if pair.entry is not None else pair.dn.name
+        texts = (", ".join(self._shown(name, each)) or "(empty)" for each in (sent, before, value))
+        self.conflicts.append(Conflict(label, name, *texts))
+        return sent
+
+    def _waits_for_password(self, name: str, entry: Entry, value: Sequence[str]) -> bool:
+        """Whether an account cannot be enabled before it has its first password."""
+        dialect = self._there.dialect
+        return (name == "enabled" and tuple(value) == ("yes",) and dialect.enables_last
+                and not dialect.has_password(entry))  # fmt: skip
+
+    def _is_alike(self, name: str, one: Sequence[str], other: Sequence[str]) -> bool:
+        """Whether values are the same; servers keep many of them in no order."""
+        if tuple(one) == tuple(other):
+            return True
+        return self._there.fields[name].many and sorted(one) == sorted(other)
+
+    def _shown(self, name: str, values: Sequence[str]) -> tuple[str, ...]:
+        return tuple(shown_values(self._there.fields[name], values))
+
+    # --- memberships
+
+    def memberships(
+        self, made: Mapping[str, Entry], deleted: Iterable[Entry]
+    ) -> Iterator[tuple[Entry, Step, FieldChange]]:  # fmt: skip
+        """Who comes into the groups that are sent, and who goes; members that did not come from here stay.
+
+        Args:
+            made: the groups that are new, by the keys of their names there.
+            deleted: who is deleted there, and so leaves without a step.
+
+        """
+        going = {entry.dn.key for entry in deleted}
+        ours = {
+            entry.dn.key: entry.dn for each in self._counterparts.values() for entry in each.known_before().values()
+        }
+        ours |= {pair.entry.dn.key: pair.dn for pair in self.pairs if pair.entry is not None}
+        is_ours = {dn.key for dn in ours.values()}
+        for pair in self.pairs:
+            if pair.sent.object_type != GROUP:
+                continue
+            group = pair.entry if pair.entry is not None else made[pair.dn.key]
+            wanted = {self._names[dn.key] for dn in pair.sent.references["members"] if dn.key in self._names}
+            # By the names that they have once those are changed which change.
+            present = [ours.get(dn.key, dn) for dn in map(names.parse, self._there.dialect.members(group))]
+            add = sorted(wanted - set(present), key=lambda dn: dn.key)
+            remove = [dn for dn in present if dn.key in is_ours and dn not in wanted and dn.key not in going]
+            if not add and not remove:
+                continue
+            renamed = Entry(
+                pair.dn, group.attributes | {"member": [*map(str, present)]} if present else group.attributes
+            )
+            changes = self._there.dialect.member_change(renamed, add, remove)
+            then = [dn.name for dn in present if dn not in remove] + [dn.name for dn in add]
+            change = FieldChange("members", tuple(sorted(dn.name for dn in present)), tuple(sorted(then)))
+            yield group, Set(pair.dn, tuple(changes)), change

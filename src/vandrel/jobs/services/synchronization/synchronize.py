@@ -1,0 +1,228 @@
+"""The change that makes another directory what a profile says it should be, worked out as any other."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from msgspec import structs
+
+from vandrel.charter.passwords import check
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.errors import Finding
+from vandrel.fields import ACCOUNT, GROUP, UNIT
+from vandrel.jobs.common.new_object import new_object_steps
+from vandrel.jobs.common.proposal import (
+    Action,
+    Credential,
+    FieldChange,
+    ObjectChange,
+    Passwords,
+    Proposal,
+    Work,
+    unique,
+)
+from vandrel.jobs.common.report import Table, count
+from vandrel.jobs.lifecycle.delete import changes_of_deletion, work_out_deletion
+from vandrel.jobs.services.synchronization.comparison import GONE, Comparison, Difference, Pair, SynchronizeRequest
+from vandrel.objects.context import Context
+from vandrel.objects.view import shown_values
+from vandrel.record.links import Links
+from vandrel.secret import Secret
+from vandrel.steps.plan import RunResult
+from vandrel.steps.references import additions_apart, with_references
+from vandrel.steps.step import Add, Password, Rename, Set, Step
+
+#: Objects up to which each is shown in full, and rows of a table that people see.
+_IN_FULL, _SHOWN = 10, 10
+
+
+def synchronize(here: Context, there: Context, links: Links, request: SynchronizeRequest) -> Proposal:
+    """Propose what makes the other directory what it should be.
+
+    Raises:
+        VandrelError: what reading either directory raises; ``ambiguous`` and ``not-found`` for an answer.
+
+    """
+    comparison = Comparison(here, there, links.read(), request)
+    return _Change(here, there, links, request, comparison).proposal()
+
+
+class _Change:
+    """From a comparison to steps."""
+
+    def __init__(
+        self, here: Context, there: Context, links: Links, request: SynchronizeRequest, comparison: Comparison
+    ) -> None:  # fmt: skip
+        self._here, self._there, self._links, self._request = here, there, links, request
+        self._comparison = comparison
+        self._new = [pair for pair in comparison.pairs if pair.entry is None]
+        self._made = {pair.dn.key: Entry(pair.dn, self._attributes(pair)) for pair in self._new}
+        self._units = comparison.missing_units()
+        self._alike = list(comparison.differences())
+        self._changed = [each for each in self._alike if each.changes]
+        is_deleting = request.profile.copying.gone == "delete"
+        self._deletion = work_out_deletion(there, comparison.gone) if is_deleting and comparison.gone else None
+        self._disabled = [] if is_deleting else [self._disabling(entry) for entry in comparison.gone]
+        deleted = comparison.gone if is_deleting else ()
+        self._memberships = list(comparison.memberships(self._made, deleted))
+
+    def proposal(self) -> Proposal:
+        """The change as a whole."""
+        there, request, deletion = self._there, self._request, self._deletion
+        changes = [*map(self._change_of_unit, self._units), *map(self._change_of_new, self._new)]
+        changes += map(self._change_of, [*self._changed, *self._disabled])
+        changes += (self._change_of(Difference(group, group.dn, (change,), ()))
+                    for group, _, change in self._memberships if group.dn.key not in self._made)  # fmt: skip
+        changes += changes_of_deletion(there, deletion) if deletion is not None else []
+        accounts = [pair for pair in self._new if pair.sent.object_type == ACCOUNT]
+        return Proposal(
+            "synchronize",
+            f"synchronize {request.name} from {self._here.directory.location}",
+            f"Change {count(len(changes), 'object')} in {there.directory.location}?",
+            self._work,
+            changes=changes,
+            findings=unique([*self._comparison.findings, *(deletion.findings if deletion is not None else ())]),
+            credentials=[self._credential(pair) for pair in accounts] if request.passwords else (),
+            is_atomic=False,
+            is_many=len(changes) > _IN_FULL,
+            tables=self._tables(),
+            summary=self._summary(),
+            nothing="Nothing to change: it is there as it should be.",
+            keep=self._keep_links,
+        )
+
+    # --- the steps
+
+    def _work(self, passwords: Passwords) -> Work:
+        """Units; new names, so that what follows can point at them; what is new; then what changes, and who goes."""
+        there, comparison = self._there, self._comparison
+        steps = [step for unit in self._units for step in new_object_steps(there, UNIT, unit, {"protected": ("yes",)})]
+        changing = [step for each in [*self._changed, *self._disabled] for step in each.steps]
+        renames = [step for step in changing if isinstance(step, Rename)]
+        steps += with_references(there.directory, there.dialect, renames)
+        barriers = [len(steps)]
+        made, late = list[Step](), list[Step]()
+        for pair in self._new:
+            entry, of = self._made[pair.dn.key], pair.sent.object_type
+            made.append(Add(pair.dn, entry.attributes, pair.was))
+            if after := there.dialect.changes_after_creation(of, comparison.values(pair.sent)):
+                made.append(Set(pair.dn, tuple(after)))
+            if (secret := passwords.secrets.get(pair.dn)) is not None:
+                must_change = bool(there.password_rules(self._kind(pair)).rules["change"].value)
+                late.append(Password(pair.dn, secret, must_change, passwords.hand_out if secret.generated else ""))
+                if there.dialect.enables_last:
+                    late.append(Set(pair.dn, tuple(there.dialect.changes(entry, "enabled", ("yes",)))))
+        steps += additions_apart(made, there.dialect, there.directory.schema)
+        barriers.append(len(steps))
+        steps += late
+        steps += [step for step in changing if not isinstance(step, Rename)]
+        steps += [step for _, step, _ in self._memberships]
+        steps += self._deletion.steps if self._deletion is not None else []
+        return Work(steps, sorted({number for number in barriers if 0 < number < len(steps)}))
+
+    def _attributes(self, pair: Pair) -> dict[str, list[Value]]:
+        fields: dict[str, Sequence[str]] = dict(self._comparison.values(pair.sent))
+        if pair.sent.object_type == ACCOUNT and self._there.dialect.enables_last:
+            fields["enabled"] = ("no",)
+        attributes = self._there.dialect.new_entry(pair.sent.object_type, pair.dn, fields)
+        if identifier := self._request.profile.copying.identifier:
+            attributes[identifier] = [pair.sent.entry.identifier]
+        return attributes
+
+    def _disabling(self, entry: Entry) -> Difference:
+        changes = tuple(self._there.dialect.changes(entry, "enabled", ("no",)))
+        return Difference(entry, entry.dn, (FieldChange("enabled", ("yes",), ("no",)),), (Set(entry.dn, changes),))
+
+    def _kind(self, pair: Pair) -> str:
+        return next(iter(pair.sent.fields.get("kind", ())), "")
+
+    def _credential(self, pair: Pair) -> Credential:
+        fields, rules = pair.sent.fields, self._there.password_rules(self._kind(pair))
+
+        def value(name: str) -> str:
+            return next(iter(fields.get(name, ())), "")
+
+        def find(secret: Secret) -> list[Finding]:
+            words = [self._there.charter.document.organization]
+            return check(secret, rules, login=value("login"), full=value("full"), words=words)
+
+        return Credential(pair.dn, rules, "generate", value, find)
+
+    def _keep_links(self, result: RunResult | None) -> None:
+        """Keep who is whom, of those that are there now; None where nothing had to be made.
+
+        What was sent is kept only if all of it was made: else nobody could tell a refusal from a later change.
+        """
+        kept = list(self._comparison.links)
+        for pair in self._new if result is not None else ():
+            if (entry := self._there.directory.get(pair.dn)) is not None:
+                kept.append(self._comparison.link(pair, entry.identifier))
+        if result is not None and result.is_in_part:
+            kept = [structs.replace(link, sent={}) for link in kept]
+        gone = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
+        self._links.keep(kept, [here for here, link in self._links.read().items() if link.there in gone])
+
+    # --- as people see it
+
+    def _change_of_unit(self, dn: DN) -> ObjectChange:
+        return ObjectChange(Action.CREATE, UNIT, dn, dn.name, self._there.place(dn.parent))
+
+    def _change_of_new(self, pair: Pair) -> ObjectChange:
+        sent = pair.sent
+        fields = tuple(
+            FieldChange(name, after=tuple(shown_values(self._there.fields[name], values)),
+                        rule=self._request.profile.copying.build.get(name, ""))
+            for name, values in self._comparison.values(sent).items() if values
+        )  # fmt: skip
+        label = next(iter(sent.fields.get("full", ())), "") or pair.dn.name
+        place = self._there.place(pair.dn.parent)
+        return ObjectChange(Action.CREATE, sent.object_type, pair.dn, label, place, fields, kind=self._kind(pair))
+
+    def _change_of(self, each: Difference) -> ObjectChange:
+        there, new = self._there, each.dn if each.dn != each.entry.dn else None
+        label, place = there.label(each.entry), there.place(each.entry.dn.parent)
+        object_type = there.object_type(each.entry)
+        return ObjectChange(Action.CHANGE, object_type, each.entry.dn, label, place, each.changes, new_dn=new)
+
+    def _tables(self) -> list[Table]:
+        conflicts = self._comparison.conflicts
+        tables = []
+        if conflicts:
+            rows = [(each.label, each.field, each.sent, each.there, each.here) for each in conflicts[:_SHOWN]]
+            title = f"Changed there since it was sent, and left as it is ({len(conflicts)}); --overwrite sends it again"
+            tables.append(Table("conflicts", title, ("who", "field", "sent", "there", "here"), rows, has_header=True))
+        if back := sorted(pair.dn.name for pair in self._new if pair.was):
+            title = f"Deleted there since it was sent: comes back ({len(back)})"
+            tables.append(_short("deleted", title, back))
+        if self._comparison.strangers:
+            rest = self._comparison.strangers
+            title = f"There, and not from here: left alone ({len(rest)})"
+            tables.append(_short("strangers", title, sorted(map(self._there.label, rest))))
+        return tables
+
+    def _summary(self) -> list[str]:
+        comparison, gone = self._comparison, self._request.profile.copying.gone
+        same = len(self._alike) - len(self._changed)
+        groups = sum(pair.sent.object_type == GROUP for pair in self._new)
+        others = sum(group.dn.key not in self._made for group, _, _ in self._memberships)
+        figures = [
+            (len(self._units), count(len(self._units), "unit")),
+            (len(self._new) - groups, count(len(self._new) - groups, "account")), (groups, count(groups, "group")),
+        ]  # fmt: skip
+        made = ", ".join(word for number, word in figures if number)
+        rest = [
+            (len(self._changed), "changed"), (others, f"with other members than {'it' if others == 1 else 'they'} had"),
+            (len(comparison.gone), GONE.get(gone, "")), (same, "as it should be" if same == 1 else "as they should be"),
+        ]  # fmt: skip
+        told = [f"new: {made}"] if made else []
+        told += [f"{number} {word}" for number, word in rest if number]
+        lines = [f"There: {'; '.join(told)}."] if told else []
+        if comparison.left_out:
+            lines.append(f"{count(comparison.left_out, 'account')} may not log on here, so not sent.")
+        return lines
+
+
+def _short(name: str, title: str, labels: Sequence[str]) -> Table:
+    more = [(f"and {len(labels) - _SHOWN} more",)] if len(labels) > _SHOWN else []
+    return Table(name, title, ("who",), [*((label,) for label in labels[:_SHOWN]), *more])

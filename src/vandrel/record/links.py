@@ -1,0 +1,85 @@
+"""Who in one directory is whom in another: what a synchronization has matched and sent, kept between its runs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct
+
+from vandrel.directory.embedded import sqlite_file
+from vandrel.errors import Code, DirectoryError, Location
+from vandrel.record.own_file import OwnFile
+
+#: "Vanl" as PRAGMA application_id.
+_APPLICATION = 0x56616E6C
+
+_TABLES = """
+CREATE TABLE link(
+    source TEXT NOT NULL, target TEXT NOT NULL, here TEXT NOT NULL, there TEXT NOT NULL, sent BLOB NOT NULL,
+    PRIMARY KEY(source, target, here)
+) WITHOUT ROWID;
+"""
+
+
+class Link(Struct, frozen=True):
+    """One object in both directories.
+
+    Attributes:
+        here: its identifier in the directory that it comes from.
+        there: the identifier of its copy.
+        sent: the fields that the copy was given, each with its values.
+
+    """
+
+    here: str
+    there: str
+    sent: dict[str, tuple[str, ...]]
+
+
+_encode = msgspec.msgpack.Encoder().encode
+_decode = msgspec.msgpack.Decoder(dict[str, tuple[str, ...]]).decode
+
+
+class Links(OwnFile):
+    """The links between one pair of directories, in a file beside the journal of the second."""
+
+    def __init__(self, path: Path, source: str, target: str) -> None:
+        """Take the file, and the identities of both directories."""
+        super().__init__(path, _APPLICATION, _TABLES, "file of links")
+        self._pair = (source, target)
+
+    def read(self) -> Mapping[str, Link]:
+        """The links by the identifier here; nothing where nothing was ever kept.
+
+        Raises:
+            DirectoryError: ``damaged``; as opening a directory does.
+
+        """
+        if not self.exists:
+            return {}
+        try:
+            with sqlite_file.plain_errors(self.path):
+                rows = self.db.execute("SELECT here, there, sent FROM link WHERE source = ? AND target = ?", self._pair)
+                return {here: Link(here, there, _decode(sent)) for here, there, sent in rows}
+        except msgspec.MsgspecError:
+            raise DirectoryError(
+                Code.DAMAGED, "what was sent before is damaged", where=Location(file=str(self.path)),
+                remedy="delete the file: the next run matches everybody anew",
+            ) from None  # fmt: skip
+
+    def keep(self, links: Iterable[Link], gone: Iterable[str] = ()) -> None:
+        """Keep links, in place of what is there of the same objects, and drop those of `gone`.
+
+        Raises:
+            DirectoryError: ``disk-full``, ``not-permitted``, ``damaged``, ``busy``.
+
+        """
+        rows = [(*self._pair, link.here, link.there, _encode(link.sent)) for link in links]
+        dropped = [(*self._pair, here) for here in gone]
+        if not rows and not (dropped and self.exists):
+            return
+        with sqlite_file.transaction(self.db, self.path):
+            self.db.executemany("DELETE FROM link WHERE source = ? AND target = ? AND here = ?", dropped)
+            self.db.executemany("INSERT OR REPLACE INTO link VALUES(?, ?, ?, ?, ?)", rows)

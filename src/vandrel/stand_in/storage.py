@@ -1,0 +1,164 @@
+"""What the stand-in keeps: people and groups in a file, and those who were deleted, for thirty days."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from scim2_models import (
+    EnterpriseUser,
+    Group,
+    InvalidValueException,
+    NotFoundException,
+    Resource,
+    ResourceType,
+    UniquenessException,
+    User,
+)
+from scim2_server.memory import InMemoryStorage, utcnow
+
+_TABLES = """
+CREATE TABLE IF NOT EXISTS record(type TEXT NOT NULL, id TEXT NOT NULL, body TEXT NOT NULL, PRIMARY KEY(type, id));
+CREATE TABLE IF NOT EXISTS deleted(id TEXT PRIMARY KEY, at TEXT NOT NULL, body TEXT NOT NULL);
+"""
+_KEPT = timedelta(days=30)
+_MODELS: dict[str, type[Resource[Any]]] = {"User": User[EnterpriseUser], "Group": Group}
+
+
+class FileStorage(InMemoryStorage):
+    """The library's storage in memory, with each write in a file as well.
+
+    Attributes:
+        suffixes: suffixes of user names that are proven; none: any will do.
+        products: products with the number of their seats; an entitlement is a seat.
+
+    """
+
+    def __init__(self, path: Path, suffixes: frozenset[str], products: Mapping[str, int]) -> None:
+        """Open the file, which is made where there is none."""
+        super().__init__()
+        self.suffixes, self.products = suffixes, products
+        path.touch(mode=0o600)
+        self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
+        self._db.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + _TABLES)
+        rows = self._db.execute("SELECT type, body FROM record").fetchall()
+        self.resources = [_MODELS[kind].model_validate(json.loads(body)) for kind, body in rows]
+        # Versions go on from where they were.
+        self.versions = iter(range(1 + max(map(_version, self.resources), default=0), 1 << 62))  # type: ignore[assignment]
+
+    def create(self, resource_type: ResourceType, resource: Resource[Any]) -> Resource[Any]:
+        """Create a record, if a seat is left for what it is entitled to."""
+        self._check(resource, None)
+        return self._kept(resource_type, super().create(resource_type, resource))
+
+    def update(
+        self, resource_type: ResourceType, resource: Resource[Any], *, expected_version: str | None = None
+    ) -> Resource[Any]:  # fmt: skip
+        """Change a record, if a seat is left for what it is entitled to."""
+        self._check(resource, resource.id)
+        return self._kept(resource_type, super().update(resource_type, resource, expected_version=expected_version))
+
+    def delete(
+        self, resource_type: ResourceType, resource_id: str, *, expected_version: str | None = None
+    ) -> None:  # fmt: skip
+        """Delete a record; a person can be brought back for thirty days. Groups let go of whoever is deleted."""
+        with self._together():
+            body = _text(self.get(resource_type, resource_id))
+            super().delete(resource_type, resource_id, expected_version=expected_version)
+            self._db.execute("DELETE FROM record WHERE type = ? AND id = ?", (resource_type.name, resource_id))
+            if resource_type.name == "User":
+                now = utcnow().isoformat()
+                self._db.execute("INSERT OR REPLACE INTO deleted VALUES(?, ?, ?)", (resource_id, now, body))
+            for group in [each for each in self.resources if isinstance(each, Group)]:
+                if any(member.value == resource_id for member in group.members or ()):
+                    left = [member for member in group.members or () if member.value != resource_id]
+                    changed = group.model_copy(deep=True, update={"members": left or None})
+                    self._kept(_type_of("Group"), super().update(_type_of("Group"), changed))
+
+    def deleted(self) -> Iterator[dict[str, Any]]:
+        """The people who were deleted in the last thirty days, with the time of it."""
+        oldest = (utcnow() - _KEPT).isoformat()
+        self._db.execute("DELETE FROM deleted WHERE at < ?", (oldest,))
+        for at, body in self._db.execute("SELECT at, body FROM deleted ORDER BY at").fetchall():
+            yield {**json.loads(body), "deleted": datetime.fromisoformat(at).isoformat()}
+
+    def restore(self, identifier: str) -> Resource[Any]:
+        """Bring a person back, with the same identifier."""
+        with self.lock, self._together():
+            row = self._db.execute("SELECT body FROM deleted WHERE id = ?", (identifier,)).fetchone()
+            if row is None:
+                raise NotFoundException(detail=f"nobody of the identifier {identifier} was deleted")
+            person = _MODELS["User"].model_validate(json.loads(row[0]))
+            values = self._values_of(person)
+            self._check_uniqueness(person, values)
+            self._check(person, identifier)
+            assert person.meta is not None
+            person.meta.version, person.meta.last_modified = self.next_version(), self.clock()
+            self._store(person, values)
+            self._db.execute("DELETE FROM deleted WHERE id = ?", (identifier,))
+            return self._kept(_type_of("User"), person.model_copy(deep=True))
+
+    def purge(self, identifier: str) -> None:
+        """Forget a person who was deleted."""
+        if not self._db.execute("DELETE FROM deleted WHERE id = ?", (identifier,)).rowcount:
+            raise NotFoundException(detail=f"nobody of the identifier {identifier} was deleted")
+
+    def seats(self) -> list[dict[str, Any]]:
+        """The products, with how many seats there are and are given."""
+        given = Counter(each for person in self.resources for each in _entitlements(person))
+        return [{"name": name, "seats": seats, "given": given[name]} for name, seats in self.products.items()]
+
+    def _check(self, resource: Resource[Any], identifier: str | None) -> None:
+        if not isinstance(resource, User):
+            return
+        suffix = (resource.user_name or "").rpartition("@")[2].lower()
+        if self.suffixes and suffix not in self.suffixes:
+            raise InvalidValueException(detail=f"the suffix {suffix or '(none)'} is not proven to be yours")
+        wanted = set(_entitlements(resource))
+        if not self.products:
+            return
+        if unknown := wanted - self.products.keys():
+            raise InvalidValueException(detail=f"there is no product {sorted(unknown)[0]}")
+        for name in sorted(wanted):
+            given = sum(name in _entitlements(each) for each in self.resources if each.id != identifier)
+            if given >= self.products[name]:
+                raise UniquenessException(detail=f"all {given} seats of {name} are given")
+
+    def _kept(self, resource_type: ResourceType, resource: Resource[Any]) -> Resource[Any]:
+        sql = "INSERT OR REPLACE INTO record VALUES(?, ?, ?)"
+        self._db.execute(sql, (resource_type.name, resource.id, _text(resource)))
+        return resource
+
+    @contextmanager
+    def _together(self) -> Iterator[None]:
+        self._db.execute("SAVEPOINT step")
+        try:
+            yield
+        except BaseException:
+            self._db.execute("ROLLBACK TO step")
+            raise
+        finally:
+            self._db.execute("RELEASE step")
+
+
+def _entitlements(resource: Resource[Any]) -> list[str]:
+    return [each.value for each in (resource.entitlements or ()) if each.value] if isinstance(resource, User) else []
+
+
+def _text(resource: Resource[Any]) -> str:
+    return resource.model_dump_json()
+
+
+def _version(resource: Resource[Any]) -> int:
+    digits = "".join(filter(str.isdecimal, (resource.meta.version or "") if resource.meta else ""))
+    return int(digits or 0)
+
+
+def _type_of(name: str) -> ResourceType:
+    return ResourceType.from_resource(_MODELS[name])
