@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 
 import pytest
 from jsonschema import Draft202012Validator
@@ -10,6 +11,8 @@ from jsonschema import Draft202012Validator
 from vandrel.cli.parser import COMMANDS
 from vandrel.cli.present.json_output import json_schema
 from vandrel.errors import Code
+
+from .conftest import Folder
 
 #: Every command, with words that let it succeed on the demo.
 RUNS = [
@@ -28,9 +31,10 @@ RUNS = [
     "charter names crew Anna|Lund", "charter infer login", "charter draft", "probe", "journal", "journal 1", "journal 1 --verify",
     "export --to all.ldif", "load all.ldif -n", "completion bash", "manual",
     "backup all.backup", "unpack all.backup --to new-house", "audit", "audit --rules", "chart", "chart fields", "suffixes", "ready learning", "seats",
+    "synchronize school.profile.yaml --into beside/directory.db -n",
 ]  # fmt: skip
 #: Commands that need somebody at a terminal, or make a folder of their own.
-NOT_HERE = {"logon", "resume", "demo"}
+NOT_HERE = {"logon", "resume", "demo", "stand-in"}
 
 
 def words(line: str) -> list[str]:
@@ -40,6 +44,8 @@ def words(line: str) -> list[str]:
 def test_every_command_puts_out_the_one_shape(demo):
     validator = Draft202012Validator(json_schema())
     validator.check_schema(json_schema())
+    shutil.copytree(demo.path / "school", demo.path / "beside")
+    assert Folder(demo.path / "beside").run("hierarchy", "build", "-y").code == 0
     for line in RUNS:
         done = demo.run(*words(line), "--json")
         text = done.out or done.err

@@ -25,11 +25,6 @@ CREATE = (
     'vandrel create crew "Asbjørn Lund" language=nb number=2014 site=Northquay department=Deck '
     'category=Officers title="Second mate" manager=hbrekke password=none --yes'
 )
-FAULTY = (
-    "sed -e 's/time-zone/timezone/' -e 's/given 3/givn 3/' -e 's/length: 12/length: twelve/' "
-    "-e 's/Deck: {branch: ship/Deck: {branch: shp/' -e 's/ends: 09-30/ends: 31-31/' "
-    "-e 's/purpose: distribution/purpose: distribtion/' charter.yaml > new.yaml"
-)
 #: A roster with a new hand, a new name, another site, somebody who has left, and a number that nobody has.
 ROSTER = [
     "vandrel find --type accounts --columns number,kind,given,middle,surname,site,department,category,title --as csv "
@@ -39,6 +34,7 @@ ROSTER = [
     "echo '3001,crew,Ada,,Nygård,Kelness,Deck,Hands,Deckhand' >> roster.csv",
     "vandrel import roster.csv --propose -q",
 ]
+SYNCHRONIZE = "vandrel synchronize school.profile.yaml --into school/directory.db"
 EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=dl-sailing-plan --yes'
 
 #: Pictures of the demo on a domain controller with the Active Directory schema.
@@ -104,7 +100,6 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
         ["vandrel create unit /Shore/Season --yes", "vandrel edit /Shore/Office protected=no --yes"],
         ["vandrel hierarchy --differences", "vandrel hierarchy build --dry-run", "vandrel show /Shore"],
     ),
-    "charter-check": ([FAULTY], ["vandrel charter check --charter new.yaml", "vandrel charter check"]),
     "probe": ([], ["vandrel probe /Shore --directory harbour --who admin"]),
     "import-check": ([], ["vandrel import summer.xlsx --dry-run --rows 400"]),
     "draft": (
@@ -112,6 +107,19 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
         ["head -n 28 drafted.yaml", "tail -n 14 drafted.yaml"],
     ),
     "reconcile": (ROSTER, ["vandrel reconcile roster.csv --dry-run --hand-out first.csv"]),
+    "synchronize": (
+        [
+            "vandrel hierarchy build --charter school/charter.yaml --directory school/directory.db -y -q",
+            f"{SYNCHRONIZE} -y -q",
+            "vandrel rename arnlund surname=Lundqvist -y -q",
+            "vandrel leave hbrekke -y -q",
+            "vandrel edit annlund title=Bosun -y -q",
+            "vandrel edit mashworth title=Purser -y -q --charter school/charter.yaml --directory school/directory.db",
+            'vandrel create crew "Ada Nygård" number=4801 site=Northquay department=Deck category=Hands language=nb '
+            "password=generate --hand-out ada.csv -y -q",
+        ],
+        [f"{SYNCHRONIZE} --dry-run"],
+    ),
     "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5"]),
 }
 

@@ -51,6 +51,17 @@ def charter_text() -> str:
     return resources.files(__package__).joinpath("charter.yaml").read_text("utf-8")
 
 
+def _write_school(folder: Path) -> None:
+    """The profiles of two who take people in, and the charter of one that has a directory of its own."""
+    (folder / "school").mkdir()
+    for name, target in (
+        ("courses.profile.yaml", "courses.profile.yaml"), ("school.profile.yaml", "school.profile.yaml"),
+        ("school.charter.yaml", f"school/{file_names.CHARTER}"),
+    ):  # fmt: skip
+        text = resources.files(__package__).joinpath(name).read_text("utf-8")
+        (folder / target).write_text(text, "utf-8")
+
+
 def make(folder: Path, server: Directory | None = None) -> int:
     """Write the charter, the directory and the journal into an empty folder; return the number of accounts.
 
@@ -66,6 +77,7 @@ def make(folder: Path, server: Directory | None = None) -> int:
             where=Location(server=server.location), remedy="vandrel probe --schema puts it out, to be loaded",
         )  # fmt: skip
     (folder / file_names.CHARTER).write_text(charter_text(), "utf-8")
+    _write_school(folder)
     summer.write(folder)
     charter = load(folder / file_names.CHARTER)
     directory = server or EmbeddedDirectory.create(folder / file_names.DIRECTORY, [charter.base])

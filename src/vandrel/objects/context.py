@@ -62,10 +62,15 @@ class Context(Struct, frozen=True, dict=True):
         """The first value of one field, or an empty string."""
         return next(iter(self.dialect.read(entry, field)), "")
 
+    def title(self, entry: Entry) -> str:
+        """What heads a view of the object: the full name of an account, else the name of the entry."""
+        return (self.one(entry, "full") if self.object_type(entry) == ACCOUNT else "") or entry.dn.name
+
     def label(self, entry: Entry) -> str:
         """What people call the object: its logon name and full name, or its name alone."""
-        login = self.one(entry, "login") if self.object_type(entry) == "account" else ""
-        return f"{login} ({self.one(entry, 'full')})" if login else entry.dn.name
+        login = self.one(entry, "login") if self.object_type(entry) == ACCOUNT else ""
+        full = self.one(entry, "full") if login else ""
+        return f"{login} ({full})" if full else login or entry.dn.name
 
     def groups_of(self, entry: Entry) -> list[Entry]:
         """The groups that an object is a direct member of, the primary group included.

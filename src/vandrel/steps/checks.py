@@ -11,8 +11,10 @@ from msgspec import structs
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
+from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
+from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory, EffectiveRights, other_identities
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
@@ -54,6 +56,8 @@ class Checks:
         self._made_moves: list[Rename] = []
         self._asked: dict[str, EffectiveRights | None] = {}
         self._given: dict[tuple[str, str], DN] = {}
+        #: What earlier steps change, by the key of the object's name.
+        self._set: dict[str, list[Change]] = {}
         #: Unique values that earlier steps take away, by attribute and key, and from whom.
         self._given_up: set[tuple[str, str, str]] = set()
         self._unique = dialect.unique_attributes()
@@ -88,7 +92,8 @@ class Checks:
                     self._added[step.dn.key] = step.dn
                     self._gone.discard(step.dn.key)
                 case Set():
-                    findings += self._set(step, existing)
+                    findings += self._changes(step, existing)
+                    self._set.setdefault(step.dn.key, []).extend(step.changes)
                     findings += self._names_free(step.dn, claimed, taken)
                     self._give_up(step)
                 case Rename():
@@ -292,7 +297,7 @@ class Checks:
         coming = {dn for dn in self._directory.contexts if dn.key in self._coming}
         return coming | self._directory.existing(self._directory.contexts)
 
-    def _set(self, step: Set, existing: set[str]) -> Iterator[Finding]:
+    def _changes(self, step: Set, existing: set[str]) -> Iterator[Finding]:
         if self._is_there(step.dn, existing):
             yield from self._may_change(step)
         else:
@@ -338,6 +343,8 @@ class Checks:
 
     def _released(self, dn: DN) -> Iterator[Finding]:
         entry = self._directory.get(dn)
+        if entry is not None:  # as earlier steps leave it
+            entry = applied(entry, self._set.get(dn.key, ()))
         if entry is not None and self._dialect.read(entry, "protected") == ["yes"]:
             yield Finding(
                 Code.PROTECTED,

@@ -110,6 +110,11 @@ def to_entry(resource: Resource, dn: DN, named: NameOf) -> Entry:
     return Entry(dn, attributes)
 
 
+def pointed_at(resource: Resource) -> list[str]:
+    """The identifiers of the members of a group."""
+    return [each for item in _all_items(resource, "members") if (each := text(item.get("value")))]
+
+
 def to_resource(entry: Entry, id_of: IdOf) -> dict[str, Any]:
     """A new person or group, as it is sent to be created."""
     if entry.dn.naming_attribute != "uid":

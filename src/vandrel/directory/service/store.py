@@ -119,7 +119,7 @@ class ServiceDirectory:
         for endpoint in (_PEOPLE, _GROUPS):
             if not self._can_match(endpoint, where):
                 continue
-            for record in self._asked(endpoint, where):
+            for record in list(self._asked(endpoint, where)):  # first all, since they point at each other
                 entry = self._entry(record)
                 if matches(where, entry, self._schema):
                     yield entry
@@ -167,15 +167,18 @@ class ServiceDirectory:
         return Entry(self._base, {"objectClass": ["top", "organization"], "o": [self._base.name]})
 
     def _entry(self, record: _Record) -> Entry:
+        unknown = [each for each in mapping.pointed_at(record.resource) if each not in self._names]
+        if len(unknown) > _FEW and not self._is_known[_PEOPLE]:
+            list(self._read(_PEOPLE))
         return mapping.to_entry(record.resource, record.dn, self._name)
 
     def _name(self, identifier: str) -> DN | None:
         """The name of a record that another points at."""
-        if not identifier:
-            return None
         for endpoint in (_PEOPLE, _GROUPS):
-            if identifier not in self._names and not self._is_known[endpoint]:
-                list(self._all(endpoint))
+            if identifier and identifier not in self._names and not self._is_known[endpoint]:
+                resource = self.link.get(endpoint, identifier)
+                if resource is not None:
+                    self._take(endpoint, resource)
         return self._names.get(identifier)
 
     def _id(self, dn: DN) -> str:

@@ -36,7 +36,7 @@ def logon_state(context: Context, entry: Entry, today: date) -> LogonState:
 
     Only what the directory acts on keeps somebody out: a mark that it does not heed is named as such.
     """
-    name = context.one(entry, "full") or entry.dn.name
+    name = context.title(entry)
     causes, unheeded = _causes(context, entry, today)
     if causes:
         unseen = "" if context.dialect.has_password(entry) is not None else f" {_UNSEEN}"

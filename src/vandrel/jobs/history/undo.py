@@ -209,6 +209,10 @@ def _one(
             undoing.findings.append(Finding(Code.REFUSED, lacking, where, severity=NOTE))
     elif isinstance(back, Remove):
         entry = context.directory.get(back.dn)
+        if entry is not None and context.dialect.read(entry, "protected") == ["yes"]:
+            made = context.dialect.read(Entry(back.dn, back.attributes), "protected")
+            if made == ["yes"]:  # it was protected by what is taken back, and by nobody since
+                undoing.steps.append(Set(back.dn, tuple(context.dialect.changes(entry, "protected", ("no",)))))
         back = Remove(back.dn, entry.attributes if entry else back.attributes)
     if is_guard_still_needed(context.directory, context.dialect, back, undoing.steps):
         return  # other protected objects stay there

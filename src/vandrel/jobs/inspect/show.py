@@ -101,7 +101,7 @@ def describe(view: ObjectView) -> ObjectDetail:
     context, entry = view.context, view.entry
     is_account = view.object_type == ACCOUNT
     detail = ObjectDetail(
-        context.one(entry, "full") if is_account else entry.dn.name, partial(object_data, view), str(entry.dn),
+        context.title(entry), partial(object_data, view), str(entry.dn),
         view.states, topics=list(_topics(view)),
     )  # fmt: skip
     if is_account:
@@ -118,7 +118,7 @@ def describe(view: ObjectView) -> ObjectDetail:
 
 def _topics(view: ObjectView) -> Iterator[tuple[str, str, str]]:
     context, entry = view.context, view.entry
-    said = context.one(entry, "full") if view.object_type == ACCOUNT else entry.dn.name
+    said = context.title(entry)
     for topic in Topic:
         title = topic.value
         for field in view.fields():

@@ -29,6 +29,14 @@ _MOST_SHARE, _MOST = 0.05, 3
 GONE = {"disable": "disabled", "delete": "deleted"}
 
 
+#: In a link, beside the fields: the place and the name that an object was to have there.
+_STANDS = "@stands"
+
+
+def _stands(sent: Outgoing) -> tuple[str, ...]:
+    return places.to_text(sent.place), sent.name
+
+
 class SynchronizeRequest(Struct, frozen=True):
     """What goes where.
 
@@ -147,7 +155,7 @@ class Comparison:
         if dn.key in self._taken and not is_its_own and login and login != each.name:
             dn = parent.child(attribute, f"{each.name} ({login})")
         sent = self._known.get(each.entry.identifier)
-        is_as_sent = sent is not None and sent.sent.get("dn") == (str(dn),)
+        is_as_sent = sent is not None and sent.sent.get(_STANDS) == _stands(each)
         if entry is not None and (is_as_sent or dn.key == entry.dn.key):
             return entry.dn
         self._taken.add(dn.key)
@@ -189,7 +197,7 @@ class Comparison:
     def link(self, pair: Pair, identifier: str, values: Mapping[str, tuple[str, ...]] | None = None) -> Link:
         """What the next run needs to know of one object."""
         given = self.values(pair.sent) if values is None else values
-        return Link(pair.sent.entry.identifier, identifier, {**given, "dn": (str(pair.dn),)})
+        return Link(pair.sent.entry.identifier, identifier, {**given, _STANDS: _stands(pair.sent)})
 
     def missing_units(self) -> list[DN]:
         """The units that are missing there, from the top down."""
@@ -286,9 +294,9 @@ class Comparison:
 
         """
         going = {entry.dn.key for entry in deleted}
-        ours = {
-            entry.dn.key: entry.dn for each in self._counterparts.values() for entry in each.known_before().values()
-        }
+        # Of whom only a part is sent, nothing is said of the others.
+        whole = () if self._request.under else self._counterparts.values()
+        ours = {entry.dn.key: entry.dn for each in whole for entry in each.known_before().values()}
         ours |= {pair.entry.dn.key: pair.dn for pair in self.pairs if pair.entry is not None}
         is_ours = {dn.key for dn in ours.values()}
         for pair in self.pairs:

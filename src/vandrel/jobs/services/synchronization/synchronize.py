@@ -8,7 +8,7 @@ from msgspec import structs
 
 from vandrel.charter.passwords import check
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry, Value
+from vandrel.directory.entry import IDENTIFIERS, Entry, Value
 from vandrel.errors import Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
 from vandrel.jobs.common.new_object import new_object_steps
@@ -67,14 +67,21 @@ class _Change:
         deleted = comparison.gone if is_deleting else ()
         self._memberships = list(comparison.memberships(self._made, deleted))
 
-    def proposal(self) -> Proposal:
-        """The change as a whole."""
-        there, request, deletion = self._there, self._request, self._deletion
+        found = [*comparison.findings, *(self._deletion.findings if self._deletion is not None else ())]
+        self._findings = unique(found)
+        self._changes = self._all_changes()
+        self._is_many = len(self._changes) > _IN_FULL
+
+    def _all_changes(self) -> list[ObjectChange]:
         changes = [*map(self._change_of_unit, self._units), *map(self._change_of_new, self._new)]
         changes += map(self._change_of, [*self._changed, *self._disabled])
         changes += (self._change_of(Difference(group, group.dn, (change,), ()))
                     for group, _, change in self._memberships if group.dn.key not in self._made)  # fmt: skip
-        changes += changes_of_deletion(there, deletion) if deletion is not None else []
+        return changes + (changes_of_deletion(self._there, self._deletion) if self._deletion is not None else [])
+
+    def proposal(self) -> Proposal:
+        """The change as a whole."""
+        there, request, changes = self._there, self._request, self._changes
         accounts = [pair for pair in self._new if pair.sent.object_type == ACCOUNT]
         return Proposal(
             "synchronize",
@@ -82,10 +89,10 @@ class _Change:
             f"Change {count(len(changes), 'object')} in {there.directory.location}?",
             self._work,
             changes=changes,
-            findings=unique([*self._comparison.findings, *(deletion.findings if deletion is not None else ())]),
+            findings=self._findings,
             credentials=[self._credential(pair) for pair in accounts] if request.passwords else (),
             is_atomic=False,
-            is_many=len(changes) > _IN_FULL,
+            is_many=self._is_many,
             tables=self._tables(),
             summary=self._summary(),
             nothing="Nothing to change: it is there as it should be.",
@@ -119,7 +126,8 @@ class _Change:
         steps += [step for step in changing if not isinstance(step, Rename)]
         steps += [step for _, step, _ in self._memberships]
         steps += self._deletion.steps if self._deletion is not None else []
-        return Work(steps, sorted({number for number in barriers if 0 < number < len(steps)}))
+        told = self._findings if self._is_many else ()  # a preview of many leaves out what the job itself found
+        return Work(steps, sorted({number for number in barriers if 0 < number < len(steps)}), told)
 
     def _attributes(self, pair: Pair) -> dict[str, list[Value]]:
         fields: dict[str, Sequence[str]] = dict(self._comparison.values(pair.sent))
@@ -154,14 +162,23 @@ class _Change:
 
         What was sent is kept only if all of it was made: else nobody could tell a refusal from a later change.
         """
+        new = self._new if result is not None else []
+        present = self._identifiers([pair.dn for pair in new])
         kept = list(self._comparison.links)
-        for pair in self._new if result is not None else ():
-            if (entry := self._there.directory.get(pair.dn)) is not None:
-                kept.append(self._comparison.link(pair, entry.identifier))
+        kept += [self._comparison.link(pair, present[pair.dn.key]) for pair in new if pair.dn.key in present]
         if result is not None and result.is_in_part:
             kept = [structs.replace(link, sent={}) for link in kept]
         gone = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
         self._links.keep(kept, [here for here, link in self._links.read().items() if link.there in gone])
+
+    def _identifiers(self, dns: Sequence[DN]) -> dict[str, str]:
+        """The identifiers of what was made, by the keys of the names: of a few one by one, of more in one look."""
+        directory = self._there.directory
+        if len(dns) <= _IN_FULL:
+            found = [entry for dn in dns if (entry := directory.get(dn)) is not None]
+        else:
+            found = list(directory.search(self._there.charter.base, only=IDENTIFIERS))
+        return {entry.dn.key: entry.identifier for entry in found}
 
     # --- as people see it
 
