@@ -444,7 +444,7 @@ def test_between_directories_of_any_sort(place, demo):
                   "language=nb", "--hand-out", "hers.csv", "-y"))  # fmt: skip
     fine(demo.run("rename", "annlund", "surname=Moe", "-y"))
     told = fine(go(demo, "--hand-out", "ada.csv", profile="alike.yaml", into=target)).out
-    assert "There: new: 1 account; 1 changed; 1 with other members than it had" in told, told
+    assert "There: new: 1 account; 1 changed; 1 group with other members" in told, told
     ada = shown(folder, "anygaard")
     assert ada["place"] == "/Ferries/Northquay/Deck/Hands" and "gg-northquay-deck" in ada["fields"]["groups"]
     assert shown(folder, "amoe")["fields"]["surname"] == ["Moe"]

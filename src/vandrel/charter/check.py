@@ -9,7 +9,7 @@ from datetime import date
 from zoneinfo import ZoneInfo, available_timezones
 
 from vandrel.charter.charter import RESERVED_KINDS, Charter, naming_of
-from vandrel.charter.document import REQUIRED, Document, Leaving, Names, NamingLike, Passwords, Unit
+from vandrel.charter.document import REQUIRED, Document, Leaving, Names, NamingLike, PasswordMail, Passwords, Unit
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.name_limits import NAME_LIMITS, NameLimits, is_suffix
 from vandrel.charter.pattern import STYLE_WORDS, Pattern, PatternError, parse
@@ -27,6 +27,8 @@ _DAY = re.compile(r"(\d\d)-(\d\d)")
 
 #: Fields that a kind may not set or require: they are not texts that are known beforehand.
 _FIELD_NAME = re.compile(r"[a-z][a-z0-9-]*")
+#: By what somebody logs on.
+_LOGS_ON = frozenset({"login", "principal", "mail"})
 _NOT_TEXT = {name for name, field in FIELDS.items() if field.shape in (Shape.SECRET, Shape.MEMBERSHIPS, Shape.ROLES)}
 
 
@@ -56,6 +58,23 @@ class Checker:
         self._leaving(self.document.leaving, ("leaving",), design)
         self._group_kinds(design)
         self._services()
+        self._password_mail(self.document.password_mail)
+
+    def _password_mail(self, mail: PasswordMail) -> None:
+        """A message with a password in it does not name the account, unless the charter says that it may."""
+        usable, path = self.usable | {"organization", "password"}, ("password-mail", "text")
+        subject = self._pattern(mail.subject, ("password-mail", "subject"), usable)
+        lines = [self._pattern(line, path, usable) for line in mail.text.splitlines()]
+        in_text = {name for line in lines if line is not None for name in line.fields()}
+        in_subject = subject.fields() if subject is not None else frozenset()
+        if "password" in in_subject:
+            what, remedy = "a subject is seen on the way: no password stands in it", "put it in the text"
+            self.source.fault(("password-mail", "subject"), what, remedy)
+        if "password" not in in_text:
+            self.source.fault(path, "the text has no password in it", "add {password}")
+        elif not mail.together and (named := sorted((in_text | in_subject) & _LOGS_ON)):
+            what = f"{named[0]} and password stand in one message"
+            self.source.fault(path, what, "send them by two ways; or say so: together: true")
 
     def _own_fields(self) -> None:
         """Fields that the organization declares: new names, forms that can be read, values in one way only."""

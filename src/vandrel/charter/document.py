@@ -204,6 +204,23 @@ class SeatPool(_Part, frozen=True):
     ends: Annotated[str, Meta(description="The last day of the term, as 2027-06-30.")] = ""
 
 
+class PasswordMail(_Part, frozen=True):
+    """The message that takes a first password to somebody."""
+
+    to: Annotated[
+        Literal["recovery-mail", "manager", "sponsor"],
+        Meta(description="The person's recovery address, or the mail address of who answers for them."),
+    ] = "recovery-mail"
+    subject: Annotated[Text, Meta(description="Pattern of the subject.")] = "{organization}: a first password"
+    text: Annotated[Text, Meta(description="Pattern of the text, line by line; {password} is the password.")] = (
+        "The first password of {full} at {organization}:\n\n    {password}\n\n"
+        "It is good for logging on once. The name to log on with comes by another way."
+    )
+    together: Annotated[
+        bool, Meta(description="Whether the name to log on with and the password may stand in one message.")
+    ] = False
+
+
 class AuditException(_Part, frozen=True):
     """What an audit passes over for a time."""
 
@@ -265,6 +282,9 @@ class Document(_Part, frozen=True):
         Literal["in-kind", "everywhere", "no"],
         Meta(description="Among which accounts an employee number is unique: those of one kind, all, or none."),
     ] = "in-kind"
+    password_mail: Annotated[PasswordMail, Meta(description="The message that takes a first password to somebody.")] = (
+        PasswordMail()
+    )
     seats: Annotated[dict[str, SeatPool], Meta(description="Products with seats, by name.")] = {}
     exceptions: Annotated[list[AuditException], Meta(description="What an audit passes over.")] = []
     roles: Annotated[dict[str, Role], Meta(description="Administrative roles, by name.")] = {}

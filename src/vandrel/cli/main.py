@@ -15,13 +15,17 @@ if TYPE_CHECKING:
 
 def main(words: Sequence[str]) -> int:
     """Run one command line and return its exit code."""
-    from vandrel.cli.parser import build_parser
+    from vandrel.cli.parser import parse
     from vandrel.cli.session import Session
 
-    parser = build_parser(words[0] if words else "")
-    args = parser.parse_args(words)
+    args = parse(words)
     session = Session(args, words)
-    code = session.tell_damage(_run(session, words))
+    if getattr(args, "mail_to", ""):
+        from vandrel.cli.mail_report import mailed
+
+        code = mailed(session, lambda: session.tell_damage(_run(session, words)), lambda error: _tell(session, error))
+    else:
+        code = session.tell_damage(_run(session, words))
     if code and not session.begun:
         session.withdraw_new_directory()
     return code

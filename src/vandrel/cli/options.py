@@ -136,12 +136,23 @@ def split(session: Session, words: list[str]) -> tuple[list[str], list[Assignmen
 def add_hand_out(parser: argparse.ArgumentParser) -> None:
     """Add the option for the file of generated passwords."""
     parser.add_argument("--hand-out", metavar="FILE", help="write generated passwords to this file, for you alone")
+    _add_mail_passwords(parser)
+
+
+def _add_mail_passwords(parser: argparse._ActionsContainer) -> None:
+    parser.add_argument("--mail-passwords", action="store_true",
+                        help="send each of them as the charter says as well: password-mail")  # fmt: skip
 
 
 def add_not_running(parser: argparse.ArgumentParser) -> None:
     """Add the option of commands that need a job for themselves."""
     told = "the process of the job is gone, though its lock or the other host does not tell"
     parser.add_argument("--not-running", action="store_true", help=told)
+
+
+def add_mail_report(parser: argparse.ArgumentParser) -> None:
+    """Add the option that sends what a command says to somebody."""
+    parser.add_argument("--mail-to", metavar="ADDRESS", default="", help="send what is said here to somebody as well")
 
 
 # --- very many at once
@@ -151,6 +162,7 @@ def add_first_passwords(parser: argparse.ArgumentParser) -> None:
     """Add the options that say where the passwords of new accounts come from and go."""
     group = parser.add_argument_group("passwords")
     group.add_argument("--hand-out", metavar="FILE", help="first passwords go here: .csv, .xlsx, or slips in a .pdf")
+    _add_mail_passwords(group)
     group.add_argument("--recipient", metavar="KEY", default="", help="encrypt the hand-out to this age public key")
     group.add_argument("--password", choices=("generate", "ask", "-"),
                        help="for who is given none: generated (default), or one for all, asked for, or read from "

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Sequence
 from importlib import import_module
 from keyword import iskeyword
 from typing import NoReturn
@@ -102,9 +103,22 @@ def build_parser(only: str = "") -> argparse.ArgumentParser:
             parents=parents, formatter_class=_Formatter, allow_abbrev=False,
         )  # fmt: skip
         command.configure(added)
-        added.set_defaults(run=command.run, command=command.NAME)
+        # Words that come after an option belong to those before it, which argparse does not see to.
+        listed = [action.dest for action in added._positionals._group_actions if action.nargs in ("*", "+")]
+        added.set_defaults(run=command.run, command=command.NAME, words_go_to=listed[-1] if listed else "")
     if "_ARGCOMPLETE" in os.environ:
         import argcomplete
 
         argcomplete.autocomplete(parser)
     return parser
+
+
+def parse(words: Sequence[str]) -> argparse.Namespace:
+    """Read a command line; one that cannot be read ends the program with exit code 2."""
+    parser = build_parser(words[0] if words else "")
+    args, left = parser.parse_known_args(words)
+    if left and (not args.words_go_to or any(word.startswith("-") and word != "-" for word in left)):
+        parser.error(f"unrecognized arguments: {' '.join(left)}")
+    if left:
+        setattr(args, args.words_go_to, [*getattr(args, args.words_go_to), *left])
+    return args

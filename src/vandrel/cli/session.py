@@ -18,7 +18,7 @@ from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 if TYPE_CHECKING:
     from vandrel.charter.charter import Charter
     from vandrel.connections.config import Target
-    from vandrel.connections.document import Connection
+    from vandrel.connections.document import Connection, Mail
     from vandrel.directory.embedded.store import EmbeddedDirectory
     from vandrel.directory.ldap.store import LdapDirectory
     from vandrel.directory.port import Directory
@@ -127,24 +127,46 @@ class Session:
     @cached_property
     def connections(self) -> dict[str, Connection]:
         """The connections of the file in the environment; or the user's, and those beside the charter, here, above."""
-        from platformdirs import user_config_path
-
         from vandrel.connections import config
 
-        named = os.environ.get("VANDREL_CONNECTIONS")
-        if named:
-            return config.load([Path(named)])
+        if os.environ.get("VANDREL_CONNECTIONS"):
+            return config.load(self._connection_files)
+        skipped: list[Finding] = []
+        connections = config.load(self._connection_files, skipped)
+        if self.is_by_hand:
+            self.terminal.findings(skipped)
+        return connections
+
+    @property
+    def _connection_files(self) -> list[Path]:
+        from platformdirs import user_config_path
+
+        if named := os.environ.get("VANDREL_CONNECTIONS"):
+            return [Path(named)]
         here = Path.cwd()
         places = [here, *here.parents]
         with suppress(VandrelError):  # without a charter, a server can be looked at all the same
             places.insert(0, self.folder)
         # The user's own come first: a folder that one works in cannot take their names.
         places.insert(0, user_config_path("vandrel"))
-        skipped: list[Finding] = []
-        connections = config.load((place / file_names.CONNECTIONS for place in dict.fromkeys(places)), skipped)
-        if self.is_by_hand:
-            self.terminal.findings(skipped)
-        return connections
+        return [place / file_names.CONNECTIONS for place in dict.fromkeys(places)]
+
+    @cached_property
+    def mail(self) -> Mail:
+        """How messages are sent.
+
+        Raises:
+            VandrelError: ``not-found`` where no file of connections says it.
+
+        """
+        from vandrel.connections import config
+
+        mail = config.load_mail(self._connection_files)
+        if mail is None:
+            what = f"no {file_names.CONNECTIONS} says how messages are sent"
+            remedy = "mail: {sender: accounts@example.org, server: smtps://HOST}; or command: sendmail -t -i"
+            raise VandrelError(Code.NOT_FOUND, what, remedy=remedy)
+        return mail
 
     @cached_property
     def directory_path(self) -> Path:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from urllib.parse import urlsplit
 
 from msgspec import Struct, structs
 
 from vandrel import trusted_file
-from vandrel.connections.document import Connection, Document, Identity, json_schema
+from vandrel.connections.document import Connection, Document, Identity, Mail, json_schema
 from vandrel.directory import dn as names
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.text.nearest import did_you_mean, listed
@@ -72,6 +72,23 @@ def load(paths: Iterable[Path], skipped: list[Finding] | None = None) -> dict[st
 
     """
     connections: dict[str, Connection] = {}
+    for folder, document in _documents(paths, skipped):
+        for name, connection in document.connections.items():
+            connections.setdefault(name, _from_folder(folder, connection))
+    return connections
+
+
+def load_mail(paths: Iterable[Path]) -> Mail | None:
+    """How messages are sent: as the first of these files says that says anything. Raises as `load` does."""
+    for folder, document in _documents(paths, []):
+        if (mail := document.mail) is not None:
+            files = {name: _seen(folder, getattr(mail, name)) for name in ("password_file", "ca_file")}
+            return structs.replace(mail, **files)
+    return None
+
+
+def _documents(paths: Iterable[Path], skipped: list[Finding] | None) -> Iterator[tuple[Path, Document]]:
+    """What the files say, each with the folder that it stands in."""
     for path in paths:
         try:
             text = trusted_file.read_text(path, "file of connections")
@@ -82,25 +99,24 @@ def load(paths: Iterable[Path], skipped: list[Finding] | None = None) -> dict[st
                 raise
             skipped += (structs.replace(finding, severity=NOTE) for finding in error.findings)
             continue
-        for name, connection in _read(path, text).connections.items():
-            connections.setdefault(name, _from_folder(path.parent, connection))
-    return connections
+        yield path.parent, _read(path, text)
+
+
+def _seen(folder: Path, name: str) -> str:
+    """A file as seen from the folder of the file that names it."""
+    try:
+        return str(folder / Path(name).expanduser()) if name else ""
+    except RuntimeError:  # ~ and the name of nobody
+        return str(folder / name)
 
 
 def _from_folder(folder: Path, connection: Connection) -> Connection:
     """The connection with the files that it names as seen from the folder of the file that names them."""
-
-    def seen(name: str) -> str:
-        try:
-            return str(folder / Path(name).expanduser()) if name else ""
-        except RuntimeError:  # ~ and the name of nobody
-            return str(folder / name)
-
     identities = {
-        word: structs.replace(identity, password_file=seen(identity.password_file))
+        word: structs.replace(identity, password_file=_seen(folder, identity.password_file))
         for word, identity in connection.identities.items()
     }
-    return structs.replace(connection, identities=identities, ca_file=seen(connection.ca_file))
+    return structs.replace(connection, identities=identities, ca_file=_seen(folder, connection.ca_file))
 
 
 def _read(path: Path, text: str) -> Document:
@@ -130,6 +146,11 @@ def _read(path: Path, text: str) -> Document:
                 source.fault(where, "an identity has either bind or sasl", "bind: cn=...; or sasl: external", key=True)
             if identity.password_file and identity.password_command:
                 source.fault(where, "the password comes from a file or from a command, not both", key=True)
+    if (mail := document.mail) is not None:
+        if bool(mail.server) == bool(mail.command):
+            source.fault(("mail",), "messages go by a server or by a command", "server: smtps://HOST", key=True)
+        if mail.server and urlsplit(mail.server).scheme not in ("smtp", "smtps"):
+            source.fault(("mail", "server"), f"{mail.server!r} is no mail server", "write smtps://HOST")
     if source.faults:
         faults = ConnectionFaults(Code.CONNECTIONS, source.faults[0].what)
         faults.findings = tuple(source.faults)

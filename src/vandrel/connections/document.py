@@ -50,10 +50,23 @@ class Connection(_Part, frozen=True):
     patience: Annotated[int, Meta(description="How long to go on trying when no host answers.", ge=0, le=86400)] = 30
 
 
+class Mail(_Part, frozen=True):
+    """How messages are sent."""
+
+    sender: Annotated[Text, Meta(description="The address that they come from.")]
+    server: Annotated[str, Meta(description="smtps://HOST, or smtp://HOST, which is encrypted before anything.")] = ""
+    command: Annotated[str, Meta(description="Or a command that takes a message, as /usr/sbin/sendmail -t -i.")] = ""
+    user: Annotated[str, Meta(description="Whom the server knows us as; empty for nobody.")] = ""
+    password_file: Annotated[str, Meta(description="A file for you alone (mode 0600) that holds the password.")] = ""
+    ca_file: Annotated[str, Meta(description="Certificates to trust, in place of the system's.")] = ""
+    seconds: Annotated[int, Meta(description="How long to wait for one answer.", ge=1, le=600)] = 20
+
+
 class Document(_Part, frozen=True):
     """The whole file."""
 
     connections: Annotated[dict[str, Connection], Meta(description="Directories by name.")] = {}
+    mail: Annotated[Mail | None, Meta(description="How messages are sent: reports and first passwords.")] = None
 
 
 def json_schema() -> dict[str, object]:

@@ -31,7 +31,7 @@ def obtain(target: Target, ask: Ask) -> Secret | None:
     if identity is None or identity.sasl:
         return None
     if identity.password_file:
-        return _from_file(Path(identity.password_file))
+        return from_file(Path(identity.password_file))
     if identity.password_command:
         return _from_command(identity.password_command)
     if identity.password == "keyring":
@@ -62,7 +62,13 @@ def keep(target: Target, secret: Secret) -> None:
         raise _no_keyring(error) from None
 
 
-def _from_file(path: Path) -> Secret:
+def from_file(path: Path) -> Secret:
+    """The first line of a file that nobody else can read.
+
+    Raises:
+        VandrelError: ``not-permitted`` where others can, ``not-found``, ``bad-value``.
+
+    """
     try:
         with path.open(encoding="utf-8") as file:
             state = os.fstat(file.fileno())

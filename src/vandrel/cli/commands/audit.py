@@ -8,7 +8,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel.cli import complete
+from vandrel.cli import complete, options
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
@@ -29,6 +29,7 @@ EXAMPLES = """\
   vandrel audit --mend misplaced spelling       as one change, shown before
   vandrel audit --page audit.html               to be read in a browser and passed on
   vandrel audit --weight grave --json           by a scheduler: the exit code tells
+  vandrel audit --since 2026-11-23 --mail-to accounts@marrowick.example
 """
 WRITES = True
 
@@ -41,13 +42,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
     complete.attach(under, complete.places)
     parser.add_argument("--mend", action="store_true", help="mend what these rules find, where no answer is needed")
     parser.add_argument("--page", metavar="FILE", help="write it as one HTML file too, with figures, to be passed on")
+    parser.add_argument("--since", type=options.day, metavar="DAY", help="only what was first found then, or later")
+    options.add_mail_report(parser)
     parser.add_argument("--weight", choices=("grave", "fault", "advice"), default="", help="this and what is graver")
 
 
 def run(session: Session) -> Proposal | Report:
     """Hand the request on, and remember what was found."""
     from vandrel import file_names, safe_file
-    from vandrel.jobs.audit.audit import AuditRequest, as_report, audit, list_rules, remembered
+    from vandrel.jobs.audit.audit import AuditRequest, as_report, audit, known_since, list_rules, remembered
 
     args = session.args
     if args.rules:
@@ -69,6 +72,8 @@ def run(session: Session) -> Proposal | Report:
     if request.is_whole and found != known and not args.dry_run:
         said = json.dumps({"faults": [[each.rule, each.object, each.since] for each in found]}, indent=1)
         safe_file.write(notes, said.encode(), replace=True)
+    if args.since:
+        done = known_since(done, args.since)
     if args.page:
         from vandrel.cli.present.audit_page import render
         from vandrel.jobs.audit.page import page_of

@@ -43,6 +43,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         choices=("enable", "leave", "delete"),
         help="of what is due, only this; may be repeated",
     )
+    options.add_mail_report(parser)
 
 
 def run(session: Session) -> Proposal | Report:

@@ -45,6 +45,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
                         help="stop where more would leave (default: a twentieth, 3 at the least)")  # fmt: skip
     parser.add_argument("--last-day", type=options.day, metavar="DAY", help="of who leaves (default: today)")
     parser.add_argument("--sound-only", action="store_true", help="leave out the rows that something is wrong with")
+    options.add_mail_report(parser)
     group = parser.add_argument_group("in place of what the small file says")
     group.add_argument("--kind", metavar="KIND", help="kind of account, where no column gives it")
     add_layout(group)

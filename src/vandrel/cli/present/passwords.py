@@ -9,6 +9,8 @@ from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec import structs
+
 from vandrel.charter.passwords import PasswordRules, generate
 from vandrel.cli.terminal import input_lines
 from vandrel.errors import NOTE, Code, Finding, Location, Refused, VandrelError, are_fatal
@@ -100,6 +102,8 @@ class HandOut:
         self._path = Path(file) if file else None
         self._recipient = recipient
         self._slips: dict[DN, Slip] = {}
+        self._values: dict[DN, Callable[[str], str]] = {}
+        self._is_mailed = bool(getattr(session.args, "mail_passwords", False))
 
     @property
     def name(self) -> str:
@@ -110,6 +114,7 @@ class HandOut:
         """Put an account on the sheet; `value` gives its fields."""
         from vandrel.intake.hand_out import Slip
 
+        self._values[dn] = value
         self._slips[dn] = Slip(value("full"), value("login"), value("principal"), value("mail"), secret)
 
     def around(self, run: Callable[[], RunResult | None]) -> RunResult | None:
@@ -138,6 +143,11 @@ class HandOut:
         """
         if not self._slips:
             return
+        if self._is_mailed:
+            if self._path is None:
+                what, remedy = "what cannot be delivered must stand somewhere as well", "add --hand-out FILE"
+                raise VandrelError(Code.USAGE, what, where=Location(option="--mail-passwords"), remedy=remedy)
+            _ = self._session.mail  # before anything is made
         if self._path is None:
             if not self._session.terminal.is_interactive:
                 raise VandrelError(
@@ -180,8 +190,32 @@ class HandOut:
             return
         if self._path is not None:
             self._session.terminal.note(f"First passwords: {self._path} (for you alone; mode 0600)")
+            if self._is_mailed:
+                self._send()
             return
         show_once([(slip.login, slip.secret) for slip in self._slips.values()])
+
+    def _send(self) -> None:
+        """Send each password as the charter says; who gets none is told of, and stands on the hand-out."""
+        from vandrel.connections.mail import message, send
+        from vandrel.jobs.common.password_mail import password_message
+
+        out, mail = self._session.terminal, self._session.mail
+        letters, findings = [], list[Finding]()
+        for dn, slip in self._slips.items():
+            try:
+                letter = password_message(self._session.context, self._values[dn], slip.secret)
+                letters.append(message(mail, letter.to, letter.subject, letter.text))
+            except VandrelError as error:
+                findings += error.findings
+        try:
+            outcomes = send(mail, letters)
+        except VandrelError as error:
+            outcomes = [error] * len(letters)
+        findings += (finding for error in outcomes if error is not None for finding in error.findings)
+        out.findings(structs.replace(finding, severity=NOTE) for finding in dict.fromkeys(findings))
+        sent = outcomes.count(None)
+        out.note(f"Sent by mail: {sent} of {len(self._slips)}.")
 
 
 def has_second_screen() -> bool:

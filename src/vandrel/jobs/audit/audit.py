@@ -8,7 +8,7 @@ from datetime import date
 from importlib import import_module
 from itertools import groupby
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.charter.document import AuditException
 from vandrel.directory import place as places
@@ -113,6 +113,11 @@ class Audit(Struct, frozen=True):
             return ""
         gone = f", {self.gone} gone" if self.gone is not None else ""
         return f"{sum(each.is_new for each in self.faults)} new since the last audit{gone}."
+
+
+def known_since(done: Audit, day: date) -> Audit:
+    """The same audit with those of its faults alone that were first found on this day or later."""
+    return structs.replace(done, faults=[each for each in done.faults if each.since >= day.isoformat()])
 
 
 def audit(context: Context, request: AuditRequest, known: Sequence[KnownFault] | None) -> Audit:

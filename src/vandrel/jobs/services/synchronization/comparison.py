@@ -237,7 +237,11 @@ class Comparison:
             steps.append(Rename(entry.dn, pair.dn))
             for change in there.dialect.changes_with_name(entry, pair.dn.name):
                 after.attributes[change.attribute] = list(change.added)
-            changes.append(FieldChange("dn", (str(entry.dn),), (str(pair.dn),)))
+            if pair.dn.name != entry.dn.name:
+                changes.append(FieldChange("name", (entry.dn.name,), (pair.dn.name,)))
+            if pair.dn.parent != entry.dn.parent:
+                was, will_be = there.place(entry.dn.parent), there.place(pair.dn.parent)
+                changes.append(FieldChange("place", (was,), (will_be,)))
         here, mark = pair.sent.entry.identifier, self._rules.identifier
         if mark and here not in entry.texts(mark):
             after.attributes[mark] = [here]

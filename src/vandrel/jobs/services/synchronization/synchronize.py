@@ -193,7 +193,9 @@ class _Change:
             for name, values in self._comparison.values(sent).items() if values
         )  # fmt: skip
         label = next(iter(sent.fields.get("full", ())), "") or pair.dn.name
-        place = self._there.place(pair.dn.parent)
+        place, rules = self._there.place(pair.dn.parent), self._request.profile.copying
+        rule = rules.place if sent.object_type == ACCOUNT else rules.place_of_groups
+        fields = (FieldChange("place", after=(place,), rule=rule), *fields)
         return ObjectChange(Action.CREATE, sent.object_type, pair.dn, label, place, fields, kind=self._kind(pair))
 
     def _change_of(self, each: Difference) -> ObjectChange:
@@ -229,7 +231,7 @@ class _Change:
         ]  # fmt: skip
         made = ", ".join(word for number, word in figures if number)
         rest = [
-            (len(self._changed), "changed"), (others, f"with other members than {'it' if others == 1 else 'they'} had"),
+            (len(self._changed), "changed"), (others, f"{'group' if others == 1 else 'groups'} with other members"),
             (len(comparison.gone), GONE.get(gone, "")), (same, "as it should be" if same == 1 else "as they should be"),
         ]  # fmt: skip
         told = [f"new: {made}"] if made else []
