@@ -92,6 +92,7 @@ class Setup(NamedTuple):
     durable: bool = False
     scheme: str = "ldap"
     where: str = "/dev/shm"
+    schema: str = ""  # more of it
 
 
 PLAIN = Setup(modules=(), overlays="", access="")
@@ -238,7 +239,7 @@ class Slapd:
         setup, folder = self.setup, self.folder
         text = _CONFIGURATION.format(
             folder=folder, suffix=SUFFIX, size=setup.size, general=setup.general, access=setup.access, config=setup.config, right=setup.right,
-            schema="" if setup.bare else f"include {folder}/vandrel.schema",
+            schema=setup.schema or ("" if setup.bare else f"include {folder}/vandrel.schema"),
             modules="\n".join(f"moduleload {name}" for name in setup.modules),
             sync="" if setup.durable else "envflags nosync writemap",
             database=("" if setup.bare else _OWN_INDEX + "\n") + setup.database,

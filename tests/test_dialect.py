@@ -15,10 +15,11 @@ from hypothesis import strategies as st
 from vandrel.charter.charter import Charter
 from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
-from vandrel.dialects.base import applied, difference
+from vandrel.dialects.base import difference
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
+from vandrel.directory.applied import applied
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.entry import Entry
 from vandrel.directory.schema import Schema, shipped_definitions
@@ -34,6 +35,7 @@ OTHERS = [names.parse(f"cn=P{number},dc=marrowick,dc=example") for number in ran
 
 VALUES = {
     Shape.TEXT: "x", Shape.REFERENCE: str(OTHERS[0]), Shape.DATE: "2026-10-25", Shape.FLAG: "yes",
+    Shape.NUMBER: "12345",
 }  # fmt: skip
 SPECIAL = {"country": "NO", "enabled": "no", "mail": "a@x.example", "alias": "b@x.example"}
 

@@ -9,7 +9,17 @@ from datetime import date
 from zoneinfo import ZoneInfo, available_timezones
 
 from vandrel.charter.charter import RESERVED_KINDS, Charter, naming_of
-from vandrel.charter.document import REQUIRED, Document, Leaving, Names, NamingLike, PasswordMail, Passwords, Unit
+from vandrel.charter.document import (
+    REQUIRED,
+    Document,
+    Leaving,
+    Names,
+    NamingLike,
+    PasswordMail,
+    Passwords,
+    Posix,
+    Unit,
+)
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.name_limits import NAME_LIMITS, NameLimits, is_suffix
 from vandrel.charter.pattern import STYLE_WORDS, Pattern, PatternError, parse
@@ -59,6 +69,24 @@ class Checker:
         self._group_kinds(design)
         self._services()
         self._password_mail(self.document.password_mail)
+        if self.document.posix is not None:
+            self._posix(self.document.posix)
+
+    def _posix(self, posix: Posix) -> None:
+        """Ranges that begin before they end, kinds that there are, patterns that can be filled."""
+        ranges: dict[Path, list[int]] = {("uid-numbers",): posix.uid_numbers, ("gid-numbers",): posix.gid_numbers}
+        ranges |= {("by-kind", kind): given for kind, given in posix.by_kind.items()}
+        for where, (first, last) in ranges.items():
+            if first > last:
+                self.source.fault(("posix", *where), f"the range ends at {last}, before it begins", "exchange the two")
+        for path, kind in [(("posix", "kinds", index), kind) for index, kind in enumerate(posix.kinds)] + [
+            (("posix", "by-kind", kind), kind) for kind in posix.by_kind
+        ]:
+            if kind not in self.kinds and not is_hole(kind):
+                self.source.fault(path, f"there is no kind of account {kind!r}", did_you_mean(kind, self.kinds))
+        self._pattern(posix.home, ("posix", "home"))
+        if posix.group:
+            self._pattern(posix.group, ("posix", "group"))
 
     def _password_mail(self, mail: PasswordMail) -> None:
         """A message with a password in it does not name the account, unless the charter says that it may."""

@@ -204,6 +204,25 @@ class SeatPool(_Part, frozen=True):
     ends: Annotated[str, Meta(description="The last day of the term, as 2027-06-30.")] = ""
 
 
+NumberRange = Annotated[list[Annotated[int, Meta(ge=1)]], Meta(min_length=2, max_length=2)]
+
+
+class Posix(_Part, frozen=True):
+    """What accounts and groups have on Unix systems (RFC 2307)."""
+
+    uid_numbers: Annotated[NumberRange, Meta(description="First and last number of accounts.")] = msgspec.field(
+        default_factory=lambda: [10_000, 59_999]
+    )
+    gid_numbers: Annotated[NumberRange, Meta(description="First and last number of groups.")] = msgspec.field(
+        default_factory=lambda: [10_000, 59_999]
+    )
+    by_kind: Annotated[dict[str, NumberRange], Meta(description="Kinds of account with a range of their own.")] = {}
+    group: Annotated[Text, Meta(description="Pattern of the group whose number an account has as its first.")] = ""
+    home: Annotated[Text, Meta(description="Pattern of the home directory.")] = "/home/{login}"
+    shell: Annotated[str, Meta(description="Shell.")] = "/bin/bash"
+    kinds: Annotated[list[Text], Meta(description="Kinds of account that have it; none: all.")] = []
+
+
 class PasswordMail(_Part, frozen=True):
     """The message that takes a first password to somebody."""
 
@@ -260,6 +279,11 @@ class Document(_Part, frozen=True):
         Literal["name", "login"],
         Meta(description="What names the entries of accounts: a name of their own, or the logon name."),
     ] = "name"
+    group_classes: Annotated[
+        list[Literal["groupOfNames", "groupOfUniqueNames", "posixGroup"]],
+        Meta(description="Object classes of new groups on a standard server.", min_length=1),
+    ] = msgspec.field(default_factory=lambda: ["groupOfNames"])
+    posix: Annotated[Posix | None, Meta(description="What accounts and groups have on Unix systems.")] = None
     fields: Annotated[dict[str, OwnField], Meta(description="Fields of the organization's own.")] = {}
     names: Annotated[Names, Meta(description="Naming patterns of accounts.")] = Names()
     passwords: Annotated[Passwords, Meta(description="Password rules for everybody.")] = Passwords()

@@ -92,8 +92,9 @@ class BaseDialect:
         if known is None:
             return False
         classes = self.classes(object_type)
-        if isinstance(codec, OwnFieldCodec) and codec.object_class and self.schema.object_class(codec.object_class):
-            classes = [*classes, codec.object_class]
+        more = codec.class_on(object_type) if isinstance(codec, OwnFieldCodec) else ""
+        if more and self.schema.object_class(more):
+            classes = [*classes, more]
         return known.operational or known.name in self.schema.shape(tuple(classes))[1]
 
     def classes(self, object_type: str) -> list[str]:
@@ -232,10 +233,14 @@ class BaseDialect:
 
     def first_members(self, group: Entry, new: Sequence[DN]) -> list[Change]:
         """The changes by which objects that are new themselves come into a group."""
-        return [Change("member", added=tuple(map(str, new)))]
+        return [Change(self.member_attribute(group), added=tuple(map(str, new)))]
+
+    def member_attribute(self, group: Entry) -> str:
+        """The attribute by which a group lists its members by name; empty where it lists logon names alone."""
+        return "member"
 
     def _present(self, group: Entry) -> dict[object, str]:
-        members = group.texts("member")
+        members = group.texts(self.member_attribute(group))
         return dict(zip(self.schema.keys("member", members), members, strict=True))
 
     def placeholder(self, attribute: str) -> str | None:

@@ -10,7 +10,7 @@ from vandrel.directory import gentime
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Filter, Not
 from vandrel.directory.schema.syntaxes import GENERALIZED_TIME
-from vandrel.fields import Field, Shape
+from vandrel.fields import GROUP, Field, Shape
 from vandrel.text import octets
 
 if TYPE_CHECKING:
@@ -128,6 +128,19 @@ class OctetsCodec(FieldCodec):
         return [octets.from_text(value) for value in values]
 
 
+class OctetTextCodec(FieldCodec):
+    """Keep text in an attribute of octets, as public keys are."""
+
+    def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
+        """The octets as UTF-8."""
+        values = entry.values_of(attribute)
+        return [value if isinstance(value, str) else value.decode("utf-8", "replace") for value in values]
+
+    def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
+        """Octets."""
+        return [value.encode() for value in values]
+
+
 class BooleanCodec(FieldCodec):
     """Keep a flag as TRUE or FALSE (RFC 4517, 3.3.3); neither yes nor no where the attribute is empty."""
 
@@ -210,6 +223,10 @@ class OwnFieldCodec(FieldCodec):
         self._plain = plain
         self.object_class = object_class
 
+    def class_on(self, object_type: str) -> str:
+        """The object class that allows the attribute on objects of a type; empty where any does."""
+        return self.object_class
+
     def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
         """As the wrapped codec."""
         return self._plain.read(dialect, entry, attribute)
@@ -221,12 +238,27 @@ class OwnFieldCodec(FieldCodec):
     def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
         """As the wrapped codec; the object class comes with the first value."""
         self._plain.write(dialect, entry, attribute, values)
-        if values and self.object_class and not entry.has_class(self.object_class):
-            put(entry, "objectClass", [*entry.values_of("objectClass"), self.object_class])
+        needed = self.class_on(dialect.object_type_of(entry)) if values else ""
+        if needed and not entry.has_class(needed):
+            put(entry, "objectClass", [*entry.values_of("objectClass"), needed])
 
     def condition(self, dialect: BaseDialect, attribute: str, value: str) -> Filter | None:
         """As the wrapped codec."""
         return self._plain.condition(dialect, attribute, value)
+
+
+class PosixCodec(OwnFieldCodec):
+    """Keep what RFC 2307 knows of an account or a group, with the object class that allows it."""
+
+    def __init__(self, plain: FieldCodec | str, object_class: str = "posixAccount") -> None:
+        """Wrap the codec that keeps the values; or name the attribute that has them as they are."""
+        plain = FieldCodec(plain) if isinstance(plain, str) else plain
+        super().__init__(plain, object_class)
+        self.unique = plain.unique
+
+    def class_on(self, object_type: str) -> str:
+        """The class of an account, or that of a group."""
+        return "posixGroup" if object_type == GROUP else self.object_class
 
 
 def codec_for(field: Field, attribute: str) -> FieldCodec:

@@ -119,6 +119,9 @@ class Dialect(Protocol):
     def placeholder(self, attribute: str) -> str | None:
         """What stands in an attribute of names that must not be empty, for nobody; None where nothing can."""
 
+    def member_attribute(self, group: Entry) -> str:
+        """The attribute by which a group lists its members by name; empty where it lists logon names alone."""
+
     def members(self, group: Entry) -> list[str]:
         """The names of the members that the group itself lists."""
 

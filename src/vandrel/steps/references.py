@@ -13,10 +13,12 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Filter, Or, Present
+from vandrel.directory.member_lists import ALL, BY_LOGIN, BY_NAME
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
 from vandrel.directory.schema import Schema
 from vandrel.errors import VandrelError
+from vandrel.steps.login_lists import logins_of, with_login_lists
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
 #: Conditions in one search, since servers take no filter of any size; and how many names are looked for at all.
@@ -38,9 +40,9 @@ def with_references(
     where the directory sees to it; where it does so unannounced, as some servers do, the added steps change nothing.
     `kept` is told of names that cannot be taken away, because their holder must have one, as an alias must.
     """
-    if not any(isinstance(step, Rename | Remove) for step in steps):
-        return list(steps)
-    return list(_ReferenceRepair(directory, dialect, kept or (lambda reference: None)).steps(steps))
+    if any(isinstance(step, Rename | Remove) for step in steps):
+        steps = list(_ReferenceRepair(directory, dialect, kept or (lambda reference: None)).steps(steps))
+    return list(with_login_lists(directory, dialect, steps))
 
 
 def additions_apart(steps: Sequence[Step], dialect: Dialect, schema: Schema) -> Iterator[Step]:
@@ -74,7 +76,7 @@ def without_references(entry: Entry, references: Iterable[tuple[str, DN]], diale
     for attribute, targets in gone.items():
         keys = {target.key for target in targets}
         stay = [value for value in entry.attributes[attribute] if _key(value) not in keys]
-        if not stay and attribute == "member":
+        if not stay and attribute in BY_NAME:
             stay = [value for change in dialect.member_change(entry, [], targets) for value in change.added]
         elif not stay and (stand_in := dialect.placeholder(attribute)) is not None:
             stay = [stand_in]
@@ -89,13 +91,12 @@ def pointing_again(entry: Entry, references: Iterable[tuple[str, DN]], dialect: 
     targets: dict[str, list[DN]] = {}
     for attribute, target in references:
         targets.setdefault(attribute, []).append(target)
+    if members := list(dict.fromkeys(dn for attribute in ALL for dn in targets.pop(attribute, ()))):
+        yield from dialect.member_change(entry, members, [])
     for attribute, dns in targets.items():
-        if attribute == "member":
-            yield from dialect.member_change(entry, dns, [])
-        else:
-            stand_in = dialect.placeholder(attribute)
-            gone = (stand_in,) if stand_in is not None and stand_in in entry.values_of(attribute) else ()
-            yield Change(attribute, gone, tuple(map(str, dns)))
+        stand_in = dialect.placeholder(attribute)
+        gone = (stand_in,) if stand_in is not None and stand_in in entry.values_of(attribute) else ()
+        yield Change(attribute, gone, tuple(map(str, dns)))
 
 
 def references_of(attributes: Mapping[str, list[Value]], schema: Schema) -> Iterator[tuple[str, DN]]:
@@ -107,13 +108,17 @@ def references_of(attributes: Mapping[str, list[Value]], schema: Schema) -> Iter
                     yield attribute, names.parse(str(value))
 
 
-def references_taken(steps: Iterable[Step], gone: Collection[str], schema: Schema) -> Iterator[tuple[DN, str, DN]]:
+def references_taken(steps: Sequence[Step], gone: Collection[str], schema: Schema) -> Iterator[tuple[DN, str, DN]]:
     """What steps take away of names that point at objects: who had it, by which attribute, and the object.
 
     `gone` are the keys of the names of the objects.
     """
+    logins = logins_of(steps)
     for step in steps:
         for change in step.changes if isinstance(step, Set) else ():
+            if change.attribute == BY_LOGIN:
+                listed = [logins[str(value)] for value in change.removed if str(value) in logins]
+                yield from ((step.dn, BY_LOGIN, dn) for dn in listed if dn.key in gone)
             if schema.is_reference(change.attribute):
                 for value in change.removed:
                     target = names.parse(str(value)) if value else None
@@ -121,11 +126,13 @@ def references_taken(steps: Iterable[Step], gone: Collection[str], schema: Schem
                         yield step.dn, change.attribute, target
 
 
-def give_back(steps: Iterable[Step], stayed: Collection[DN], schema: Schema) -> list[Step]:
+def give_back(steps: Sequence[Step], stayed: Collection[DN], schema: Schema) -> list[Step]:
     """The steps that give objects back what pointed at them, where they could not be removed after all."""
     keys, back = {dn.key for dn in stayed}, dict[DN, dict[str, list[Value]]]()
+    logins = {dn: login for login, dn in logins_of(steps).items()}
     for holder, attribute, target in references_taken(steps, keys, schema):
-        back.setdefault(holder, {}).setdefault(attribute, []).append(str(target))
+        value = logins[target] if attribute == BY_LOGIN else str(target)
+        back.setdefault(holder, {}).setdefault(attribute, []).append(value)
     return [
         Set(holder, tuple(Change(name, (), tuple(values)) for name, values in attributes.items()))
         for holder, attributes in back.items()
@@ -240,7 +247,7 @@ class _ReferenceRepair:
 
     def _without(self, entry: Entry, name: str, values: Sequence[Value], going: Sequence[DN]) -> Sequence[Change]:
         """The changes by which an entry that stays loses these names, where it may be without them."""
-        if name == "member":  # a group must not be left without one where the schema demands one
+        if name in BY_NAME:  # a group must not be left without one where the schema demands one
             return self._dialect.member_change(entry, [], going) or [Change(name, tuple(values))]
         must = self._directory.schema.shape(tuple(entry.texts("objectClass")))[0]
         if name not in must or len(values) < len(entry.values_of(name)):

@@ -13,13 +13,12 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import Compare, Or
+from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.port import Directory
 from vandrel.errors import NOTE, STOP, Code, Finding, Location, VandrelError
 from vandrel.fields import GROUP
 from vandrel.steps.step import Add, Remove, Set, Step
 from vandrel.text.string_prep import prepare
-
-_MEMBER = "member"
 
 
 class SeatGroup(Struct, frozen=True):
@@ -145,7 +144,7 @@ def _changes(steps: Sequence[Step]) -> tuple[dict[str, list[str]], dict[str, lis
     removed: dict[str, list[str]] = {}
     for step in steps:
         for change in step.changes if isinstance(step, Set) else ():
-            if change.attribute == _MEMBER:
+            if change.attribute in BY_NAME:
                 added.setdefault(step.dn.key, []).extend(map(str, change.added))
                 removed.setdefault(step.dn.key, []).extend(map(str, change.removed))
     return added, removed

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from msgspec import structs
 
 from vandrel.cli.present.reports import show_table
+from vandrel.directory import member_lists
 from vandrel.errors import Finding
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange, Proposal
 from vandrel.jobs.common.report import count
@@ -24,7 +25,11 @@ _FINDINGS, _WIDTH = 60, 28
 #: Rows up to which the same fault is told of each.
 _FEW_ALIKE = 3
 
-_POINTING = {"member": "is a member of", "manager": "is the manager of", "owner": "is the owner of"}
+_POINTING = {
+    **dict.fromkeys(member_lists.ALL, "is a member of"),
+    "manager": "is the manager of",
+    "owner": "is the owner of",
+}
 #: The columns of a list of new objects, and what gives them.
 _COLUMNS = ("login", "name", "place", "groups", "notes")
 
@@ -169,7 +174,7 @@ def _losses(out: Terminal, changes: Sequence[ObjectChange]) -> None:
     pointing = [each for change in changes for each in change.pointed_at]
     for attribute, number in Counter(each.attribute for each in pointing).items():
         holders = len({each.holder.key for each in pointing if each.attribute == attribute})
-        if attribute == "member":
+        if attribute in member_lists.ALL:
             out.line(f"  {count(number, 'membership')} in {count(holders, 'group')}")
         else:
             out.line(f"  {count(holders, 'object')} that stay{'s' if holders == 1 else ''} with no {attribute}")

@@ -31,7 +31,7 @@ __all__ = ["AttributeType", "Attributes", "ObjectClass", "Schema", "shipped_defi
 Attributes = Mapping[str, "list[str | bytes]"]
 
 #: The files of definitions that an embedded directory starts with.
-SHIPPED = ("standard.schema", "vandrel.schema")
+SHIPPED = ("standard.schema", "vandrel.schema", "posix.schema")
 
 
 #: Assertions that are kept as looked at.

@@ -26,6 +26,7 @@ from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.jobs.common.draft import PLACE, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.number_allocator import NumberAllocator
+from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.delegation import reached_by
@@ -60,6 +61,7 @@ class Creator:
         self.register = NameAllocator(context, ledger)
         #: With a `ledger`, numbers are looked at for all rows together.
         self._numbers = NumberAllocator(context) if ledger is None else None
+        self._posix_numbers = PosixAllocator(context)
         # What many accounts have in common is asked of the directory once.
         self._rules: dict[str, PasswordRules] = {}
         self._units: dict[Place, tuple[DN, bool]] = {}
@@ -103,6 +105,7 @@ class Creator:
         self._place(draft, kind, given)
         self._names(draft, kind_name)
         self._patterns(draft)
+        self._posix(draft)
         if "groups" not in given or given["groups"]:
             self._memberships(draft, kind, given.get("groups", ()))
         for name, derived in draft.derived.items():
@@ -389,6 +392,23 @@ class Creator:
                 Code.REFUSED if reserved else Code.TAKEN, f"{value} is {why}{unique}", Location(field=target), offer
             )
         )
+
+    def _posix(self, draft: Draft) -> None:
+        """What the account has on Unix systems, where its kind has a part in that."""
+        if (posix := self._posix_numbers.rules(draft.kind)) is None:
+            return
+        values = self._values(draft)
+        try:
+            self._set(draft, "unix-home", self._fill(posix.home, values), f"{posix.home}  (posix.home)")
+            self._set(draft, "shell", posix.shell, "posix.shell")
+            if "gid-number" not in draft.derived and posix.group:
+                group = self._fill(posix.group, values)
+                self._set(draft, "gid-number", self._posix_numbers.number_of(group), f"the group {group}")
+            if "uid-number" not in draft.derived:
+                number = self._posix_numbers.uid_number(posix, draft.kind)
+                self._set(draft, "uid-number", number, "the next that is free")
+        except VandrelError as error:
+            draft.findings += error.findings
 
     # --- groups
 

@@ -28,7 +28,19 @@ PARTS = ("given", "middle", "surname", "generation")
 #: Fields that go with a predecessor, whose they are: two of them would recover the password.
 _OF_THE_PERSON = ("photo", "mobile", "recovery-mail", "home-phone", "home-address", "badge", "car")
 #: Fields that are looked through for what still has an old name in it.
-_CARRIERS = ("web", "home", "profile", "script", "notes", "room", "office", "machines", "phone", "recovery-mail")
+_CARRIERS = (
+    "web",
+    "home",
+    "unix-home",
+    "profile",
+    "script",
+    "notes",
+    "room",
+    "office",
+    "machines",
+    "phone",
+    "recovery-mail",
+)
 
 
 class RenameRequest(Struct, frozen=True):
@@ -172,19 +184,22 @@ class Renamer:
     def _new_names(
         self, entry: Entry, kind: str, given: Mapping[str, str], keep: Collection[str]
     ) -> dict[str, str]:  # fmt: skip
-        """The names that change, each after those that it is built from."""
+        """The names that change, each after those that it is built from; one that somebody has not is not given."""
         values = entry_values(self._context, entry)
         changed = {name: value for name, value in given.items() if values.get(name, "") != value}
         values |= changed
         self._initials(entry, values, changed)
+        renewed = set(changed)
         for target in self._in_order(kind):
             if target in keep or target in given:
                 continue
             rule = self._context.charter.naming(target, kind)
-            if rule.fields() & changed.keys():
+            if rule.fields() & renewed:
                 new = rule.choose(values, partial(self._why, entry, target)).chosen.value
                 if new != values[target]:
-                    values[target] = changed[target] = new
+                    changed |= {target: new} if values[target] else {}
+                    values[target] = new
+                    renewed.add(target)
         return changed
 
     def _initials(self, entry: Entry, values: dict[str, str], changed: dict[str, str]) -> None:

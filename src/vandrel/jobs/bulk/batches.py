@@ -9,6 +9,7 @@ from msgspec import Struct
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
+from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.operations import Change
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.jobs.bulk.roster import Line, State
@@ -84,7 +85,7 @@ class _ReferenceSplitter:
     def __init__(self, context: Context, known: Keys[str], absent: Keys[str]) -> None:
         self._schema, self._known, self._absent = context.directory.schema, known, absent
         # Where a group must have a member, it has its members from birth.
-        self._at_creation = {"member"} if context.dialect.members_at_creation else set[str]()
+        self._at_creation = {*BY_NAME} if context.dialect.members_at_creation else set[str]()
         self.later: list[Step] = []
         self.left_out = 0
 

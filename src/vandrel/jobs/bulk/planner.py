@@ -27,6 +27,7 @@ from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.directory_index import DirectoryIndex, Key
 from vandrel.jobs.common.draft import BatchDraft, Derived, Draft
 from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.resolve import NoSingleMatch, resolve
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import new_values
@@ -45,6 +46,7 @@ class Planner:
         self, context: Context, described: Description, today: date, recognize: Recognize | None = None
     ) -> None:  # fmt: skip
         self._context = context
+        self._numbers = PosixAllocator(context)
         self._recognize = recognize
         if described.object_type == UNIT:  # whichever columns it is told by
             described = structs.replace(described, key=[PLACE])
@@ -306,7 +308,9 @@ class Planner:
         if object_type == GROUP:
             stem = item.one("name") or item.one("display")
             given.pop("name", None)
-            return create_object.group(self._context, stem, {**given, "kind": (kind,)} if kind else given)
+            return create_object.group(
+                self._context, stem, {**given, "kind": (kind,)} if kind else given, self._numbers
+            )
         if object_type == UNIT:
             return create_object.unit(self._context, item.one(PLACE), {n: v for n, v in given.items() if n != PLACE})
         return create_object.computer(self._context, item.one("name"), {n: v for n, v in given.items() if n != "name"})

@@ -16,6 +16,7 @@ from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.bulk.group_batch import GroupBatch, Names
 from vandrel.jobs.common import field_values as given_values
 from vandrel.jobs.common.draft import BatchDraft, Draft
+from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.objects.context import Context
 
 
@@ -136,7 +137,8 @@ class RowGrouper:
             known = self._context.charter.document.kinds.get(kind)
             own = own_fields(self._context, known, names) if known is not None else []
             others = [name for name in names if name not in own]
-            if known is None or any(name in NAMED for name in others):
+            has_numbers = PosixAllocator(self._context).rules(kind) is not None  # each row has its own
+            if known is None or has_numbers or any(name in NAMED for name in others):
                 self._layouts[which] = None
             else:
                 typed = tuple(name for name in NAMED if name in own)

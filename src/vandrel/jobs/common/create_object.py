@@ -15,6 +15,7 @@ from vandrel.jobs.common import field_values
 from vandrel.jobs.common.draft import PLACE, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.new_object import creation, new_object_steps
+from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.proposal import Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
@@ -81,8 +82,8 @@ def _pattern_values(context: Context, stem: str) -> dict[str, str]:
     return new_values(context, {"stem": stem})
 
 
-def group(context: Context, stem: str, given: Given) -> Draft:
-    """A new group, named by its kind from a word or two.
+def group(context: Context, stem: str, given: Given, numbers: PosixAllocator | None = None) -> Draft:
+    """A new group, named by its kind from a word or two; `numbers` gives those of a whole request.
 
     Raises:
         VandrelError: ``unknown-kind``, ``unknown-field``, ``empty-name``.
@@ -110,6 +111,10 @@ def group(context: Context, stem: str, given: Given) -> Draft:
     name = draft.value("name")
     draft.derived.setdefault("purpose", Derived("purpose", (kind.purpose,), f"kind {kind_name}"))
     draft.derived.setdefault("scope", Derived("scope", (kind.scope,), f"kind {kind_name}"))
+    numbers = numbers or PosixAllocator(context)
+    if (posix := numbers.rules_of_groups) is not None and "gid-number" not in draft.derived:
+        number = numbers.gid_number(posix)
+        draft.derived["gid-number"] = Derived("gid-number", (number,), "the next that is free")
     if kind.mail and "mail" not in draft.derived:
         mail = charter.fill(kind.mail, {**values, "name": name})
         draft.derived["mail"] = Derived("mail", (mail,), f"{kind.mail}  (groups.{kind_name}.mail)")

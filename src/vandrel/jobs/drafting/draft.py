@@ -33,6 +33,7 @@ from vandrel.jobs.drafting.evidence import ENOUGH, MOST, Noted, comment, share, 
 from vandrel.jobs.drafting.group_kinds import find_group_kinds
 from vandrel.jobs.drafting.kinds import PLACED_BY, DraftedKind, find_kinds, is_field, place_of
 from vandrel.jobs.drafting.own_fields import find_own_fields
+from vandrel.jobs.drafting.posix import drafted_group_classes, drafted_posix
 from vandrel.jobs.drafting.units import Branches, described, find_units, must_have
 from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare
@@ -167,11 +168,13 @@ class _Drafter:
             "base": str(survey.context.charter.base),
             "suffixes": Noted(list(self._suffixes), suffixes),
             "named-by": self._named_by(),
+            "group-classes": drafted_group_classes(survey),
             "lists": self._lists,
             "fields": find_own_fields(survey),
             "names": general,
             "passwords": self._passwords(),
             "number-unique": self._number_unique(),
+            "posix": drafted_posix(survey, self._kinds),
             "kinds": Noted({kind.name: self._kind(kind, own.get(kind.name, {})) for kind in self._kinds},
                            questions=() if self._is_said else self._unmarked()),
             "groups": find_group_kinds(survey, next(iter(self._suffixes))),

@@ -17,6 +17,7 @@ from vandrel.errors import Code, Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
 from vandrel.jobs.common import create_object
 from vandrel.jobs.common.new_object import new_object_steps
+from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange, Proposal, fixed
 from vandrel.jobs.common.report import Branch, Report, Table, count
 from vandrel.objects.context import Context
@@ -181,13 +182,14 @@ def _group_steps(context: Context) -> tuple[list[tuple[str, list[Step]]], list[F
     }
     groups: list[tuple[str, list[Step]]] = []
     findings: list[Finding] = []
+    numbers = PosixAllocator(context)
     for unit in context.charter.design:
         for kind, stem in unit.groups:
             name = create_object.first_name(context, kind, stem)
             if prepare(name) in present:
                 continue
             present.add(prepare(name))
-            draft = create_object.group(context, stem, {"kind": [kind], "name": [name]})
+            draft = create_object.group(context, stem, {"kind": [kind], "name": [name]}, numbers)
             # That the unit does not exist yet is what this very plan mends.
             findings += [finding for finding in draft.findings if finding.code != Code.NO_PARENT]
             groups.append((name, create_object.steps(context, draft, GROUP)))

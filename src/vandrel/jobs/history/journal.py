@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from msgspec import Struct
 
+from vandrel.directory import member_lists
 from vandrel.errors import Code, VandrelError
 from vandrel.fields import Shape
 from vandrel.jobs.common.report import Report, Table, count
@@ -80,7 +81,7 @@ def attributes_of(context: Context, field: str) -> tuple[str, ...]:
     known = context.fields.named(field)
     kept = {context.dialect.attribute(known.name, each) for each in known.on}
     if known.shape in (Shape.MEMBERSHIPS, Shape.ROLES):
-        kept = {"member"}
+        kept = set(member_lists.ALL)
     elif known.shape is Shape.SECRET:
         kept = {"userPassword", "unicodePwd"}
     return tuple(sorted(filter(None, kept)))

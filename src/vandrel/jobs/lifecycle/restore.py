@@ -12,6 +12,7 @@ from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.member_lists import ALL
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.assignments import Assignment
@@ -292,7 +293,7 @@ class Restorer:
             self._of_nobody[holder, attribute] = tuple(now)
         self._holders[holder] = entry
         self._pointing.setdefault(holder, {}).setdefault(attribute, []).append(each.entry.dn)
-        (each.groups if attribute == "member" else each.reports).append(self._context.label(entry))
+        (each.groups if attribute in ALL else each.reports).append(self._context.label(entry))
 
     def _is_single(self, holder: Entry, attribute: str) -> bool:
         known = self._schema.attribute(attribute)
@@ -358,7 +359,7 @@ def _change(context: Context, each: Restored, password: str) -> ObjectChange:
             fields.append(FieldChange(name, after=tuple(value), rule=each.renamed.get(name, "")))
     if each.renamed.get("name"):
         fields.append(FieldChange("name", after=(entry.dn.name,), rule=each.renamed["name"]))
-    if members := [names.parse(member).name for member in entry.texts("member") if member]:
+    if members := [names.parse(member).name for member in context.dialect.members(entry)]:
         fields.append(FieldChange("members", after=tuple(members), rule="as before"))
     if each.groups:
         fields.append(FieldChange("groups", after=tuple(each.groups), rule="as before"))

@@ -9,6 +9,7 @@ from msgspec import Struct, structs
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import IDENTIFIERS, Entry
+from vandrel.directory.member_lists import BY_NAME
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
 from vandrel.fields import GROUP, Shape
 from vandrel.jobs.common.assignments import Assignment
@@ -126,7 +127,7 @@ def _groups(context: Context, snapshots: Snapshots, snapshot: Snapshot, dn: DN) 
     for held in snapshots.held(snapshot):
         entry = snapshots.entry(held)
         if context.object_type(entry) == GROUP:
-            members = (target.key for name, target in references_of(entry.attributes, schema) if name == "member")
+            members = (target.key for name, target in references_of(entry.attributes, schema) if name in BY_NAME)
             if dn.key in members:
                 then[held.object] = str(held.dn)
     where = context.dialect.filter_for(GROUP)

@@ -10,7 +10,7 @@ from vandrel.dialects.base import difference
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry
+from vandrel.directory.entry import Entry, Value
 from vandrel.errors import Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.proposal import FieldChange
@@ -314,9 +314,8 @@ class Comparison:
             remove = [dn for dn in present if dn.key in is_ours and dn not in wanted and dn.key not in going]
             if not add and not remove:
                 continue
-            renamed = Entry(
-                pair.dn, group.attributes | {"member": [*map(str, present)]} if present else group.attributes
-            )
+            now: dict[str, list[Value]] = {self._there.dialect.member_attribute(group): [*map(str, present)]}
+            renamed = Entry(pair.dn, group.attributes | (now if present else {}))
             changes = self._there.dialect.member_change(renamed, add, remove)
             then = [dn.name for dn in present if dn not in remove] + [dn.name for dn in add]
             change = FieldChange("members", tuple(sorted(dn.name for dn in present)), tuple(sorted(then)))

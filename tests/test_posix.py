@@ -1,0 +1,254 @@
+"""At home in directories that others built: people named by uid, POSIX accounts, groups of both sorts and by logon name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from vandrel.charter.load import from_text
+from vandrel.directory import ldif
+from vandrel.directory.operations import AddEntry
+from vandrel.directory.schema import shipped_definitions
+from vandrel.errors import Code
+from vandrel.jobs.drafting.draft import DraftRequest, draft_charter
+
+from . import servers
+from .conftest import Folder, Result
+
+#: As others wrote it: RFC 2307, section 5.3, and its successor draft, where a group is one of RFC 4519 as well.
+PEOPLE = """\
+dn: ou=people,dc=marrowick,dc=example
+objectClass: organizationalUnit
+ou: people
+
+dn: ou=groups,dc=marrowick,dc=example
+objectClass: organizationalUnit
+ou: groups
+
+dn: uid=alund,ou=people,dc=marrowick,dc=example
+objectClass: inetOrgPerson
+objectClass: posixAccount
+objectClass: shadowAccount
+uid: alund
+cn: Anna Lund
+sn: Lund
+givenName: Anna
+uidNumber: 2000
+gidNumber: 5000
+homeDirectory: /srv/home/alund
+loginShell: /bin/zsh
+gecos: Anna Lund,,,
+shadowMax: 90
+description: keeps the  two spaces
+
+dn: uid=tbrekke,ou=people,dc=marrowick,dc=example
+objectClass: inetOrgPerson
+objectClass: posixAccount
+uid: tbrekke
+cn: Tor Brekke
+cn;lang-ja:: 44OI44O8
+sn: Brekke
+givenName: Tor
+uidNumber: 2007
+gidNumber: 5000
+homeDirectory: /srv/home/tbrekke
+manager: uid=alund,ou=people,dc=marrowick,dc=example
+"""
+BY_LOGIN = (
+    PEOPLE
+    + """
+dn: cn=staff,ou=groups,dc=marrowick,dc=example
+objectClass: posixGroup
+cn: staff
+gidNumber: 5000
+memberUid: alund
+memberUid: tbrekke
+memberUid: long-gone
+
+dn: cn=deck,ou=groups,dc=marrowick,dc=example
+objectClass: posixGroup
+cn: deck
+gidNumber: 5001
+memberUid: alund
+"""
+)
+BY_UNIQUE_NAME = (
+    PEOPLE
+    + """
+dn: cn=staff,ou=groups,dc=marrowick,dc=example
+objectClass: groupOfUniqueNames
+objectClass: posixGroup
+cn: staff
+gidNumber: 5000
+memberUid: alund
+memberUid: tbrekke
+uniqueMember: uid=alund,ou=people,dc=marrowick,dc=example
+uniqueMember: uid=tbrekke,ou=people,dc=marrowick,dc=example
+
+dn: cn=deck,ou=groups,dc=marrowick,dc=example
+objectClass: groupOfUniqueNames
+cn: deck
+uniqueMember: uid=alund,ou=people,dc=marrowick,dc=example
+"""
+)
+CHARTER = """\
+vandrel: 1
+organization: Harbour Trust
+base: dc=marrowick,dc=example
+suffixes: [harbour.example]
+named-by: login
+group-classes: [{group_class}]
+posix: {{uid-numbers: [2000, 2011], gid-numbers: [5000, 5999], group: staff, home: "/srv/home/{{login}}"}}
+hierarchy: {{people: {{}}, groups: {{}}}}
+kinds:
+  people: {{place: /people, groups: [staff]}}
+groups:
+  team: {{name: "{{stem}}", place: /groups}}
+"""
+
+
+@pytest.fixture(params=["rfc2307", "rfc2307bis"])
+def server(request, tmp_path) -> Iterator[tuple[str, servers.Slapd]]:
+    """A server with nothing of ours; its schema of groups is structural in the one, auxiliary in the other."""
+    by_login = request.param == "rfc2307"
+    # The server has the two numbers built in.
+    posix = [f"{kind} {text}" for kind, text in shipped_definitions() if " 1.3.6.1.1.1." in text
+             and "'uidNumber' DESC" not in text and "'gidNumber' DESC" not in text]  # fmt: skip
+    (tmp_path / "bis.schema").write_text("\n".join(posix) + "\n")
+    schema = "/etc/ldap/schema/nis.schema" if by_login else str(tmp_path / "bis.schema")
+    setup = servers.BARE._replace(schema=f"include {schema}")
+    with servers.running(setup) as running:
+        directory = servers.open_directory(running.as_root())
+        text = BY_LOGIN if by_login else BY_UNIQUE_NAME
+        records = list(ldif.read(text.splitlines(keepends=True), directory.schema.is_binary))
+        steps = [AddEntry(record.dn, record.attributes) for record in records]
+        assert directory.execute(steps, atomic=False) == [None] * len(steps)
+        directory.close()
+        yield request.param, running
+
+
+@pytest.fixture
+def place(server, tmp_path) -> tuple[str, Folder, servers.Slapd]:
+    kind, running = server
+    group_class = "posixGroup" if kind == "rfc2307" else "groupOfUniqueNames"
+    (tmp_path / "charter.yaml").write_text(CHARTER.format(group_class=group_class))
+    (tmp_path / "connections.yaml").write_text(
+        f'connections: {{harbour: {{hosts: ["{running.url}"], identities: {{admin: {{sasl: external}}}}}}}}\n'
+    )
+    return kind, Folder(tmp_path, {"VANDREL_DIRECTORY": "harbour"}), running
+
+
+def fine(result: Result) -> str:
+    assert result.code == 0, result.out + result.err
+    return result.out
+
+
+def seen(folder: Folder, name: str) -> dict:
+    return folder.run("show", name, "--json").json["objects"][0]
+
+
+def raw(running: servers.Slapd, name: str) -> dict[str, list]:
+    directory = servers.open_directory(running.as_root())
+    try:
+        (found,) = [e for e in directory.search(directory.contexts[0]) if e.dn.name == name]
+        return {key: sorted(map(str, values)) for key, values in found.attributes.items()}
+    finally:
+        directory.close()
+
+
+def test_hire_change_rename_let_go_and_bring_back(place):
+    kind, folder, running = place
+    assert seen(folder, "alund")["fields"]["groups"] == ["deck", "staff"]
+    assert seen(folder, "staff")["fields"]["members"] == ["alund", "tbrekke"]
+    fine(folder.run("edit", "--where", "(objectClass=person)", "kind=people", "-y"))  # as a draft says to
+    untouched = raw(running, "tbrekke")
+    # Hired: the next number, the first group's, the home by its pattern; in the groups by whichever list they have.
+    fine(folder.run("create", "people", "Eva Moe", "password=none", "-y"))
+    eva = raw(running, "emoe")
+    assert (eva["uidNumber"], eva["gidNumber"], eva["homeDirectory"]) == (["2008"], ["5000"], ["/srv/home/emoe"])
+    assert {"posixAccount", "inetOrgPerson"} <= set(eva["objectClass"])
+    assert seen(folder, "emoe")["fields"]["groups"] == ["staff"]
+    assert "emoe" in raw(running, "staff")["memberUid"]
+    if kind != "rfc2307":
+        assert "uid=emoe,ou=people,dc=marrowick,dc=example" in raw(running, "staff")["uniqueMember"]
+    (folder.path / "more.csv").write_text("given,surname\nIda,Vik\nPer,Dahl\n")
+    fine(folder.run("import", "more.csv", "--propose", "--kind", "people", "-q"))
+    fine(folder.run("import", "more.csv", "--no-passwords", "-y"))
+    assert [raw(running, name)["uidNumber"] for name in ("ivik", "pdahl")] == [["2009"], ["2010"]]
+    fine(folder.run("create", "people", "Odd Nes", "password=none", "-y"))
+    assert raw(running, "ones")["uidNumber"] == ["2011"]
+    fine(folder.run("create", "people", "Kai Ek", "password=none", "-y"))
+    assert raw(running, "kek")["uidNumber"] == ["2001"]  # the range is at its end: the first gap
+    assert folder.run("create", "people", "Mia Holm", "uid-number=2001", "password=none", "-y").code == (
+        Code.TAKEN.exit_code
+    )
+    # Another logon name: the name of the entry, its groups and its home follow; what is not named stays as it is.
+    told = fine(folder.run("rename", "alund", "surname=Berg", "-y"))
+    anna = raw(running, "aberg")
+    assert seen(folder, "aberg")["fields"]["groups"] == ["deck", "staff"], told
+    assert (anna["gecos"], anna["shadowMax"], anna["description"]) == (
+        ["Anna Lund,,,"], ["90"], ["keeps the  two spaces"],
+    )  # fmt: skip
+    assert seen(folder, "tbrekke")["fields"]["manager"] == ["aberg"]
+    assert {key: value for key, value in raw(running, "tbrekke").items() if untouched.get(key) != value}.keys() <= {
+        "manager", "entryCSN", "modifyTimestamp", "modifiersName",
+    }  # fmt: skip
+    # From both sides, and a group of one's own.
+    fine(folder.run("edit", "deck", "members+=emoe,tbrekke", "-y"))
+    fine(folder.run("edit", "aberg", "groups-=deck", "-y"))
+    assert seen(folder, "deck")["fields"]["members"] == ["emoe", "tbrekke"]
+    fine(folder.run("create", "group", "Watch", "name=watch", "members=emoe", "-y"))
+    watch = raw(running, "watch")
+    if kind == "rfc2307":
+        assert (watch["memberUid"], watch["gidNumber"]) == (["emoe"], ["5002"])
+    else:
+        assert (watch["uniqueMember"], "gidNumber" in watch) == (["uid=emoe,ou=people,dc=marrowick,dc=example"], False)
+    assert seen(folder, "watch")["fields"]["members"] == ["emoe"]
+    # Gone, and back with everything.
+    before = raw(running, "emoe"), raw(running, "deck"), raw(running, "staff")
+    assert "is a member of" in fine(folder.run("delete", "emoe", "-y"))
+    assert "emoe" not in str(raw(running, "deck")) + str(raw(running, "staff"))
+    fine(folder.run("restore", "emoe", "-y"))
+    times = {"entryCSN", "modifyTimestamp", "createTimestamp", "modifiersName", "creatorsName", "entryUUID"}
+    for now, then in zip((raw(running, "emoe"), raw(running, "deck"), raw(running, "staff")), before, strict=True):
+        assert {k: v for k, v in now.items() if k not in times} == {k: v for k, v in then.items() if k not in times}
+    assert "long-gone" in raw(running, "staff")["memberUid"] or kind != "rfc2307"  # nobody of ours: left alone
+    fine(folder.run("undo", str(folder.run("journal", "--json").json["rows"][0]["number"]), "-y"))
+    assert folder.run("show", "emoe").code == Code.NOT_FOUND.exit_code
+    assert folder.run("audit").code in (0, Code.FAULTS_FOUND.exit_code)
+
+
+def test_its_charter_is_drafted_with_the_classes_and_the_numbers(server):
+    kind, running = server
+    directory = servers.open_directory(running.as_root())
+    try:
+        draft = draft_charter(directory, directory.contexts[0], DraftRequest("Harbour Trust"))
+    finally:
+        directory.close()
+    document = from_text(draft.text, Path("charter.yaml")).document
+    assert document.named_by == "login"
+    assert document.group_classes == (["posixGroup"] if kind == "rfc2307" else ["groupOfUniqueNames", "posixGroup"])
+    assert document.posix is not None
+    assert (document.posix.uid_numbers[0], document.posix.home) == (2000, "/srv/home/{login}")
+    assert document.posix.group == "staff"
+
+
+def test_the_same_in_a_file(tmp_path):
+    """For rehearsals: the shipped schema has RFC 2307, and a file keeps logon names in groups as a server does."""
+    text = CHARTER.format(group_class="groupOfNames, posixGroup")
+    (tmp_path / "charter.yaml").write_text(text)
+    folder = Folder(tmp_path)
+    fine(folder.run("hierarchy", "build", "-y"))
+    fine(folder.run("create", "group", "staff", "-y"))
+    fine(folder.run("create", "people", "Eva Moe", "password=none", "ssh-key=ssh-ed25519 AAAA eva", "-y"))
+    eva = seen(folder, "emoe")["fields"]
+    assert (eva["uid-number"], eva["gid-number"], eva["shell"]) == (["2000"], ["5000"], ["/bin/bash"])
+    assert eva["ssh-key"] == ["ssh-ed25519 AAAA eva"] and eva["groups"] == ["staff"]
+    fine(folder.run("edit", "staff", "@memberUid=emoe", "-y"))
+    fine(folder.run("rename", "emoe", "surname=Lie", "-y"))
+    assert folder.run("show", "staff", "--raw").out.count("elie") == 2
+    (tmp_path / "faulty.yaml").write_text(text.replace("[2000, 2011]", "[2011, 2000]").replace("{login}", "{lgin}"))
+    told = folder.run("charter", "check", "--charter", "faulty.yaml")
+    assert told.code == Code.CHARTER.exit_code and "before it begins" in told.err and "lgin" in told.err
