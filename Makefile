@@ -47,6 +47,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/intake.py
 	$(BIN)/python -m benchmarks.keeping
 	$(BIN)/python benchmarks/servers.py
+	$(BIN)/python -m benchmarks.synchronization
 
 screens: $(VENV)/.dev
 	$(BIN)/python tools/screens.py

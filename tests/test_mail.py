@@ -11,13 +11,12 @@ from email.message import EmailMessage
 from pathlib import Path
 
 import pytest
+from aiosmtpd.controller import Controller
 
 from vandrel.errors import Code
 
 from .conftest import Folder
 from .servers import _certify, free_port
-
-aiosmtpd = pytest.importorskip("aiosmtpd.controller")
 
 HIRED = ("create", "crew", "Ada Nygård", "number=4801", "site=Northquay", "department=Deck", "category=Hands",
          "language=nb", "manager=hbrekke", "password=generate", "--hand-out", "ada.csv", "-y")  # fmt: skip
@@ -56,7 +55,7 @@ def post(request, tmp_path: Path) -> Iterator[tuple[Post, str]]:
     trusted.load_cert_chain(tmp_path / "cert.pem", tmp_path / "key.pem")
     keeper = Post(tmp_path, free_port())
     more = {"ssl_context": trusted} if request.param == "smtps" else {"tls_context": trusted, "require_starttls": True}
-    controller = aiosmtpd.Controller(keeper, hostname="127.0.0.1", port=keeper.port, **more)
+    controller = Controller(keeper, hostname="127.0.0.1", port=keeper.port, **more)
     controller.start()
     yield keeper, request.param
     controller.stop()

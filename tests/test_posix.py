@@ -8,7 +8,9 @@ from pathlib import Path
 import pytest
 
 from vandrel.charter.load import from_text
+from vandrel.directory import dn as names
 from vandrel.directory import ldif
+from vandrel.directory.entry import Entry
 from vandrel.directory.operations import AddEntry
 from vandrel.directory.schema import shipped_definitions
 from vandrel.errors import Code
@@ -218,6 +220,17 @@ def test_hire_change_rename_let_go_and_bring_back(place):
     fine(folder.run("undo", str(folder.run("journal", "--json").json["rows"][0]["number"]), "-y"))
     assert folder.run("show", "emoe").code == Code.NOT_FOUND.exit_code
     assert folder.run("audit").code in (0, Code.FAULTS_FOUND.exit_code)
+
+
+def test_a_member_with_an_identifier_behind_its_name_is_one_like_the_others(bench):
+    """RFC 4517, 3.3.21: the identifier tells apart who has had a name; it is no part of it."""
+    group = Entry(names.parse("cn=crew,dc=x"), {"objectClass": ["groupOfUniqueNames"], "cn": ["crew"],
+                  "uniqueMember": ["uid=a,dc=x#'0101'B", "uid=b,dc=x"]})  # fmt: skip
+    dialect = bench.context.dialect
+    assert dialect.members(group) == ["uid=a,dc=x", "uid=b,dc=x"]
+    assert dialect.member_change(group, [names.parse("uid=a,dc=x")], []) == []
+    (change,) = dialect.member_change(group, [], [names.parse("uid=a,dc=x")])
+    assert (change.attribute, change.removed) == ("uniqueMember", ("uid=a,dc=x#'0101'B",))
 
 
 def test_its_charter_is_drafted_with_the_classes_and_the_numbers(server):

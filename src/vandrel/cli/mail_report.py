@@ -43,8 +43,8 @@ def mailed(session: Session, run: Callable[[], int], tell: Callable[[VandrelErro
     with contextlib.redirect_stdout(_Copied(sys.stdout, copy)), contextlib.redirect_stderr(_Copied(sys.stderr, copy)):
         code = run()
     state = "done" if code == DONE else f"exit code {code}"
-    subject = f"{session.charter.document.organization}: vandrel {session.args.command}, {state}"
     try:
+        subject = f"{session.charter.document.organization}: vandrel {session.args.command}, {state}"
         (refusal,) = send(mail, [message(mail, to, clean(subject), clean_lines(copy.getvalue()))])
     except VandrelError as error:
         refusal = error

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
@@ -47,6 +48,7 @@ _CLASSES_OF = {
 
 _ADDRESSES = ("mail", "vandrelMailAlias")
 _DAY = 86_400
+_IDENTIFIER = re.compile(r"#'[01]*'B$")
 #: Accounts with a password of which two must show theirs, so that hashes count as shown: most see their own.
 _ENOUGH = 5
 
@@ -143,6 +145,11 @@ class _MembersCodec(FieldCodec):
 def is_locked(entry: Entry) -> bool:
     """Whether bad attempts have locked the account."""
     return any(value != DISABLED for value in entry.texts("pwdAccountLockedTime"))
+
+
+def _bare(value: str) -> str:
+    """The name alone of a value that may have an identifier behind it (RFC 4517, 3.3.21)."""
+    return _IDENTIFIER.sub("", value)
 
 
 class StandardDialect(BaseDialect):
@@ -275,12 +282,15 @@ class StandardDialect(BaseDialect):
 
     def members(self, group: Entry) -> list[str]:
         """The members that are somebody, by either list, each once."""
-        attribute = self.member_attribute(group)
-        listed = [value for value in group.texts(attribute) if value != _NOBODY]
+        listed = [_bare(value) for value in group.texts(self.member_attribute(group)) if value != _NOBODY]
         if not (logins := group.texts(BY_LOGIN)):
             return listed
         known = set(map(str, self.schema.keys("member", listed)))
         return [*listed, *(str(dn) for dn in self._named(logins).values() if dn.key not in known)]
+
+    def _present(self, group: Entry) -> dict[object, str]:
+        members = group.texts(self.member_attribute(group))
+        return dict(zip(self.schema.keys("member", list(map(_bare, members))), members, strict=True))
 
     def _named(self, logins: Sequence[str]) -> dict[str, DN]:
         """Who has these logon names; what is nobody's is left out."""

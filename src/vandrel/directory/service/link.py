@@ -119,7 +119,7 @@ class ServiceLink:
                 yield each
             start += len(records)
             total = page.get("totalResults")
-            if not records or not isinstance(total, int) or start > total:
+            if not records or (isinstance(total, int) and start > total):
                 return
 
     def get(self, endpoint: str, identifier: str) -> dict[str, Any] | None:

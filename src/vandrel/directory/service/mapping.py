@@ -20,6 +20,9 @@ GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 
+#: The object classes of entries.
+CLASSES_OF_PEOPLE = ("top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount")
+CLASSES_OF_GROUPS = ("top", "groupOfNames", "vandrelGroup")
 #: The mark of a disabled account, as the standard dialect has it (draft-behera-ldap-password-policy-10, 5.3.3).
 DISABLED = "000001010000Z"
 
@@ -83,7 +86,7 @@ def to_entry(resource: Resource, dn: DN, named: NameOf) -> Entry:
     """A person or a group as an entry with this name; `named` knows those that it points at."""
     attributes: dict[str, list[Value]]
     if dn.naming_attribute == "uid":
-        attributes = {"objectClass": ["top", "person", "organizationalPerson", "inetOrgPerson", "vandrelAccount"]}
+        attributes = {"objectClass": list(CLASSES_OF_PEOPLE)}
         attributes |= {name: [value] for name, path in _SINGLE.items() if (value := _at(resource, path))}
         attributes["uid"] = [dn.name]
         addresses = _addresses(resource)
@@ -98,7 +101,7 @@ def to_entry(resource: Resource, dn: DN, named: NameOf) -> Entry:
         if resource.get("active") is False:
             attributes["pwdAccountLockedTime"] = [DISABLED]
     else:
-        attributes = {"objectClass": ["top", "groupOfNames", "vandrelGroup"], "cn": [dn.name]}
+        attributes = {"objectClass": list(CLASSES_OF_GROUPS), "cn": [dn.name]}
         _put(attributes, "externalId", [text(resource.get("externalId"))] if resource.get("externalId") else [])
         members = (named(text(item.get("value"))) for item in _items(resource, "members", ""))
         _put(attributes, "member", [str(member) for member in members if member is not None])

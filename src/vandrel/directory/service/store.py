@@ -30,6 +30,7 @@ _FEW = 10
 #: How often a change is worked out anew because the record was changed meanwhile, or a request sent again.
 _TRIES = 3
 _NAMING = {_PEOPLE: "uid", _GROUPS: "cn"}
+_CLASSES = {_PEOPLE: tuple(mapping.CLASSES_OF_PEOPLE), _GROUPS: tuple(mapping.CLASSES_OF_GROUPS)}
 
 
 class _Record(Struct):
@@ -186,14 +187,18 @@ class ServiceDirectory:
         return record.identifier if record is not None else ""
 
     def _can_match(self, endpoint: str, where: Filter) -> bool:
-        """Whether a filter that asks for a class asks for one of these records."""
+        """Whether a filter can find such records: by the class and the attributes that it asks for."""
         parts = where.parts if isinstance(where, And) else (where,)
-        classes = {"inetorgperson", "organizationalperson", "person", "vandrelaccount"} if endpoint == _PEOPLE else {
-            "groupofnames", "vandrelgroup"
-        }  # fmt: skip
-        asked = [part.value.lower() for part in parts if isinstance(part, Compare) and part.operator == "="
-                 and part.attribute.lower() == "objectclass"]  # fmt: skip
-        return all(value == "top" or value in classes for value in asked)
+        must, may = self._schema.shape(_CLASSES[endpoint])
+        for part in parts:
+            if isinstance(part, Compare) and part.operator == "=":
+                name = self._schema.attribute_name(part.attribute)
+                known = self._schema.attribute(name)
+                if name == "objectClass" and part.value.lower() not in map(str.lower, _CLASSES[endpoint]):
+                    return False
+                if known is not None and not known.operational and name not in must | may:
+                    return False
+        return True
 
     def _asked(self, endpoint: str, where: Filter) -> Iterator[_Record]:
         """The records that may match: those of an equality that the service is asked for, or all."""

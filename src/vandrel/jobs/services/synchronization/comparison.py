@@ -298,8 +298,9 @@ class Comparison:
 
         """
         going = {entry.dn.key for entry in deleted}
-        # Of whom only a part is sent, nothing is said of the others.
-        whole = () if self._request.under else self._counterparts.values()
+        # Where only a part is sent, or who goes is left alone, nothing is said of the others.
+        is_partial = self._request.under or self._rules.gone == "leave"
+        whole = () if is_partial else self._counterparts.values()
         ours = {entry.dn.key: entry.dn for each in whole for entry in each.known_before().values()}
         ours |= {pair.entry.dn.key: pair.dn for pair in self.pairs if pair.entry is not None}
         is_ours = {dn.key for dn in ours.values()}
