@@ -7,6 +7,7 @@ import shutil
 import signal
 import ssl
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -51,9 +52,9 @@ def fine(result: Result) -> Result:
     return result
 
 
-def is_settled(folder: Folder, **more: str) -> None:
+def is_settled(folder: Folder, *, recent: str = "", **more: str) -> None:
     """A further run has nothing to do."""
-    told = fine(go(folder, **more))
+    told = fine(go(folder, *filter(None, [recent]), **more))
     assert "Nothing to change: it is there as it should be." in told.out, told.out
 
 
@@ -77,6 +78,45 @@ def test_first_and_later_runs_send_what_differs_and_nothing_else(school, service
     assert [method for method, _ in service.requests].count("PATCH") == 1
     anna = service.people()["anna.lund2@marrowick.example"]
     assert (anna["title"], anna["phoneNumbers"][0]["value"]) == ("Bosun", "+47 5555 0199")
+
+
+def test_a_recent_run_asks_for_what_changed_alone(school, service):
+    fine(go(school))
+    service.application.kept.clock = lambda: datetime.now(UTC)  # type: ignore[union-attr]
+    _age(school, service)
+    service.requests.clear()
+    is_settled(school, recent="--recent")
+    assert [path for _, path in service.requests] == ["/v2/Users", "/v2/Groups"]  # each by the time of its last change
+    fine(school.run("edit", "annlund", "title=Bosun", "-y"))
+    fine(school.run("create", "crew", "Ada Nygård", "number=4801", "site=Northquay", "department=Deck",
+                    "category=Hands", "language=nb", "--hand-out", "ada.csv", "-y"))  # fmt: skip
+    fine(school.run("delete", "bakerblom", "-y"))
+    mary = service.people()["mary.ashworth@marrowick.example"]["id"]
+    service.link().change("/Users", mary, [{"op": "replace", "path": "title", "value": "Purser"}], "")
+    service.requests.clear()
+    told = fine(go(school, "--recent")).out
+    assert "new: 1 account; 1 changed; 1 group with other members; 1 disabled" in told, told
+    assert "Purser" in told  # what others changed is seen
+    assert len(service.requests) < 40, service.requests  # for five changes, with reading back
+    people = service.people()
+    assert people["anna.lund2@marrowick.example"]["title"] == "Bosun"
+    assert not people["bjorn.akerblom@marrowick.example"]["active"]
+    assert "ada.nygaard@marrowick.example" in service.members("gg-northquay-deck")
+    assert "bjorn.akerblom@marrowick.example" not in service.members("gg-northquay-deck")
+    is_settled(school, recent="--recent")
+    is_settled(school)
+
+
+def _age(folder: Folder, service: Service) -> None:
+    """Let an hour pass: what was sent was changed an hour ago, and so was the last run."""
+    import sqlite3
+
+    db = sqlite3.connect(folder.path / "links.db")
+    db.execute("UPDATE run SET begun = ?", ((datetime.now(UTC) - timedelta(minutes=30)).isoformat(),))
+    db.commit()
+    db.close()
+    for record in service.application.kept.resources:  # type: ignore[union-attr]
+        record.meta.last_modified = datetime.now(UTC) - timedelta(hours=1)
 
 
 def test_a_new_name_a_leaver_and_somebody_deleted(school, service):
@@ -449,6 +489,7 @@ def test_between_directories_of_any_sort(place, demo):
     assert ada["place"] == "/Ferries/Northquay/Deck/Hands" and "gg-northquay-deck" in ada["fields"]["groups"]
     assert shown(folder, "amoe")["fields"]["surname"] == ["Moe"]
     assert len((demo.path / "ada.csv").read_text().splitlines()) == 2
+    is_settled(demo, profile="alike.yaml", into=target, recent="--recent")
     is_settled(demo, profile="alike.yaml", into=target)
     shutil.copytree(demo.path / "school", demo.path / "fresh")
     fresh = Folder(demo.path / "fresh")

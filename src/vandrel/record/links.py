@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from datetime import datetime
 from pathlib import Path
 
 import msgspec
@@ -20,6 +21,7 @@ CREATE TABLE link(
     source TEXT NOT NULL, target TEXT NOT NULL, here TEXT NOT NULL, there TEXT NOT NULL, sent BLOB NOT NULL,
     PRIMARY KEY(source, target, here)
 ) WITHOUT ROWID;
+CREATE TABLE run(source TEXT NOT NULL, target TEXT NOT NULL, begun TEXT NOT NULL, PRIMARY KEY(source, target));
 """
 
 
@@ -69,8 +71,16 @@ class Links(OwnFile):
                 remedy="delete the file: the next run matches everybody anew",
             ) from None  # fmt: skip
 
-    def keep(self, links: Iterable[Link], gone: Iterable[str] = ()) -> None:
-        """Keep links, in place of what is there of the same objects, and drop those of `gone`.
+    def last_run(self) -> datetime | None:
+        """When the last run that was kept began; None where there was none. Raises as `read` does."""
+        if not self.exists:
+            return None
+        with sqlite_file.plain_errors(self.path):
+            row = self.db.execute("SELECT begun FROM run WHERE source = ? AND target = ?", self._pair).fetchone()
+        return datetime.fromisoformat(row[0]) if row else None
+
+    def keep(self, links: Iterable[Link], gone: Iterable[str], begun: datetime) -> None:
+        """Keep links, in place of what is there of the same objects, drop those of `gone`, and note when a run began.
 
         Raises:
             DirectoryError: ``disk-full``, ``not-permitted``, ``damaged``, ``busy``.
@@ -78,8 +88,7 @@ class Links(OwnFile):
         """
         rows = [(*self._pair, link.here, link.there, _encode(link.sent)) for link in links]
         dropped = [(*self._pair, here) for here in gone]
-        if not rows and not (dropped and self.exists):
-            return
         with sqlite_file.transaction(self.db, self.path):
+            self.db.execute("INSERT OR REPLACE INTO run VALUES(?, ?, ?)", (*self._pair, begun.isoformat()))
             self.db.executemany("DELETE FROM link WHERE source = ? AND target = ? AND here = ?", dropped)
             self.db.executemany("INSERT OR REPLACE INTO link VALUES(?, ?, ?, ?, ?)", rows)

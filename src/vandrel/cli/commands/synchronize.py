@@ -40,6 +40,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--most-gone", type=options.natural, metavar="N",
                         help="stop where more would go (default: a twentieth, 3 at the least)")  # fmt: skip
     parser.add_argument("--overwrite", action="store_true", help="write over what was changed there since it was sent")
+    parser.add_argument("--recent", action="store_true",
+                        help="read there only what changed since the last run, and no deletions")  # fmt: skip
     options.add_hand_out(parser)
 
 
@@ -57,6 +59,6 @@ def run(session: Session) -> Proposal:
     links = Links(session.journal_path.with_name(file_names.LINKS), here.directory.identity, there.directory.identity)
     request = SynchronizeRequest(
         load(args.profile, here.charter), args.profile, args.under, options.answers(args.same), frozenset(args.new),
-        args.most_gone, args.overwrite, bool(args.hand_out),
+        args.most_gone, args.overwrite, args.recent, bool(args.hand_out),
     )  # fmt: skip
     return synchronize(here, there, links, request)

@@ -12,6 +12,7 @@ from urllib.parse import quote
 
 from msgspec import Struct
 
+from vandrel.directory import gentime
 from vandrel.directory.applied import applied, is_applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
@@ -58,7 +59,7 @@ class ServiceDirectory:
     def __init__(self, settings: ServiceSettings, base: DN) -> None:
         """Prepare; `base` is the top below which everything is to stand."""
         self.link = ServiceLink(settings)
-        self._settings, self._base = settings, base
+        self.settings, self._base = settings, base
         self._schema = _schema()
         self._records: dict[str, _Record] = {}
         self._names: dict[str, DN] = {}
@@ -68,12 +69,12 @@ class ServiceDirectory:
     @property
     def location(self) -> str:
         """What the connection is called."""
-        return self._settings.name or self._settings.url
+        return self.settings.name or self.settings.url
 
     @property
     def identity(self) -> str:
         """The base URL: a service is where it is."""
-        return self._settings.url.rstrip("/")
+        return self.settings.url.rstrip("/")
 
     @property
     def bound_as(self) -> str:
@@ -204,9 +205,15 @@ class ServiceDirectory:
         """The records that may match: those of an equality that the service is asked for, or all."""
         parts = where.parts if isinstance(where, And) else (where,)
         for part in parts:
-            if not isinstance(part, Compare) or part.operator != "=":
+            if not isinstance(part, Compare) or part.operator not in ("=", ">="):
                 continue
             name = self._schema.attribute_name(part.attribute)
+            if part.operator == ">=":
+                instant = gentime.parse(part.value) if name == "modifyTimestamp" else None
+                if instant is None:
+                    continue
+                yield from self._read(endpoint, f"meta.lastModified ge {_quoted(instant.isoformat())}")
+                return
             if endpoint == _PEOPLE and (path := mapping.ASKED.get(name)):
                 yield from self._read(endpoint, f"{path} eq {_quoted(part.value)}")
                 return

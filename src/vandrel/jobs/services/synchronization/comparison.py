@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
 
 from msgspec import Struct
 
@@ -18,6 +19,7 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.services.profile import Profile
 from vandrel.jobs.services.synchronization.counterparts import Counterparts
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Selection
+from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, read_there
 from vandrel.objects.context import Context
 from vandrel.objects.view import shown_values
 from vandrel.record.links import Link
@@ -27,10 +29,6 @@ from vandrel.steps.step import Rename, Set, Step
 _MOST_SHARE, _MOST = 0.05, 3
 #: What happens to who goes.
 GONE = {"disable": "disabled", "delete": "deleted"}
-
-
-#: In a link, beside the fields: the place and the name that an object was to have there.
-_STANDS = "@stands"
 
 
 def _stands(sent: Outgoing) -> tuple[str, ...]:
@@ -48,6 +46,7 @@ class SynchronizeRequest(Struct, frozen=True):
         new: logon names or names of those here who are nobody there yet.
         most_gone: more than these who go at once stop it; None for what the profile says.
         overwrite: whether what was changed there since it was sent is written over.
+        recent: whether only what was changed there since the last run is read, and all else taken to be as it was sent.
         passwords: whether new accounts get a generated first password.
 
     """
@@ -59,6 +58,7 @@ class SynchronizeRequest(Struct, frozen=True):
     new: frozenset[str] = frozenset()
     most_gone: int | None = None
     overwrite: bool = False
+    recent: bool = False
     passwords: bool = False
 
 
@@ -99,17 +99,19 @@ class Comparison:
         gone: who was copied there before and is not sent any more.
         findings: what must be known, and what stops it.
         conflicts: what others changed there since it was sent.
-        links: what the next run needs to know of those who are there already; filled by `differences`.
         left_out: how many are not sent because they may not log on.
         strangers: accounts there that came from elsewhere.
 
     """
 
-    def __init__(self, here: Context, there: Context, known: Mapping[str, Link], request: SynchronizeRequest) -> None:
-        """Read both directories."""
+    def __init__(
+        self, here: Context, there: Context, known: Mapping[str, Link], request: SynchronizeRequest,
+        since: datetime | None = None,
+    ) -> None:  # fmt: skip
+        """Read both directories; the other only as far as it was changed `since`, if that is given."""
         self.findings: list[Finding] = []
         self.conflicts: list[Conflict] = []
-        self.links: list[Link] = []
+        self._told: list[tuple[Pair, str, dict[str, tuple[str, ...]]]] = []
         self.left_out = 0
         self._here, self._there, self._known, self._request = here, there, known, request
         self._rules = request.profile.copying
@@ -117,17 +119,19 @@ class Comparison:
         sent = {ACCOUNT: list(selection.people()), GROUP: list(selection.groups())}
         self._counterparts: dict[str, Counterparts] = {}
         for of in (ACCOUNT, GROUP):
-            entries = there.directory.search(there.charter.base, where=there.dialect.filter_for(of))
+            entries = read_there(there, of, known, sent[of], self._rules, since)
             counterparts = self._counterparts[of] = Counterparts(there, entries, of, self._rules, known)
             counterparts.match(sent[of], request.same, request.new)
         self.findings += selection.findings
         self.findings += (finding for each in self._counterparts.values() for finding in each.findings)
+        #: The members of the groups that are sent as they are to be, by the keys of the groups' names there.
+        self._members: dict[str, tuple[str, ...]] = {}
         self._taken = {e.dn.key for each in self._counterparts.values() for e in each.by_identifier.values()}
         self.pairs = [pair for of in (ACCOUNT, GROUP) for pair in self._paired(sent[of], self._counterparts[of])]
         #: The names there of those that are sent, by the keys of their names here.
         self._names = {pair.sent.entry.dn.key: pair.dn for pair in self.pairs}
         self.gone = self._gone(sent[ACCOUNT])
-        self.strangers = self._counterparts[ACCOUNT].strangers()
+        self.strangers = self._counterparts[ACCOUNT].strangers() if since is None else []
 
     def _paired(self, sent: Iterable[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
         for each in sent:
@@ -155,7 +159,7 @@ class Comparison:
         if dn.key in self._taken and not is_its_own and login and login != each.name:
             dn = parent.child(attribute, f"{each.name} ({login})")
         sent = self._known.get(each.entry.identifier)
-        is_as_sent = sent is not None and sent.sent.get(_STANDS) == _stands(each)
+        is_as_sent = sent is not None and sent.sent.get(STANDS) == _stands(each)
         if entry is not None and (is_as_sent or dn.key == entry.dn.key):
             return entry.dn
         self._taken.add(dn.key)
@@ -197,7 +201,15 @@ class Comparison:
     def link(self, pair: Pair, identifier: str, values: Mapping[str, tuple[str, ...]] | None = None) -> Link:
         """What the next run needs to know of one object."""
         given = self.values(pair.sent) if values is None else values
-        return Link(pair.sent.entry.identifier, identifier, {**given, _STANDS: _stands(pair.sent)})
+        more: dict[str, tuple[str, ...]] = {STANDS: _stands(pair.sent), NAME: (str(pair.dn),)}
+        if pair.sent.object_type == GROUP:
+            more[MEMBERS] = self._members.get(pair.dn.key, ())
+        return Link(pair.sent.entry.identifier, identifier, {**given, **more})
+
+    @property
+    def links(self) -> list[Link]:
+        """What the next run needs to know of those who are there already, once they have been compared."""
+        return [self.link(*told) for told in self._told]
 
     def missing_units(self) -> list[DN]:
         """The units that are missing there, from the top down."""
@@ -248,7 +260,7 @@ class Comparison:
             changes.append(FieldChange(f"@{mark}", tuple(entry.texts(mark)), (here,)))
         if parts := difference(renamed, after):
             steps.append(Set(pair.dn, tuple(parts)))
-        self.links.append(self.link(pair, entry.identifier, told))
+        self._told.append((pair, entry.identifier, told))
         return Difference(entry, pair.dn, tuple(changes), tuple(steps))
 
     def _renamed(self, entry: Entry, dn: DN) -> Entry:
@@ -311,6 +323,7 @@ class Comparison:
             wanted = {self._names[dn.key] for dn in pair.sent.references["members"] if dn.key in self._names}
             # By the names that they have once those are changed which change.
             present = [ours.get(dn.key, dn) for dn in map(names.parse, self._there.dialect.members(group))]
+            self._members[pair.dn.key] = tuple(map(str, present))
             add = sorted(wanted - set(present), key=lambda dn: dn.key)
             remove = [dn for dn in present if dn.key in is_ours and dn not in wanted and dn.key not in going]
             if not add and not remove:
@@ -318,6 +331,8 @@ class Comparison:
             now: dict[str, list[Value]] = {self._there.dialect.member_attribute(group): [*map(str, present)]}
             renamed = Entry(pair.dn, group.attributes | (now if present else {}))
             changes = self._there.dialect.member_change(renamed, add, remove)
-            then = [dn.name for dn in present if dn not in remove] + [dn.name for dn in add]
-            change = FieldChange("members", tuple(sorted(dn.name for dn in present)), tuple(sorted(then)))
+            then = [*(dn for dn in present if dn not in remove), *add]
+            self._members[pair.dn.key] = tuple(map(str, then))
+            before, after = (tuple(sorted(dn.name for dn in dns)) for dns in (present, then))
+            change = FieldChange("members", before, after)
             yield group, Set(pair.dn, tuple(changes)), change

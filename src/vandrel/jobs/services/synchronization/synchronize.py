@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
 
 from msgspec import structs
 
@@ -33,6 +34,8 @@ from vandrel.steps.plan import RunResult
 from vandrel.steps.references import additions_apart, with_references
 from vandrel.steps.step import Add, Password, Rename, Set, Step
 
+#: How far the clocks of two machines may be apart.
+_SKEW = timedelta(minutes=5)
 #: Objects up to which each is shown in full, and rows of a table that people see.
 _IN_FULL, _SHOWN = 10, 10
 
@@ -44,18 +47,21 @@ def synchronize(here: Context, there: Context, links: Links, request: Synchroniz
         VandrelError: what reading either directory raises; ``ambiguous`` and ``not-found`` for an answer.
 
     """
-    comparison = Comparison(here, there, links.read(), request)
-    return _Change(here, there, links, request, comparison).proposal()
+    begun, last = datetime.now(UTC), links.last_run() if request.recent else None
+    since = last - _SKEW if last is not None else None
+    comparison = Comparison(here, there, links.read(), request, since)
+    return _Change(here, there, links, request, comparison, begun).proposal()
 
 
 class _Change:
     """From a comparison to steps."""
 
     def __init__(
-        self, here: Context, there: Context, links: Links, request: SynchronizeRequest, comparison: Comparison
+        self, here: Context, there: Context, links: Links, request: SynchronizeRequest, comparison: Comparison,
+        begun: datetime,
     ) -> None:  # fmt: skip
         self._here, self._there, self._links, self._request = here, there, links, request
-        self._comparison = comparison
+        self._comparison, self._begun = comparison, begun
         self._new = [pair for pair in comparison.pairs if pair.entry is None]
         self._made = {pair.dn.key: Entry(pair.dn, self._attributes(pair)) for pair in self._new}
         self._units = comparison.missing_units()
@@ -93,6 +99,7 @@ class _Change:
             credentials=[self._credential(pair) for pair in accounts] if request.passwords else (),
             is_atomic=False,
             is_many=self._is_many,
+            read={pair.entry.dn.key for pair in self._comparison.pairs if pair.entry is not None},
             tables=self._tables(),
             summary=self._summary(),
             nothing="Nothing to change: it is there as it should be.",
@@ -169,7 +176,8 @@ class _Change:
         if result is not None and result.is_in_part:
             kept = [structs.replace(link, sent={}) for link in kept]
         gone = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
-        self._links.keep(kept, [here for here, link in self._links.read().items() if link.there in gone])
+        dropped = [here for here, link in self._links.read().items() if link.there in gone]
+        self._links.keep(kept, dropped, self._begun)
 
     def _identifiers(self, dns: Sequence[DN]) -> dict[str, str]:
         """The identifiers of what was made, by the keys of the names: of a few one by one, of more in one look."""

@@ -1,0 +1,71 @@
+"""What is in the other directory: read as a whole, or taken to be as it was sent but for what was changed since."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
+
+from vandrel.directory import dn as names
+from vandrel.directory import gentime
+from vandrel.directory.applied import applied
+from vandrel.directory.entry import Entry
+from vandrel.directory.filter import And, Compare, Filter
+from vandrel.fields import ACCOUNT, GROUP
+from vandrel.jobs.services.profile import Copying
+from vandrel.jobs.services.synchronization.outgoing import Outgoing
+from vandrel.objects.context import Context
+from vandrel.record.links import Link
+
+#: In a link, beside the fields: the place and name that an object was to have; its name there; the members of a group.
+STANDS, NAME, MEMBERS = "@stands", "@name", "@members"
+
+
+def read_there(
+    there: Context, object_type: str, links: Mapping[str, Link], sent: Iterable[Outgoing], rules: Copying,
+    since: datetime | None,
+) -> Iterator[Entry]:  # fmt: skip
+    """The objects of a type there, each once.
+
+    Args:
+        there: the other directory.
+        object_type: account or group.
+        links: what was sent before.
+        sent: what is to be there.
+        rules: what tells objects there.
+        since: where it is given, only what was changed since is read, and what was sent is taken to be as it was.
+
+    """
+    directory, base = there.directory, there.charter.base
+    everything = there.dialect.filter_for(object_type)
+    if since is None:
+        yield from directory.search(base, where=everything)
+        return
+    changed_at = "whenChanged" if directory.capabilities.schema == "ad" else "modifyTimestamp"
+    wheres: list[Filter] = [Compare(changed_at, ">=", gentime.to_text(since))]
+    # Whoever is sent for the first time may be there already.
+    fields = rules.match if object_type == ACCOUNT else ["name"]
+    for each in sent:
+        if each.entry.identifier not in links:
+            values = {"name": (each.name,), **each.fields}
+            wheres += (Compare(attribute, "=", value) for field in fields for value in values.get(field, ())
+                       if (attribute := there.dialect.attribute(field, object_type)))  # fmt: skip
+    read: dict[str, Entry] = {}
+    for where in wheres:
+        read |= {entry.identifier: entry for entry in directory.search(base, where=And((everything, where)))}
+    yield from read.values()
+    for link in links.values():
+        if link.there not in read and NAME in link.sent and (MEMBERS in link.sent) == (object_type == GROUP):
+            yield _as_sent(there, object_type, link, rules.identifier)
+
+
+def _as_sent(there: Context, object_type: str, link: Link, identifier: str) -> Entry:
+    """An object as a run has left it."""
+    dn = names.parse(link.sent[NAME][0])
+    fields: dict[str, Sequence[str]] = {name: values for name, values in link.sent.items() if not name.startswith("@")}
+    entry = Entry(dn, there.dialect.new_entry(object_type, dn, fields | {"members": link.sent.get(MEMBERS, ())}))
+    entry = applied(entry, there.dialect.changes_after_creation(object_type, fields))
+    kept_in = "objectGUID" if there.directory.capabilities.schema == "ad" else "entryUUID"
+    entry.attributes[kept_in] = [link.there]
+    if identifier:
+        entry.attributes[identifier] = [link.here]
+    return entry
