@@ -63,7 +63,7 @@ def serve(folder: Path, port: int, ready: Callable[[int], None]) -> None:
     prepared = prepare(folder)
     application = StandIn(folder / STATE, read_rules(folder / RULES), prepared.token.read_text("utf-8").strip())
     config = uvicorn.Config(
-        application, host=_HOST, log_level="warning", access_log=False, lifespan="off",
+        application, host=_HOST, log_level="critical", access_log=False, lifespan="off",
         ssl_certfile=str(folder / SERVER), timeout_graceful_shutdown=2,
     )  # fmt: skip
     # With its protocol named, asyncio sends each answer at once; else one of 40 ms waits in the line (TCP_NODELAY).

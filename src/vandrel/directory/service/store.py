@@ -367,7 +367,7 @@ class ServiceDirectory:
             if error.code in (Code.CHANGED, Code.NOT_FOUND):
                 self._drop(record)  # it is read anew by the next try
             raise
-        if resource is None:
+        if resource is None and self._is_known[record.endpoint]:  # what is known of all is kept up to date
             resource = self.link.get(record.endpoint, record.identifier)
         self._drop(record)
         if resource is not None:
