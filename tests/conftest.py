@@ -178,8 +178,9 @@ def charter() -> Charter:
 
 
 @pytest.fixture(scope="session", autouse=True)
-def nothing_is_left() -> Iterator[None]:
-    """Servers that several modules use end with the last test."""
+def nothing_is_left(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """What is cached goes with the tests; servers that several modules use end with the last one."""
+    os.environ["XDG_CACHE_HOME"] = str(tmp_path_factory.mktemp("cache"))
     yield
     from . import servers
 

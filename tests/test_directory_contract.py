@@ -176,7 +176,9 @@ def test_searches_within_a_search_cut_nothing_off(directory, monkeypatch):
 
 
 def test_holders_and_existing(directory):
-    assert directory.find_owners(of(directory).login, ["ALUND", "nobody"]) == {"ALUND": ANNA}
+    login = of(directory).login
+    assert directory.find_owners({login: ["ALUND", "nobody"]}) == {(login, "ALUND"): ANNA}
+    assert set(directory.find_owners({login: ["alund"], "cn": [ARNE.name, "x"]}).values()) == {ANNA, ARNE}
     strangers = [DECK.child("cn", f"x, {number}") for number in range(60)]
     assert directory.existing([ANNA, *strangers[:1]]) == {ANNA}
     assert directory.existing([*strangers, ANNA, ARNE, DECK, BRIDGE.child("cn", "y")]) == {ANNA, ARNE, DECK}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import subprocess
 import sys
 import threading
@@ -63,10 +64,10 @@ def root(port: int, **more) -> Settings:
 def test_a_server_that_is_killed_and_comes_back_loses_nothing(slapd):
     directory = open_directory(slapd.settings())
     assert make(directory, unit(BASE), unit(DECK)) == [None, None]
-    people = [person(DECK.child("cn", f"Hand {number}"), f"h{number}") for number in range(1500)]
+    people = [person(DECK.child("cn", f"Hand {number}"), f"h{number}") for number in range(6000)]
 
     def power_cut() -> None:
-        time.sleep(0.1)
+        time.sleep(0.05)
         slapd.kill()
         time.sleep(0.4)
         slapd.start()
@@ -78,7 +79,7 @@ def test_a_server_that_is_killed_and_comes_back_loses_nothing(slapd):
     assert time.monotonic() - begun > 0.4  # it was cut off in the middle, and waited
     cut.join()
     assert not any(outcomes), [o.findings for o in outcomes if o][:3]
-    assert len(found(directory, "(uid=*)")) == 1500
+    assert len(found(directory, "(uid=*)")) == 6000
     directory.close()
 
 
@@ -703,8 +704,8 @@ access to * by * read'''
         mine = context(open_directory(limited))
         looked = mine.directory.find_owners
 
-        def just_before(attribute, values):
-            owners = looked(attribute, values)
+        def just_before(forms):
+            owners = looked(forms)
             if directory.get(twin) is None:  # somebody else is quicker, right after the last look
                 assert make(directory, person(twin, "h1")) == [None]
             return owners
@@ -715,3 +716,34 @@ access to * by * read'''
         assert f"h1 was given to {twin} at the same moment" in result.twice[0].what
         assert result.is_in_part
         directory.close()
+
+
+def test_the_schema_is_asked_for_again_only_when_it_has_changed(monkeypatch, tmp_path):
+    """Half a megabyte a command, over any line, otherwise."""
+    asked: list[list[str]] = []
+    read = LdapDirectory._read
+
+    def counting(self: LdapDirectory, dn: str, attributes: list[str]) -> object:
+        asked.append(attributes)
+        return read(self, dn, attributes)
+
+    monkeypatch.setattr(LdapDirectory, "_read", counting)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    with servers.running(servers.PLAIN) as server:
+        first = open_directory(server.settings())
+        assert "attributeTypes" in str(asked) and first.schema.attribute("uid") is not None
+        asked.clear()
+        second = open_directory(server.settings())
+        assert [len(each) for each in asked] == [2, 1]  # the root, and one time stamp
+        assert second.schema.definitions == first.schema.definitions
+        (kept,) = (tmp_path / "vandrel").iterdir()
+        assert kept.stat().st_mode & 0o077 == 0
+        for spoil in (lambda: kept.write_bytes(kept.read_bytes()[:-9]), lambda: os.utime(kept, (0, 0))):
+            spoil()  # cut short, or too old: read anew
+            asked.clear()
+            assert open_directory(server.settings()).schema.definitions == first.schema.definitions
+            assert "attributeTypes" in str(asked)
+    kept.unlink()
+    with servers.running(servers.BARE) as server:  # without our schema, it may be loaded at any time
+        assert open_directory(server.settings()).schema.attribute("vandrelBack") is None
+        assert not kept.exists()

@@ -294,7 +294,7 @@ class StandardDialect(BaseDialect):
 
     def _named(self, logins: Sequence[str]) -> dict[str, DN]:
         """Who has these logon names; what is nobody's is left out."""
-        return self.directory.find_owners("uid", logins)
+        return {login: dn for (_, login), dn in self.directory.find_owners({"uid": logins}).items()}
 
     def login_of(self, dn: DN) -> str:
         """The logon name of somebody, by the name, by a new entry that was just made, or by the directory."""

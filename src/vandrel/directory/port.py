@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from enum import Enum
 from typing import Protocol
 
@@ -15,6 +15,9 @@ from vandrel.directory.operations import Operation
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
+
+#: An attribute and a value of it.
+Form = tuple[str, str]
 
 
 class Scope(Enum):
@@ -123,8 +126,11 @@ class Directory(Protocol):
         subordinates sorts by `DN.key`. With `only`, no more attributes than these need to come.
         """
 
-    def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
-        """Which of `values` are in use anywhere, each with one entry that has it. The keys are as given."""
+    def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
+        """Which of these values, by attribute, are in use anywhere, each with one entry that has it.
+
+        They are asked for together: over a slow line, that is one answer to wait for. The keys are as given.
+        """
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names are the names of entries."""

@@ -206,11 +206,7 @@ class Checks:
             for _, places in claimed:
                 for attribute, stored in places:
                     forms.setdefault(attribute, {})[stored] = None
-        return {
-            (attribute, stored): holder
-            for attribute, values in forms.items()
-            for stored, holder in self._directory.find_owners(attribute, values).items()
-        }
+        return self._directory.find_owners(forms) if forms else {}
 
     # --- one step
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -17,7 +17,7 @@ from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter, asks_all, attributes_of, matches
 from vandrel.directory.operations import TAKEN_BACK, AddEntry, Operation
-from vandrel.directory.port import Capabilities, Scope
+from vandrel.directory.port import Capabilities, Form, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import Code, DirectoryError, Finding, Location, not_made_with_the_rest
 from vandrel.secret import Secret
@@ -180,8 +180,12 @@ class EmbeddedDirectory:
         asked = map(self._schema.attribute_name, attributes_of(where))
         return {subtype for name in asked for subtype in self._schema.subtypes(name)}
 
-    def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
-        """Which entries have these values of an attribute."""
+    def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
+        """Which entries have these values of these attributes."""
+        return {(attribute, value): dn for attribute, values in forms.items()
+                for value, dn in self._owners(attribute, values).items()}  # fmt: skip
+
+    def _owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
         name = self._schema.attribute_name(attribute)
         number = self._index.numbers.get(name)
         if number is None:

@@ -61,6 +61,10 @@ class ActiveServer:
     bounds_bind: bool = True  # they are rangeUpper of [MS-ADA1] to [MS-ADA3]
     virtual: frozenset[str] = frozenset(_KEPT_INSIDE)
 
+    def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
+        """The container of the schema, whose time is that of the newest class or attribute."""
+        return container, "whenChanged"
+
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
         """The schema in the notation of RFC 4512."""
         yield from schema.definitions(subschema)

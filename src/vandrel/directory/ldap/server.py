@@ -25,6 +25,9 @@ class Server(Protocol):
     bounds_bind: bool
     virtual: frozenset[str]
 
+    def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
+        """Which entry tells by which attribute when the schema was changed: the subentry, or what holds the schema."""
+
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
         """The schema's definitions from the values of the subschema subentry."""
 

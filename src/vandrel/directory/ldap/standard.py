@@ -36,6 +36,10 @@ class StandardServer:
     def __init__(self) -> None:
         self._has_policies = False
 
+    def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
+        """The subentry itself."""
+        return subschema, "modifyTimestamp"
+
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
         """The schema as the server gives it."""
         attributes = subschema.get("attributeTypes", ())

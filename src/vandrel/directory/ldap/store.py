@@ -18,6 +18,7 @@ from vandrel.directory.active import sid
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
+from vandrel.directory.ldap import schema_cache
 from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
@@ -27,7 +28,7 @@ from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
 from vandrel.directory.ldap.writer import Writer
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import Capabilities, EffectiveRights, Scope
+from vandrel.directory.port import Capabilities, EffectiveRights, Form, Scope
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError, Location
 from vandrel.secret import Secret
@@ -84,12 +85,25 @@ class LdapDirectory:
         )  # fmt: skip
         active = CAPABILITY in _texts(root, "supportedCapabilities")
         self.server: Server = ActiveServer() if active else StandardServer()
-        where = next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema")
-        subschema = self._link.persist(lambda: self._read(where, list(self.server.subschema)))
-        definitions = {name: _texts(subschema, name) for name in self.server.subschema}
+        definitions = self._definitions(root)
         self._schema = Schema(self.server.definitions(definitions), bounds_bind=self.server.bounds_bind)
         self._known: dict[str, tuple[str, bool]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
+
+    def _definitions(self, root: Octets) -> schema_cache.Definitions:
+        """What the subschema subentry says: as it was kept, if it has not changed since (RFC 4512, 4.2 and 3.4.4)."""
+        where = next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema")
+        stamped, attribute = self.server.schema_stamp(where, next(iter(_texts(root, "schemaNamingContext")), ""))
+        found = self._link.persist(lambda: self._read(stamped, [attribute]))
+        stamp = next(iter(_texts(found, attribute)), "")
+        server = " ".join([*self.settings.urls, where, self.about.vendor])
+        if stamp and (known := schema_cache.find(server, stamp)) is not None:
+            return known
+        subschema = self._link.persist(lambda: self._read(where, list(self.server.subschema)))
+        definitions = {name: _texts(subschema, name) for name in self.server.subschema}
+        if stamp:
+            schema_cache.keep(server, stamp, definitions)
+        return definitions
 
     @property
     def location(self) -> str:
@@ -263,26 +277,26 @@ class LdapDirectory:
         except ldap.LDAPError as error:
             raise in_words(error, Location(dn=str(base))) from None
 
-    def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
-        """Which entries have these values of an attribute."""
-        return self._link.persist(lambda: self._find_owners(attribute, values))
+    def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
+        """Which entries have these values of these attributes."""
+        return self._link.persist(lambda: self._find_owners(forms))
 
-    def _find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
-        name = self._schema.attribute_name(attribute) or attribute
-        asked = (
-            (context, Scope.SUBTREE, filters.Or(tuple(filters.Compare(name, "=", value) for value in chunk)))
-            for chunk in _chunks(list(values)) for context in self._contexts
-        )  # fmt: skip
-        held = [
-            (self._schema.key(name, value), DN.read(dn))
-            for dn, attributes in self._answers(asked, [name])
-            for value in self._entry(dn, attributes).values_of(name)
-        ]
+    def _find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
+        named = {attribute: self._schema.attribute_name(attribute) or attribute for attribute in forms}
+        wheres = [filters.Compare(named[attribute], "=", value) for attribute in forms for value in forms[attribute]]
+        chunks = [filters.Or(tuple(chunk)) for chunk in _chunks(wheres)]
+        asked = ((context, Scope.SUBTREE, where) for where in chunks for context in self._contexts)
+        wanted = sorted(set(named.values()))
+        held: dict[tuple[str, object], DN] = {}
+        for dn, attributes in self._answers(asked, wanted):
+            entry = self._entry(dn, attributes)
+            held |= {(name, self._schema.key(name, value)): entry.dn for name in wanted
+                     for value in entry.values_of(name)}  # fmt: skip
         if not held:  # as a rule: names are asked for to see that they are free
             return {}
-        by_key = dict(held)
-        keys = {value: self._schema.key(name, value) for value in values}
-        return {value: by_key[key] for value, key in keys.items() if key in by_key}
+        keys = {(attribute, value): (named[attribute], self._schema.key(named[attribute], value))
+                for attribute in forms for value in forms[attribute]}  # fmt: skip
+        return {form: held[key] for form, key in keys.items() if key in held}
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names exist."""

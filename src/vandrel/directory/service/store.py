@@ -6,7 +6,7 @@ still as it was read (ETag); a request whose answer was lost is looked up before
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
@@ -18,7 +18,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, And, Compare, Filter, matches
 from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry
-from vandrel.directory.port import Capabilities, EffectiveRights, NamingTurn, Scope
+from vandrel.directory.port import Capabilities, EffectiveRights, Form, NamingTurn, Scope
 from vandrel.directory.schema import Schema
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceLink, ServiceSettings, WholeServiceError
@@ -126,22 +126,18 @@ class ServiceDirectory:
                 if matches(where, entry, self._schema):
                     yield entry
 
-    def find_owners(self, attribute: str, values: Collection[str]) -> dict[str, DN]:
-        """Which values are in use."""
-        owners: dict[str, DN] = {}
-        if len(values) <= _FEW and not self._is_known[_PEOPLE]:
-            for value in values:
-                where = Compare(attribute, "=", value)
-                for entry in self.search(self._base, where=where):
-                    owners[value] = entry.dn
-            return owners
-        wanted = {self._schema.key(attribute, value): value for value in values}
-        for record in self._all(_PEOPLE):
-            entry = self._entry(record)
-            for stored in entry.texts(attribute):
-                if (key := self._schema.key(attribute, stored)) in wanted:
-                    owners[wanted[key]] = entry.dn
-        return owners
+    def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
+        """Which values are in use; of very many, and once everything was read, as they were read last."""
+        keys = {(attribute, value): self._schema.key(attribute, value)
+                for attribute, values in forms.items() for value in values}  # fmt: skip
+        if len(keys) <= _FEW and not self._is_known[_PEOPLE]:
+            found = [entry for attribute, value in keys
+                     for entry in self.search(self._base, where=Compare(attribute, "=", value))]  # fmt: skip
+        else:
+            found = [self._entry(record) for record in self._all(_PEOPLE)]
+        held = {(attribute, self._schema.key(attribute, stored)): entry.dn
+                for entry in found for attribute in forms for stored in entry.texts(attribute)}  # fmt: skip
+        return {form: held[form[0], key] for form, key in keys.items() if (form[0], key) in held}
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which names are in use: as they were read last, where everything was read."""

@@ -9,6 +9,7 @@ from typing import Protocol
 from msgspec import Struct
 
 from vandrel.directory.dn import DN, LEVEL
+from vandrel.directory.port import Form
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.objects.context import Context
 from vandrel.text.look_alikes import skeleton
@@ -43,6 +44,8 @@ class NameAllocator:
         """Prepare; with a `ledger`, the directory was read once before, and is not asked for each name."""
         self._context = context
         self._ledger = ledger
+        #: Who holds what was asked for; None for nobody.
+        self._answers: dict[Form, DN | None] = {}
         #: Attribute and key of names that whoever has them gives up.
         self._given_up: set[tuple[str, str]] = set()
         #: By attribute and key, to whom a name is given.
@@ -88,14 +91,23 @@ class NameAllocator:
         if not forms:
             return None
         claims = self.claims(target, value)
-        for (attribute, stored), (_, key) in zip(forms, claims, strict=True):
-            if self._ledger is not None:
-                holder = self._ledger.held(attribute).get(key)
-            else:
-                holder = self._context.directory.find_owners(attribute, [stored]).get(stored)
+        if self._ledger is None:
+            self._ask(forms)
+        for form, (attribute, key) in zip(forms, claims, strict=True):
+            holder = self._answers[form] if self._ledger is None else self._ledger.held(attribute).get(key)
             if holder is not None and holder != but and (attribute, key) not in self._given_up:
                 return holder
         return None
+
+    def _ask(self, forms: Sequence[Form]) -> None:
+        """Ask the directory who holds these, once in a request."""
+        asked: dict[str, list[str]] = {}
+        for attribute, stored in forms:
+            if (attribute, stored) not in self._answers:
+                asked.setdefault(attribute, []).append(stored)
+                self._answers[attribute, stored] = None
+        if asked:
+            self._answers |= self._context.directory.find_owners(asked)
 
     def _given_to(self, target: str, value: str, but: DN | None) -> DN | None:
         claims = self.claims(target, value)

@@ -165,10 +165,11 @@ class Restorer:
                         for form in context.dialect.unique_forms(target, value):
                             claimed.setdefault(form, []).append(item.entry.dn.key)
         crowded = {key for keys in claimed.values() if len(set(keys)) > 1 for key in keys}
-        for attribute in {attribute for attribute, _ in claimed}:
-            values = [stored for name, stored in claimed if name == attribute]
-            for stored in context.directory.find_owners(attribute, values):
-                crowded.update(claimed[attribute, stored])
+        asked: dict[str, list[str]] = {}
+        for attribute, stored in claimed:
+            asked.setdefault(attribute, []).append(stored)
+        for form in context.directory.find_owners(asked):
+            crowded.update(claimed[form])
         there = {dn.key for dn in context.directory.existing(list(new_names.values()))}
         return crowded | {key for key, dn in new_names.items() if dn.key in there}
 

@@ -1,0 +1,70 @@
+"""The schema of a server, kept between commands: it is half a megabyte, and changes once a year.
+
+An entry counts only for the server that it came from, with the stamp of its last change, and for this version. Some
+servers leave the stamp as it is when a schema is added while they run, so an entry counts for a quarter of an hour; and
+one without our own schema does not count at all, for that may have been loaded just now.
+"""
+
+from __future__ import annotations
+
+import time
+import zlib
+from pathlib import Path
+
+import msgspec
+
+from vandrel import __version__
+
+#: The values of the subschema subentry, by attribute.
+Definitions = dict[str, list[str]]
+
+
+class _CacheRecord(msgspec.Struct, frozen=True, array_like=True):
+    version: str
+    server: str
+    stamp: str
+    definitions: Definitions
+
+
+#: Seconds for which an entry counts.
+_LASTS = 900.0
+#: What only servers with the Active Directory schema have, which keep our fields otherwise.
+_OF_ACTIVE = "extendedAttributeInfo"
+#: An object class of ours.
+_OURS = "'vandrelAccount'"
+
+
+def _file(server: str) -> Path:
+    from platformdirs import user_cache_path
+
+    return user_cache_path("vandrel") / f"schema-{zlib.crc32(server.encode()):08x}.msgpack"
+
+
+def find(server: str, stamp: str) -> Definitions | None:
+    """The definitions of this server, if they were kept with this very stamp."""
+    file = _file(server)
+    try:
+        is_young = 0 <= time.time() - file.stat().st_mtime < _LASTS
+        kept = msgspec.msgpack.decode(file.read_bytes(), type=_CacheRecord) if is_young else None
+    except (OSError, msgspec.MsgspecError):
+        return None
+    if kept is None or (kept.version, kept.server, kept.stamp) != (__version__, server, stamp):
+        return None
+    return kept.definitions
+
+
+def keep(server: str, stamp: str, definitions: Definitions) -> None:
+    """Keep definitions; where that is not possible, the next command reads them again."""
+    needs_ours = _OF_ACTIVE not in definitions
+    if needs_ours and not any(_OURS in text for text in definitions["objectClasses"]):
+        return
+    from vandrel import safe_file
+    from vandrel.errors import VandrelError
+
+    file = _file(server)
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        content = msgspec.msgpack.encode(_CacheRecord(__version__, server, stamp, definitions))
+        safe_file.write(file, content, "cache", replace=True)
+    except (OSError, VandrelError):
+        return
