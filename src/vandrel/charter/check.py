@@ -8,21 +8,13 @@ from collections.abc import Iterable
 from datetime import date
 from zoneinfo import ZoneInfo, available_timezones
 
+from vandrel.charter.base_checker import WORD, BaseChecker
 from vandrel.charter.charter import RESERVED_KINDS, Charter, naming_of
-from vandrel.charter.document import (
-    REQUIRED,
-    Document,
-    Leaving,
-    Names,
-    NamingLike,
-    PasswordMail,
-    Passwords,
-    Posix,
-    Unit,
-)
+from vandrel.charter.document import REQUIRED, Document, Leaving, Names, NamingLike, Passwords, Unit
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.name_limits import NAME_LIMITS, NameLimits, is_suffix
 from vandrel.charter.pattern import STYLE_WORDS, Pattern, PatternError, parse
+from vandrel.charter.service_checker import ServiceChecker
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.errors import VandrelError
@@ -32,29 +24,19 @@ from vandrel.text.schema_errors import is_hole
 from vandrel.text.string_prep import prepare
 from vandrel.text.yaml_source import Path, Source
 
-_WORD = re.compile(r"[a-z][a-z0-9-]*")
 _DAY = re.compile(r"(\d\d)-(\d\d)")
 
 #: Fields that a kind may not set or require: they are not texts that are known beforehand.
 _FIELD_NAME = re.compile(r"[a-z][a-z0-9-]*")
-#: By what somebody logs on.
-_LOGS_ON = frozenset({"login", "principal", "mail"})
 _NOT_TEXT = {name for name, field in FIELDS.items() if field.shape in (Shape.SECRET, Shape.MEMBERSHIPS, Shape.ROLES)}
 
 
-class Checker:
+class Checker(BaseChecker):
     """Walks a document and notes every fault in the source that it was read from."""
 
     def __init__(self, document: Document, source: Source) -> None:
-        self.document = document
-        self.source = source
+        super().__init__(document, source)
         self.incomplete = False  # a branch is missing, so the hierarchy has fewer units than was meant
-        self.fields = set(FIELDS) | set(document.fields)
-        self.usable = self.fields | set(COMPUTED) | set(document.lists)
-        # What a fault of structure took away is not reported again as unknown.
-        given = source.data if isinstance(source.data, dict) else {}
-        self.kinds = {*document.kinds, *_keys(given.get("kinds"))}
-        self.group_kinds = {*document.groups, *_keys(given.get("groups"))}
 
     def run(self) -> None:
         """Note every fault."""
@@ -67,42 +49,7 @@ class Checker:
         self._kinds(design)
         self._leaving(self.document.leaving, ("leaving",), design)
         self._group_kinds(design)
-        self._services()
-        self._password_mail(self.document.password_mail)
-        if self.document.posix is not None:
-            self._posix(self.document.posix)
-
-    def _posix(self, posix: Posix) -> None:
-        """Ranges that begin before they end, kinds that there are, patterns that can be filled."""
-        ranges: dict[Path, list[int]] = {("uid-numbers",): posix.uid_numbers, ("gid-numbers",): posix.gid_numbers}
-        ranges |= {("by-kind", kind): given for kind, given in posix.by_kind.items()}
-        for where, (first, last) in ranges.items():
-            if first > last:
-                self.source.fault(("posix", *where), f"the range ends at {last}, before it begins", "exchange the two")
-        for path, kind in [(("posix", "kinds", index), kind) for index, kind in enumerate(posix.kinds)] + [
-            (("posix", "by-kind", kind), kind) for kind in posix.by_kind
-        ]:
-            if kind not in self.kinds and not is_hole(kind):
-                self.source.fault(path, f"there is no kind of account {kind!r}", did_you_mean(kind, self.kinds))
-        self._pattern(posix.home, ("posix", "home"))
-        if posix.group:
-            self._pattern(posix.group, ("posix", "group"))
-
-    def _password_mail(self, mail: PasswordMail) -> None:
-        """A message with a password in it does not name the account, unless the charter says that it may."""
-        usable, path = self.usable | {"organization", "password"}, ("password-mail", "text")
-        subject = self._pattern(mail.subject, ("password-mail", "subject"), usable)
-        lines = [self._pattern(line, path, usable) for line in mail.text.splitlines()]
-        in_text = {name for line in lines if line is not None for name in line.fields()}
-        in_subject = subject.fields() if subject is not None else frozenset()
-        if "password" in in_subject:
-            what, remedy = "a subject is seen on the way: no password stands in it", "put it in the text"
-            self.source.fault(("password-mail", "subject"), what, remedy)
-        if "password" not in in_text:
-            self.source.fault(path, "the text has no password in it", "add {password}")
-        elif not mail.together and (named := sorted((in_text | in_subject) & _LOGS_ON)):
-            what = f"{named[0]} and password stand in one message"
-            self.source.fault(path, what, "send them by two ways; or say so: together: true")
+        ServiceChecker(self.document, self.source).run()
 
     def _own_fields(self) -> None:
         """Fields that the organization declares: new names, forms that can be read, values in one way only."""
@@ -162,7 +109,7 @@ class Checker:
     def _lists(self) -> None:
         for name, words in self.document.lists.items():
             path = ("lists", name)
-            if not _WORD.fullmatch(name):
+            if not WORD.fullmatch(name):
                 self.source.fault(
                     path, f"{name!r} is no name of a list", "lower-case letters, digits and hyphens", key=True
                 )
@@ -174,22 +121,6 @@ class Checker:
 
     # --- patterns
 
-    def _pattern(self, text: str, path: Path, usable: Iterable[str] | None = None) -> Pattern | None:
-        if is_hole(text):
-            return None
-        try:
-            pattern = parse(text)
-        except PatternError as error:
-            self.source.fault(path, error.why, error.findings[0].remedy, letter=error.position)
-            return None
-        allowed = self.usable if usable is None else set(usable)
-        for field in sorted(pattern.fields() - allowed):
-            hint = did_you_mean(field, allowed) or f"the fields are: {', '.join(sorted(allowed))}"
-            self.source.fault(
-                path, f"the pattern uses the unknown field {field!r}", hint, letter=text.find("{" + field) + 1
-            )
-        return pattern
-
     def _naming(self, spec: NamingLike, target: NameLimits, path: Path, usable: Iterable[str] | None = None) -> None:
         naming = naming_of(spec)
         for index, text in enumerate(naming.ladder):
@@ -200,7 +131,7 @@ class Checker:
                 if isinstance(spec, list)
                 else (*path, "ladder", index)
             )
-            pattern = self._pattern(text, at, usable)
+            pattern = self.pattern(text, at, usable)
             if pattern is None:
                 continue
             if pattern.counter and index < len(naming.ladder) - 1 and not self._other_fields(naming.ladder, index):
@@ -290,9 +221,9 @@ class Checker:
             return
         for kind, stems in unit.groups.items():
             for index, stem in enumerate(stems):
-                self._pattern(stem, (*path, "groups", kind, index), self.document.lists)
+                self.pattern(stem, (*path, "groups", kind, index), self.document.lists)
         for team in unit.delegation:
-            self._pattern(team, (*path, "delegation", team), self.document.lists)
+            self.pattern(team, (*path, "delegation", team), self.document.lists)
 
     def _unit_references(self, path: Path, unit: Unit) -> None:
         """The kinds and the branch that one unit names."""
@@ -347,7 +278,7 @@ class Checker:
         document, fault = self.document, self.source.fault
         for name, kind in document.kinds.items():
             path: Path = ("kinds", name)
-            if not _WORD.fullmatch(name):
+            if not WORD.fullmatch(name):
                 fault(path, f"{name!r} is no name of a kind", "lower-case letters, digits and hyphens", key=True)
             if name in RESERVED_KINDS:
                 fault(path, f"{name!r} has a meaning of its own and cannot name a kind of account", key=True)
@@ -365,7 +296,7 @@ class Checker:
                     )
             self._sets(kind.sets, (*path, "sets"))
             for index, text in enumerate(kind.groups):
-                self._pattern(text, (*path, "groups", index))
+                self.pattern(text, (*path, "groups", index))
             self._leaving(kind.leaving, (*path, "leaving"), design)
             self._names(kind.names, (*path, "names"))
             self._passwords(kind.password, (*path, "password"))
@@ -382,7 +313,7 @@ class Checker:
             if key not in self.fields or key in _NOT_TEXT:
                 what = f"{key!r} is no field that can be set"
                 self.source.fault((*path, key), what, did_you_mean(key, self.fields), key=True)
-            self._pattern(text, (*path, key))
+            self.pattern(text, (*path, key))
 
     def _leaving(self, leaving: Leaving | None, path: Path, design: tuple[DesignedUnit, ...]) -> None:
         if leaving is None:
@@ -390,14 +321,14 @@ class Checker:
         if leaving.place:
             self._place(leaving.place, (*path, "place"), design)
         for index, text in enumerate(leaving.stays_in):
-            self._pattern(text, (*path, "stays-in", index))
+            self.pattern(text, (*path, "stays-in", index))
         self._sets(leaving.sets, (*path, "sets"))
 
     def _place(self, text: str, path: Path, design: tuple[DesignedUnit, ...]) -> None:
         if not text.startswith("/"):
             self.source.fault(path, "a place begins with '/'", f"write /{text}")
             return
-        pattern = self._pattern(text, path)
+        pattern = self.pattern(text, path)
         if pattern is None or not design:
             return
         open_fields = pattern.fields()
@@ -431,32 +362,6 @@ class Checker:
                     path, f"{ends!r} is no day of the year", "write a number of days, or a day as '09-30'"
                 )
 
-    def _services(self) -> None:
-        """Pools of seats, and domains that are ours."""
-        for name, pool in self.document.seats.items():
-            path: Path = ("seats", name)
-            if not _WORD.fullmatch(name):
-                self.source.fault(
-                    path, f"{name!r} is no name of seats", "lower-case letters, digits and hyphens", key=True
-                )
-            for index, field in enumerate(pool.requires):
-                if field not in self.fields and not is_hole(field):
-                    what = f"there is no field {field!r}"
-                    self.source.fault((*path, "requires", index), what, did_you_mean(field, self.fields))
-            if pool.ends:
-                self._day(pool.ends, (*path, "ends"))
-        for domain, proof in self.document.ownership.items():
-            if not is_suffix(domain):
-                self.source.fault(("ownership", domain), f"{domain!r} is no domain", key=True)
-            self._day(proof.proven, ("ownership", domain, "proven"))
-
-    def _day(self, text: str, path: Path) -> None:
-        try:
-            date.fromisoformat(text)
-        except ValueError:
-            if not is_hole(text):
-                self.source.fault(path, f"{text!r} is no day", "write one as 2027-06-30")
-
     def _group_kinds(self, design: tuple[DesignedUnit, ...]) -> None:
         for name, kind in self.document.groups.items():
             path: Path = ("groups", name)
@@ -469,10 +374,6 @@ class Checker:
                 self._place(kind.place, (*path, "place"), design)
             if kind.mail:
                 self._naming(kind.mail, NAME_LIMITS["mail"], (*path, "mail"))
-
-
-def _keys(value: object) -> list[str]:
-    return [str(key) for key in value] if isinstance(value, dict) else []
 
 
 def _units(document: Document) -> Iterable[tuple[Path, str, Unit | None]]:

@@ -76,6 +76,19 @@ def privileged_within(context: Context, group: Entry) -> list[tuple[str, str]]:
     return [privileged[key] for name in names if (key := prepare(name)) in privileged]
 
 
+def privileged_by(context: Context, groups: Sequence[Entry]) -> dict[str, list[tuple[str, str]]]:
+    """What `privileged_within` says of each of these groups, by the key of its name.
+
+    That none of them is in another group, as it mostly is, one search for all of them shows.
+    """
+    if len(groups) > 1:
+        where = Or(tuple(context.dialect.groups_filter(group) for group in groups))
+        if next(context.directory.search(context.charter.base, where=where, only=["cn"]), None) is None:
+            power = {prepare(name): (name, reach) for name, reach in context.charter.power.items()}
+            return {group.dn.key: [power[key]] if (key := prepare(group.dn.name)) in power else [] for group in groups}
+    return {group.dn.key: privileged_within(context, group) for group in groups}
+
+
 def effective_members(context: Context, group: Entry) -> dict[str, tuple[str, ...]]:
     """The keys of all members of a group, each with the groups in it through which it is one, the outermost first."""
     groups = {e.dn.key: e.dn for e in context.directory.search(

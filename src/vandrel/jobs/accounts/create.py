@@ -16,11 +16,10 @@ from vandrel.charter.passwords import PasswordRules
 from vandrel.charter.pattern import parse
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry
-from vandrel.directory.filter import And, Compare
 from vandrel.directory.place import Place
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT, GROUP, NAMED, Shape
+from vandrel.fields import ACCOUNT, NAMED, Shape
+from vandrel.jobs.accounts.new_memberships import NewMemberships
 from vandrel.jobs.common import field_values
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.jobs.common.draft import PLACE, Derived, Draft
@@ -29,8 +28,6 @@ from vandrel.jobs.common.number_allocator import NumberAllocator
 from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
-from vandrel.objects.delegation import reached_by
-from vandrel.objects.membership import privileged_within
 from vandrel.objects.pattern_values import new_values
 from vandrel.text import people
 
@@ -65,9 +62,7 @@ class Creator:
         # What many accounts have in common is asked of the directory once.
         self._rules: dict[str, PasswordRules] = {}
         self._units: dict[Place, tuple[DN, bool]] = {}
-        self._groups: dict[str, Entry | None] = {}
-        #: The power that membership in a group amounts to, by the key of its name.
-        self._powers: dict[str, list[tuple[str, str]]] = {}
+        self._joining = NewMemberships(context, self._fill)
         self._orders: dict[tuple[str, tuple[str, ...]], list[tuple[str, NamingRule, list[str]]]] = {}
         self._checked: dict[tuple[str, tuple[str, ...]], list[Finding]] = {}
         self._filled: dict[tuple[str, ...], str] = {}
@@ -107,7 +102,7 @@ class Creator:
         self._patterns(draft)
         self._posix(draft)
         if "groups" not in given or given["groups"]:
-            self._memberships(draft, kind, given.get("groups", ()))
+            self._joining.join(draft, kind.groups, self._values(draft), given.get("groups", ()))
         for name, derived in draft.derived.items():
             if name in self._context.fields:
                 draft.findings += self._check(name, derived)
@@ -409,57 +404,6 @@ class Creator:
                 self._set(draft, "uid-number", number, "the next that is free")
         except VandrelError as error:
             draft.findings += error.findings
-
-    # --- groups
-
-    def _memberships(self, draft: Draft, kind: Kind, typed: Sequence[str]) -> None:
-        """The groups of the kind, each by its exact name, and those that were typed, by anything that names them.
-
-        ``groups=``, with nothing behind it, is a new account in no group at all.
-        """
-        for pattern in kind.groups:
-            rule = f"kind {draft.kind}: {pattern}"
-            try:
-                name = self._fill(pattern, self._values(draft))
-            except VandrelError as error:
-                if not draft.findings:
-                    draft.findings += error.findings
-                continue
-            group = self._group_named(name)
-            if group is not None:
-                self._join(draft, group, rule)
-                continue
-            remedy = "vandrel hierarchy build makes the groups of the design; or create it: vandrel create group"
-            what = f"there is no group {name}, which {rule} wants"
-            draft.findings.append(Finding(Code.DANGLING, what, Location(field="groups"), remedy))
-        for name in typed:
-            try:
-                self._join(draft, resolve(self._context, name, (GROUP,)), "typed")
-            except VandrelError as error:
-                draft.findings += error.findings
-
-    def _group_named(self, name: str) -> Entry | None:
-        if name not in self._groups:
-            dialect = self._context.dialect
-            where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", name)))
-            self._groups[name] = next(self._context.directory.search(self._context.charter.base, where=where), None)
-        return self._groups[name]
-
-    def _join(self, draft: Draft, group: Entry, rule: str) -> None:
-        if any(group.dn == other.dn for other in draft.groups):
-            return
-        draft.groups.append(group)
-        before = draft.derived.get("groups")
-        names = (*before.values, group.dn.name) if before else (group.dn.name,)
-        draft.derived["groups"] = Derived("groups", names, f"{before.rule}; {rule}" if before else rule)
-        if group.dn.key not in self._powers:
-            self._powers[group.dn.key] = privileged_within(self._context, group)
-        for name, reach in self._powers[group.dn.key]:
-            through = "" if name == group.dn.name else f", through {group.dn.name}"
-            what = f"{name} carries power: {reach}; the new account gets it{through}"
-            if draft.dn is not None and (teams := reached_by(self._context, draft.dn)):
-                what += f"; who can log on as it gets it too: {teams}"
-            draft.findings.append(Finding(Code.REFUSED, what, Location(field="groups"), severity=NOTE))
 
 
 @lru_cache(maxsize=1024)  # the same words for thousands

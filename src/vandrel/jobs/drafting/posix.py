@@ -21,7 +21,8 @@ def drafted_group_classes(survey: Survey) -> Noted | None:
     if not survey.groups:
         return None
     sets = Counter(tuple(name for name in _CLASSES if group.has_class(name)) for group in survey.groups)
-    classes, times = sets.most_common(1)[0]
+    classes = max(sets, key=lambda each: (sets[each], len(each), each))
+    times = sets[classes]
     if not classes or classes == ("groupOfNames",):
         return None
     others = [
