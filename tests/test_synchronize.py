@@ -172,6 +172,18 @@ def test_what_others_do_there_is_told_and_left_or_written_over_when_asked(school
     assert service.people()["mary.ashworth@marrowick.example"]["id"] == mary
 
 
+def test_a_service_that_spells_otherwise_what_it_was_sent_is_left_in_peace(school, service):
+    fine(go(school))
+    anna = service.people()["anna.lund2@marrowick.example"]["id"]
+    service.link().change("/Users", anna, [{"op": "replace", "path": "title", "value": "DECKHAND"}], "")
+    is_settled(school)
+    assert "DECKHAND" not in go(school).out
+    fine(school.run("edit", "annlund", "title=Bosun", "-y"))
+    assert "Deckhand" in go(school).out  # and it is a change of others as soon as it would be written over
+    fine(go(school, "--overwrite"))
+    assert service.people()["anna.lund2@marrowick.example"]["title"] == "Bosun"
+
+
 def test_who_is_there_already_is_found_and_the_doubtful_are_asked_about(school, service):
     other = service.link()
     enterprise = {mapping.ENTERPRISE: {"employeeNumber": "2004"}}

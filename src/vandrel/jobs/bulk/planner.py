@@ -96,13 +96,8 @@ class Planner:
             elif matches:
                 there.append((line, matches[0]))
             elif self._described.mode == "update":
-                item.fault(
-                    self._first_key(),
-                    " ".join(key),
-                    Code.NOT_FOUND,
-                    "nobody is found by it, and nobody is to be created",
-                    "mode: both creates who is missing",
-                )
+                what, remedy = "nobody is found by it, and nobody is to be created", "mode: both creates who is missing"
+                item.fault(self._first_key(), " ".join(key), Code.NOT_FOUND, what, remedy)
             else:
                 new.append((key, line))
         if self._described.object_type == ACCOUNT:

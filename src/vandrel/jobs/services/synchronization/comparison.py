@@ -24,6 +24,7 @@ from vandrel.objects.context import Context
 from vandrel.objects.view import shown_values
 from vandrel.record.links import Link
 from vandrel.steps.step import Rename, Set, Step
+from vandrel.text.string_prep import prepare
 
 #: The share of those copied before who may go at once unless somebody says more, and the number that always may.
 _MOST_SHARE, _MOST = 0.05, 3
@@ -150,10 +151,8 @@ class Comparison:
         An object whose name is the one that was sent stays where somebody there has moved it since.
         """
         there = self._there
-        attribute, parent = (
-            there.dialect.naming_attribute(each.object_type),
-            places.to_dn(each.place, there.charter.base),
-        )
+        attribute = there.dialect.naming_attribute(each.object_type)
+        parent = places.to_dn(each.place, there.charter.base)
         dn, login = parent.child(attribute, each.name), next(iter(each.fields.get("login", ())), "")
         is_its_own = entry is not None and dn.key == entry.dn.key
         if dn.key in self._taken and not is_its_own and login and login != each.name:
@@ -240,6 +239,8 @@ class Comparison:
             before = tuple(there.dialect.read(entry, name))
             if self._is_alike(name, before, value) or self._waits_for_password(name, entry, value):
                 continue
+            if self._is_written_otherwise(pair, name, before, value):
+                continue
             if (kept := self._in_conflict(pair, name, before, value)) is not None:
                 told[name] = kept
                 continue
@@ -281,6 +282,12 @@ class Comparison:
         texts = (", ".join(self._shown(name, each)) or "(empty)" for each in (sent, before, value))
         self.conflicts.append(Conflict(label, name, *texts))
         return sent
+
+    def _is_written_otherwise(self, pair: Pair, name: str, before: Sequence[str], value: Sequence[str]) -> bool:
+        """Whether the other side has what was sent before, in its own spelling: sent again, it would be no other."""
+        link = self._known.get(pair.sent.entry.identifier)
+        was_sent = link is not None and link.sent.get(name) == tuple(value)
+        return was_sent and sorted(map(prepare, before)) == sorted(map(prepare, value))
 
     def _waits_for_password(self, name: str, entry: Entry, value: Sequence[str]) -> bool:
         """Whether an account cannot be enabled before it has its first password."""
