@@ -20,6 +20,7 @@ from pathlib import Path
 
 import pytest
 
+from vandrel.cli.parser import COMMANDS
 from vandrel.errors import Code
 
 from .conftest import PROGRAM, Folder, not_installed
@@ -773,3 +774,21 @@ def test_power_is_told_before_it_is_given_to_a_new_account(demo):
     copied = demo.run("copy", "alund", "Berit Dahl", "number=2077", "groups+=gg-harbour-masters", "password=none", "-n")
     assert "the new account gets it" in copied.err
     assert "carries power" not in demo.run("copy", "alund", "Berit Dahl", "number=2077", "password=none", "-n").err
+
+
+def test_completion_and_the_manual_are_put_where_they_are_looked_for(demo):
+    where = {"XDG_DATA_HOME": str(demo.path / "data"), "XDG_CONFIG_HOME": str(demo.path / "config")}
+    for shell, name in (
+        ("bash", "data/bash-completion/completions/vandrel"), ("zsh", "data/zsh/site-functions/_vandrel"),
+        ("fish", "config/fish/completions/vandrel.fish"),
+    ):  # fmt: skip
+        told = demo.run("completion", shell, "--install", **where)
+        assert told.code == 0 and str(demo.path / name) in told.out
+        assert (demo.path / name).read_text() == demo.run("completion", shell).out
+        assert demo.run("completion", shell, "--install", **where).code == 0  # again, for a newer version
+    assert demo.run("manual", "--to", "man").code == 0
+    pages = {path.name for path in (demo.path / "man").iterdir()}
+    assert pages == {"vandrel.1", *(f"vandrel-{name}.1" for name in COMMANDS)}
+    rename = (demo.path / "man" / "vandrel-rename.1").read_text()
+    assert "\\-\\-no\\-alias" in rename and "\\-\\-carry\\-out" not in rename
+    assert demo.run("manual", "man", "renam").code == Code.USAGE.exit_code
