@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from importlib.util import find_spec
 from pathlib import Path
 
 from vandrel.cli.session import Session
@@ -36,11 +37,11 @@ def run(session: Session) -> int:
     """Serve until it is interrupted."""
     from vandrel.errors import DONE, Code, VandrelError
 
-    try:
-        from vandrel.stand_in.serve import Prepared, serve
-    except ImportError:
-        what = "the libraries of the stand-in are not installed"
-        raise VandrelError(Code.OUT_OF_REACH, what, remedy="pip install vandrel[services,stand-in]") from None
+    if missing := [name for name in ("scim2_server", "trustme", "uvicorn") if find_spec(name) is None]:
+        what = f"the stand-in needs libraries that are not installed: {', '.join(missing)}"
+        raise VandrelError(Code.OUT_OF_REACH, what, remedy="pip install vandrel[services,stand-in]")
+    from vandrel.stand_in.serve import Prepared, serve
+
     folder, out = Path(session.args.folder).resolve(), session.terminal
 
     def ready(port: int) -> None:

@@ -46,6 +46,8 @@ class NameAllocator:
         self._ledger = ledger
         #: Who holds what was asked for; None for nobody.
         self._answers: dict[Form, DN | None] = {}
+        #: The keys of names that were asked for, and whether there is such an object.
+        self._present: dict[str, bool] = {}
         #: Attribute and key of names that whoever has them gives up.
         self._given_up: set[tuple[str, str]] = set()
         #: By attribute and key, to whom a name is given.
@@ -132,9 +134,11 @@ class NameAllocator:
         return ""
 
     def _is_there(self, dn: DN) -> bool:
-        return (
-            dn.key in self._ledger.names if self._ledger is not None else bool(self._context.directory.existing([dn]))
-        )
+        if self._ledger is not None:
+            return dn.key in self._ledger.names
+        if dn.key not in self._present:
+            self._present[dn.key] = bool(self._context.directory.existing([dn]))
+        return self._present[dn.key]
 
     def say(self, dn: DN) -> str:
         """An object in words."""
