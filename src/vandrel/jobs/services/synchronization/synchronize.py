@@ -72,7 +72,6 @@ class _Change:
         self._disabled = [] if is_deleting else [self._disabling(entry) for entry in comparison.gone]
         deleted = comparison.gone if is_deleting else ()
         self._memberships = list(comparison.memberships(self._made, deleted))
-
         found = [*comparison.findings, *(self._deletion.findings if self._deletion is not None else ())]
         self._findings = unique(found)
         self._changes = self._all_changes()
@@ -130,7 +129,8 @@ class _Change:
         steps += additions_apart(made, there.dialect, there.directory.schema)
         barriers.append(len(steps))
         steps += late
-        steps += [step for step in changing if not isinstance(step, Rename)]
+        others = [step for step in changing if not isinstance(step, Rename)]
+        steps += with_references(there.directory, there.dialect, others)
         steps += [step for _, step, _ in self._memberships]
         steps += self._deletion.steps if self._deletion is not None else []
         told = self._findings if self._is_many else ()  # a preview of many leaves out what the job itself found
