@@ -116,6 +116,11 @@ class Charter(Struct, frozen=True, dict=True):
         known = {name: self.words_of(name) for name in (*self.document.lists, *self.document.fields)}
         return {name: words for name, words in known.items() if words}
 
+    @property
+    def group_classes(self) -> list[str]:
+        """The object classes of new groups on a standard server."""
+        return list(self.document.group_classes or ("groupOfNames",))
+
     # --- kinds
 
     def kind(self, name: str) -> Kind:

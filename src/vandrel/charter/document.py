@@ -280,9 +280,9 @@ class Document(_Part, frozen=True):
         Meta(description="What names the entries of accounts: a name of their own, or the logon name."),
     ] = "name"
     group_classes: Annotated[
-        list[Literal["groupOfNames", "groupOfUniqueNames", "posixGroup"]],
-        Meta(description="Object classes of new groups on a standard server.", min_length=1),
-    ] = msgspec.field(default_factory=lambda: ["groupOfNames"])
+        Annotated[list[Literal["groupOfNames", "groupOfUniqueNames", "posixGroup"]], Meta(min_length=1)] | None,
+        Meta(description="Object classes of groups on a standard server; none: groupOfNames, beside what is there."),
+    ] = None
     posix: Annotated[Posix | None, Meta(description="What accounts and groups have on Unix systems.")] = None
     fields: Annotated[dict[str, OwnField], Meta(description="Fields of the organization's own.")] = {}
     names: Annotated[Names, Meta(description="Naming patterns of accounts.")] = Names()

@@ -229,7 +229,7 @@ class StandardDialect(StandardGroups):
         names_ = super().classes(object_type)
         if object_type != GROUP:
             return names_
-        own = [name for name in self.charter.document.group_classes if self.schema.object_class(name) is not None]
+        own = [name for name in self.charter.group_classes if self.schema.object_class(name) is not None]
         return [*names_[:1], *own, *(name for name in names_[1:] if name != "groupOfNames")]
 
     # --- reading

@@ -19,6 +19,8 @@ from vandrel.fields import GROUP
 
 #: A group of nobody: RFC 4519 (3.5) demands a member, and the empty name is a name.
 NOBODY = ""
+#: The object classes of groups, each with the list that it has.
+_LISTS = {"groupOfNames": "member", "groupOfUniqueNames": "uniqueMember", "posixGroup": BY_LOGIN}
 _IDENTIFIER = re.compile(r"#'[01]*'B$")
 
 
@@ -71,11 +73,27 @@ class StandardGroups(BaseDialect):
 
     def groups_filter(self, entry: Entry) -> Filter:
         """By the lists of names; by logon name as well where there are groups that list them."""
-        known = [name for name in BY_NAME if self.schema.attribute(name) is not None]
-        wheres = [Compare(name, "=", str(entry.dn)) for name in known]
-        if (login := entry.text("uid")) and self.schema.attribute(BY_LOGIN) is not None:
+        wheres = [Compare(name, "=", str(entry.dn)) for name in self._lists if name in BY_NAME]
+        if BY_LOGIN in self._lists and (login := entry.text("uid")):
             wheres.append(Compare(BY_LOGIN, "=", login))
         return wheres[0] if len(wheres) == 1 else Or(tuple(wheres))
+
+    @cached_property
+    def _lists(self) -> tuple[str, ...]:
+        """The attributes that are asked for members: those of the classes of groups that there are.
+
+        Servers have an index only for what they use; asked for another list, they look through everything.
+        """
+        classes = set(self.charter.document.group_classes or self._other_classes()) | {"groupOfNames"}
+        return tuple(name for cls, name in _LISTS.items() if cls in classes)
+
+    def _other_classes(self) -> list[str]:
+        others = [cls for cls in _LISTS if cls != "groupOfNames" and self.schema.object_class(cls) is not None]
+        if not others or self.directory.capabilities.embedded:
+            return others
+        where = Or(tuple(Compare("objectClass", "=", cls) for cls in others))
+        found = self.directory.search(self.charter.base, where=where, only=["objectClass"])
+        return others if next(found, None) is not None else []
 
     def _must_list(self, group: Entry) -> str:
         """The list of members that must not be empty; empty for none."""

@@ -27,9 +27,9 @@ class PosixAllocator:
     @property
     def rules_of_groups(self) -> Posix | None:
         """The rules for new groups; None where they have no number, by the classes that the charter gives them."""
-        document, dialect = self._context.charter.document, self._context.dialect
-        is_numbered = dialect.name != "standard" or "posixGroup" in document.group_classes
-        return document.posix if is_numbered and dialect.attribute("gid-number", GROUP) else None
+        charter, dialect = self._context.charter, self._context.dialect
+        is_numbered = dialect.name != "standard" or "posixGroup" in charter.group_classes
+        return charter.document.posix if is_numbered and dialect.attribute("gid-number", GROUP) else None
 
     def uid_number(self, posix: Posix, kind: str) -> str:
         """The next number of an account. Raises `VandrelError` ``limit`` where its range is used up."""
