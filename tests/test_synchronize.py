@@ -357,6 +357,19 @@ def test_what_a_service_says_never_drives_the_terminal_a_filter_or_a_name(school
 # --- stops
 
 
+def test_a_service_is_asked_for_no_more_than_a_command_is_about(school, service):
+    """Of twenty thousand people, nobody reads all to show one."""
+    fine(go(school))
+    anna = "anna.lund2@marrowick.example"
+    for words, most in ((("show", anna), 12), (("edit", anna, "title=Bosun", "-y"), 14), (("disable", anna, "-y"), 12)):
+        service.requests.clear()
+        asked: list[str] = []
+        service.answer = lambda number, method, path, asked=asked: asked.append(path)  # type: ignore[misc]
+        fine(school.run(*words, "--directory", "courses", VANDREL_WHO="" if words[0] == "show" else "everyday"))
+        assert len(asked) <= most, (words, service.requests)
+    assert fine(school.run("synchronize", "courses.profile.yaml", "--into", "courses", "-n", VANDREL_WHO="nobody"))
+
+
 def test_stopped_before_and_behind_each_request_nothing_is_lost_and_nothing_is_twice(school, service, tmp_path):
     """At each request in turn (`make soak`) the program is killed, resumed, killed again, resumed, and run once more."""
     _for_others(school, "/Ferries/Northquay/Tickets")

@@ -115,7 +115,8 @@ class Session:
 
         connections = self.connections
         looks_like_a_file = os.sep in which or bool(Path(which).suffix) or Path(which).exists()
-        who = getattr(self.args, "who", None) or os.environ.get("VANDREL_WHO") or ""
+        usual = os.environ.get("VANDREL_WHO") or "" if self._before is None else ""  # that of the directory before
+        who = getattr(self.args, "who", None) or usual
         if not config.is_url(which) and which not in connections and looks_like_a_file:
             if getattr(self.args, "who", None):
                 raise VandrelError(

@@ -16,7 +16,7 @@ from vandrel.directory import gentime
 from vandrel.directory.applied import applied, is_applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.directory.filter import EVERYTHING, And, Compare, Filter, matches
+from vandrel.directory.filter import EVERYTHING, And, Compare, Filter, Present, Substring, matches
 from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry
 from vandrel.directory.port import Capabilities, EffectiveRights, Form, NamingTurn, Scope
 from vandrel.directory.schema import Schema
@@ -188,13 +188,15 @@ class ServiceDirectory:
         parts = where.parts if isinstance(where, And) else (where,)
         must, may = self._schema.shape(_CLASSES[endpoint])
         for part in parts:
-            if isinstance(part, Compare) and part.operator == "=":
-                name = self._schema.attribute_name(part.attribute)
-                known = self._schema.attribute(name)
-                if name == "objectClass" and part.value.lower() not in map(str.lower, _CLASSES[endpoint]):
-                    return False
-                if known is not None and not known.operational and name not in must | may:
-                    return False
+            if not isinstance(part, Compare | Present | Substring):
+                continue
+            name = self._schema.attribute_name(part.attribute)
+            known = self._schema.attribute(name)
+            if known is not None and not known.operational and name not in must | may:
+                return False
+            is_class = name == "objectClass" and isinstance(part, Compare) and part.operator == "="
+            if is_class and part.value.lower() not in map(str.lower, _CLASSES[endpoint]):  # type: ignore[union-attr]
+                return False
         return True
 
     def _asked(self, endpoint: str, where: Filter) -> Iterator[_Record]:
