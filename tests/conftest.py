@@ -77,17 +77,19 @@ _HEEDING = "import os, signal, sys; signal.signal(signal.SIGINT, signal.SIG_DFL)
 
 
 class Warm:
-    """A process that runs the program, and has read its modules already (`warm.py`)."""
+    """A process that runs the program, and has read its modules already (`warm.py`); what it loads before all else."""
 
-    def __init__(self) -> None:
+    def __init__(self, preload: str = "") -> None:
         self._asking, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         with theirs:
             number = theirs.fileno()
             words = [sys.executable, str(Path(__file__).with_name("warm.py")), str(number)]
-            subprocess.Popen(words, pass_fds=(number,))
+            subprocess.Popen(words, pass_fds=(number,), env=os.environ | {"LD_PRELOAD": preload})
 
-    def run(self, words: list[str], folder: Path, environment: dict[str, str], stdin: str, timeout: float) -> Result:
-        request = json.dumps({"words": words, "folder": str(folder), "environment": environment})
+    def run(
+        self, words: list[str], folder: Path, environment: dict[str, str], stdin: str, timeout: float, stop: int = 0
+    ) -> Result:
+        request = json.dumps({"words": words, "folder": str(folder), "environment": environment, "stop": stop})
         with ExitStack() as stack:
             files = [stack.enter_context(tempfile.TemporaryFile()) for _ in range(3)]
             files[0].write(stdin.encode())
@@ -115,6 +117,16 @@ def _warm() -> Warm:
     return Warm()
 
 
+@lru_cache(maxsize=1)
+def _stopping() -> Warm:
+    """As `_warm`, and stopped before any of its writes on demand (`stopping.c`)."""
+    compiler = shutil.which("gcc") or not_installed("gcc, for stops at each write")
+    library = Path(os.environ["XDG_CACHE_HOME"]) / "stopping.so"
+    source = str(Path(__file__).with_name("stopping.c"))
+    subprocess.run([compiler, "-shared", "-fPIC", "-O1", "-o", str(library), source, "-ldl"], check=True)
+    return Warm(str(library))
+
+
 @dataclass
 class Folder:
     """A folder with a charter and a directory, and the program run in it."""
@@ -127,6 +139,14 @@ class Folder:
         assert "Traceback" not in done.err, done.err
         assert done.code != Code.INTERNAL.exit_code, done.err
         return done
+
+    def stopped(self, *words: str, at: int) -> Result | None:
+        """Run the program until right before the `at`-th of its writes, syncs, renames and requests; None: it ended."""
+        done = _stopping().run([str(PROGRAM), *words], self.path, self.environment(), "", 60, at)
+        if done.code == -signal.SIGKILL:
+            return done
+        assert "Traceback" not in done.err, done.err
+        return None
 
     def environment(self) -> dict[str, str]:
         own = {

@@ -617,7 +617,7 @@ def test_a_ticket_proves_who_one_is(domain, tmp_path, context):
 
 def test_fields_that_share_an_attribute_are_written_together(context, tmp_path):
     person = hired(context, tmp_path, "Petra", "Sund", "petra")
-    team = next(context.directory.search(context.charter.base, where=context.dialect.filter_for(GROUP)))
+    team = created(context, GROUP, UNDER.child("cn", "gg-shared"))
     shared = {("enabled", "password-never-expires"), ("purpose", "scope")}
     for made, object_type in ((person, ACCOUNT), (team, GROUP)):
         for one, two in (pairs := sharing(context.dialect, made, object_type)):

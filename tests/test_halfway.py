@@ -69,8 +69,8 @@ COMMANDS = {
 
 
 #: What servers count and stamp, and passwords.
-_VOLATILE = re.compile(
-    "CSN$|^entryUUID|Time[sS]tamp$|ChangedTime$|sName$|assword$|^pwd(Reset|LastSet)|^uSN|^rID|^when|^dSCore|MetaData$|PropagationData$"
+VOLATILE = re.compile(
+    "CSN$|^entryUUID|^object(GUID|Sid)$|Time[sS]tamp$|ChangedTime$|sName$|assword$|^pwd(Reset|LastSet|History)|^uSN|^rID|^when|^dSCore|MetaData$|PropagationData$"
 )
 
 
@@ -119,7 +119,7 @@ class Harbour:
             for entry in self._root.search(names.parse(servers.SUFFIX))
             if entry.dn.name != naming_turn.NAME
             for name, values in entry.attributes.items()
-            if not _VOLATILE.search(name)
+            if not VOLATILE.search(name)
         )
 
 

@@ -7,6 +7,7 @@ installed program instead.
 
 from __future__ import annotations
 
+import ctypes
 import json
 import os
 import pkgutil
@@ -75,6 +76,8 @@ def _run(request: dict, standard: list[int]) -> int:
     sys.argv = request["words"]
     from vandrel.cli.main import entry
 
+    if request["stop"]:
+        ctypes.CDLL(None).stop_before(request["stop"])
     code: object = 0
     try:
         entry()

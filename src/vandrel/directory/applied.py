@@ -11,7 +11,11 @@ from vandrel.directory.port import Directory
 
 def is_applied(directory: Directory, operation: Operation) -> bool:
     """Look the outcome of an operation up in the directory."""
-    entry = directory.get(operation.dn)
+    return shows(directory, operation, directory.get(operation.dn))
+
+
+def shows(directory: Directory, operation: Operation, entry: Entry | None) -> bool:
+    """Whether an object, None where it is not there, is as an operation leaves it."""
     match operation:
         case AddEntry(_, attributes):
             # Somebody else's object of the same name does not count.

@@ -7,13 +7,14 @@ from collections.abc import Collection, Sequence
 from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
+from vandrel.directory.applied import is_applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
 from vandrel.directory.schema import Schema
 from vandrel.record.journal import BEGUN, JournalStep
-from vandrel.steps.step import Add, Rename, Set, Step, from_record, is_step_applied
+from vandrel.steps.step import Add, Rename, Set, Step, from_record
 
 
 class Item(Struct, frozen=True):
@@ -34,7 +35,7 @@ def track_renames(directory: Directory, records: Sequence[JournalStep]) -> list[
             for rename in reversed(made):
                 dn = _moved(dn, rename)
                 step = _following(step, rename, directory.schema) if step is not None else None
-            if isinstance(step, Rename) and is_step_applied(step, directory):
+            if isinstance(step, Rename) and is_applied(directory, step.operation()):
                 made.append(step)
         moves.append(Item(record, step, dn))
     return moves[::-1]

@@ -7,17 +7,19 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 
 from vandrel.dialects.dialect import Dialect
+from vandrel.directory.applied import is_applied
 from vandrel.directory.operations import SetPassword
 from vandrel.directory.port import Directory
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.record.attic import Attic
 from vandrel.record.journal import AHEAD, BEGUN, DONE, MADE, PART, REFUSED, Job, Journal, JournalStep, Record
 from vandrel.secret import Secret
+from vandrel.steps.applied_steps import applied_steps
 from vandrel.steps.deletion_keeper import DeletionKeeper
 from vandrel.steps.name_guard import NameGuard, not_created
 from vandrel.steps.plan import RunResult
 from vandrel.steps.rename_tracking import Item, track_renames
-from vandrel.steps.step import Add, Step, is_step_applied, with_secrets, without_lost
+from vandrel.steps.step import Add, Step, with_secrets, without_lost
 
 #: How far the clocks of a server and of this machine may be apart.
 _CLOCKS = timedelta(minutes=5)
@@ -64,14 +66,16 @@ class Resumption:
         keeper = DeletionKeeper(
             self._directory, guard, self._attic, job, [item.step for item in tracked], reads_again=True
         )  # fmt: skip
+        found = applied_steps(self._directory, tracked)
         for item in tracked:
-            self._finish(journal, report, job, item, password, keeper)
+            self._finish(journal, report, job, item, password, keeper, was_applied=item.record.number in found)
         journal.end(number, PART if report.is_in_part else DONE)
         report.seconds = time.perf_counter() - started
         return report
 
     def _finish(
-        self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords, keeper: DeletionKeeper
+        self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords, keeper: DeletionKeeper,
+        *, was_applied: bool,
     ) -> None:  # fmt: skip
         known, step, dn, error = item.record, item.step, str(item.dn), None
         if known.state == MADE:
@@ -91,7 +95,7 @@ class Resumption:
             without_lost(step, report.lost) if step is not None else None, known
         )
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
-        if is_withheld and not (isinstance(step, Add) and is_step_applied(step, self._directory)):
+        if is_withheld and not (isinstance(step, Add) and was_applied):
             error = _withheld(dn)
         elif step is None and (
             (secret := password(known.record | {"dn": dn})) is not None or not known.record["set"]
@@ -103,9 +107,11 @@ class Resumption:
                 Code.DONE_IN_PART, "the password may not have been set: it is in no record", where=Location(dn=dn),
                 remedy="give one: vandrel edit NAME password=generate",
             )  # fmt: skip
+        elif was_applied or (known.state == BEGUN and is_applied(self._directory, step.operation())):
+            pass
         elif known.state == BEGUN and isinstance(step, Add) and self._was_made(step, job):
             report.changed_since.append(step.dn)
-        elif known.state == AHEAD or not is_step_applied(step, self._directory):
+        else:
             error = keeper.execute([step], atomic=True)[0]
         if error is None:
             report.made += 1
@@ -131,7 +137,7 @@ class Resumption:
         unique values, is its own.
         """
         entry = self._directory.get(step.dn)
-        if entry is None or is_step_applied(step, self._directory):
+        if entry is None:
             return False
         created = dict(self._dialect.instants(entry)).get("created")
         if created is None or created < datetime.fromisoformat(job.begun) - _CLOCKS:

@@ -28,6 +28,7 @@ from vandrel.record.journal import (
     NewJob,
     Record,
 )
+from vandrel.steps.applied_steps import applied_steps
 from vandrel.steps.checks import Checks
 from vandrel.steps.deletion_keeper import DeletionKeeper
 from vandrel.steps.name_guard import NameGuard, not_created
@@ -36,7 +37,7 @@ from vandrel.steps.rename_tracking import left_by, track_renames
 from vandrel.steps.resumption import Passwords, Resumption
 from vandrel.steps.seat_check import check_seats
 from vandrel.steps.state_check import StateCheck
-from vandrel.steps.step import Add, Password, Remove, Step, from_record, is_step_applied, without_lost
+from vandrel.steps.step import Add, Password, Remove, Step, from_record, without_lost
 from vandrel.steps.step import Set as SetStep
 from vandrel.steps.superior_guards import with_superior_guards
 
@@ -311,13 +312,13 @@ class Runner:
         """
         journal = self._open_journal()
         journal.job(number)
-        made = []
-        for item in track_renames(self._directory, list(journal.steps(number))):
-            sure = item.record.state == MADE
-            if sure or (
-                item.record.state == BEGUN and (item.step is None or is_step_applied(item.step, self._directory))
-            ):
-                made.append(item.record)
+        items = track_renames(self._directory, list(journal.steps(number)))
+        found = applied_steps(self._directory, items)
+        made = [
+            item.record for item in items
+            if item.record.state == MADE or item.record.number in found
+            or (item.record.state == BEGUN and item.step is None)
+        ]  # fmt: skip
         steps = [None if record.record.get("redacted") else from_record(record.record) for record in made]
         standing = StateCheck(self._directory, steps)
         for place, (record, step) in enumerate(zip(made, steps, strict=True)):

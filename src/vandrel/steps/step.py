@@ -8,11 +8,9 @@ from collections.abc import Set as AbstractSet
 from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
-from vandrel.directory.applied import is_applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
-from vandrel.directory.port import Directory
 from vandrel.directory.secret_attributes import is_secret
 from vandrel.record.journal import Record
 from vandrel.secret import Secret
@@ -178,11 +176,6 @@ def without_lost(step: Step, lost: AbstractSet[DN]) -> Step | None:
         if added or change.removed:
             changes.append(structs.replace(change, added=added))
     return Set(step.dn, tuple(changes)) if changes else None
-
-
-def is_step_applied(step: Step, directory: Directory) -> bool:
-    """Whether a step has been made, as far as the directory tells."""
-    return is_applied(directory, step.operation())
 
 
 def from_record(record: Record) -> Step | None:
