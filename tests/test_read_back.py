@@ -13,13 +13,12 @@ from vandrel.directory.operations import AddEntry
 from vandrel.errors import Code
 from vandrel.fields import ACCOUNT
 from vandrel.intake.annotate import write_rows
-from vandrel.intake.description import BETWEEN
 from vandrel.intake.propose import propose
 from vandrel.intake.table import open_table
 from vandrel.intake.traps import harmless, unquoted
 from vandrel.jobs.bulk.import_file import ImportRequest, work_out
 from vandrel.jobs.bulk.roster import State
-from vandrel.jobs.inspect.find import FindRequest, find
+from vandrel.jobs.inspect.find import FindRequest, find, portable_rows
 from vandrel.text.string_prep import prepare
 
 from .conftest import EXAMPLES
@@ -46,7 +45,7 @@ def put_in(bench, login: str, values: dict[str, list[str]]) -> None:
 def read_back(bench, path):
     request = FindRequest(columns=COLUMNS, is_portable=True)
     report = find(bench.context, request)
-    write_rows(path, report.columns, ([f" {BETWEEN} ".join(cell) for cell in row] for row in report.rows))
+    write_rows(path, report.columns, portable_rows(bench.context, report))
     description, table, _ = propose(open_table(path), bench.context.charter, "account", "", "update")
     roster, findings = work_out(bench.context, ImportRequest(table, description))
     return roster, findings

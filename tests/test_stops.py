@@ -166,7 +166,8 @@ def finish(place: Place, words: list[str], prepared: int, stops: list[int]) -> N
     else:
         (place.folder.path / "new.csv").unlink(missing_ok=True)
         again = words
-    if stops and place.folder.stopped(*again, "--yes", at=stops[0]) is not None:
+    if stops:
+        place.folder.stopped(*again, "--yes", at=stops[0])
         finish(place, words, prepared, stops[1:])
         return
     done = place.folder.run(*again, "--yes")

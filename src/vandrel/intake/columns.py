@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from datetime import date
 
 from vandrel.fields import FieldCatalog, Shape
-from vandrel.intake.description import PASSWORD, Column
+from vandrel.intake.description import PASSWORD, Column, split_values
 from vandrel.intake.item import Cell as Value
 from vandrel.intake.item import RowBlock, Values, cell_of
 from vandrel.intake.table import Cell, text
@@ -161,7 +161,7 @@ class Columns:
             cells = [value.zfill(column.pad) if value.isdecimal() else value for value in cells]
         split = column.split if known is not None and known.many else ""
         if split and any(split in value for value in cells):
-            parted = [tuple(part.strip() for part in value.split(split) if part.strip()) for value in cells]
+            parted = [split_values(value, split) for value in cells]
             # Where nothing stands between two marks, a mark may be a value's own.
             odd |= {n for n, parts in enumerate(parted) if len(parts) <= cells[n].count(split)}
             return [cell_of(parts) for parts in parted]

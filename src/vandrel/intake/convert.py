@@ -11,7 +11,7 @@ from itertools import islice
 from vandrel.errors import Code, Finding, Location
 from vandrel.fields import BUILT_IN, FieldCatalog, Shape
 from vandrel.intake.columns import Columns
-from vandrel.intake.description import PASSWORD, Column, Description
+from vandrel.intake.description import PASSWORD, Column, Description, split_values
 from vandrel.intake.item import Item
 from vandrel.intake.table import Cell, Row, text
 from vandrel.intake.traps import (
@@ -198,7 +198,7 @@ class Converter:
         if column.pad and value.isdecimal():
             value = value.zfill(column.pad)
         if field in self._fields and self._fields[field].many and column.split:
-            return tuple(part.strip() for part in value.split(column.split) if part.strip())
+            return split_values(value, column.split)
         return (value,)
 
     @staticmethod

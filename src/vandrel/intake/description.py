@@ -6,6 +6,7 @@ It stands beside the tabular file: ``crew.csv`` and ``crew.intake.yaml``.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Annotated, Any, Literal, get_args
 
@@ -24,8 +25,32 @@ Mode = Literal["create", "update", "both"]
 
 #: What a column can be for besides a field of ours.
 PLACE, PASSWORD = "place", "password"
-#: Between several values in one cell of a file that Vandrel writes: hardly ever part of a value.
+#: Between several values in one cell of a file that Vandrel writes; before one that is a value's own, a backslash.
 BETWEEN = "|"
+_OWN = f"\\{BETWEEN}"
+_BETWEEN_TWO = re.compile(rf"(?<!\\){re.escape(BETWEEN)}")
+
+
+def join_values(values: Iterable[str]) -> str:
+    r"""Several values as one cell of a file that Vandrel writes.
+
+    >>> join_values(["gg-lamps", "Ship|Shore"])
+    'gg-lamps | Ship\\|Shore'
+    """
+    return f" {BETWEEN} ".join(value.replace(BETWEEN, _OWN) for value in values)
+
+
+def split_values(cell: str, separator: str) -> tuple[str, ...]:
+    r"""The values of one cell, without blanks around them; the other way round where Vandrel wrote it.
+
+    >>> split_values(r"gg-lamps | Ship\|Shore", "|"), split_values("one; two;", ";")
+    (('gg-lamps', 'Ship|Shore'), ('one', 'two'))
+    """
+    if separator == BETWEEN and _OWN in cell:
+        parts = [part.replace(_OWN, BETWEEN) for part in _BETWEEN_TWO.split(cell)]
+    else:
+        parts = cell.split(separator)
+    return tuple(part.strip() for part in parts if part.strip())
 
 
 class _Part(Struct, frozen=True, forbid_unknown_fields=True, rename="kebab", omit_defaults=True):

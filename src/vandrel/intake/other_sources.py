@@ -9,7 +9,7 @@ from typing import BinaryIO
 
 from vandrel.directory import ldif
 from vandrel.errors import Code, Location, VandrelError
-from vandrel.intake.description import BETWEEN
+from vandrel.intake.description import join_values
 
 #: What stands for standard input.
 STANDARD_INPUT = "-"
@@ -52,5 +52,5 @@ def _rows(content: bytes) -> bytes:
     writer.writerow(columns)
     for entry in entries:
         values = ([value for value in entry.get(name, ()) if isinstance(value, str)] for name in columns)
-        writer.writerow([BETWEEN.join(texts) for texts in values])
+        writer.writerow([join_values(texts) for texts in values])
     return out.getvalue().encode()

@@ -91,11 +91,11 @@ def _written(session: Session, report: Report) -> Report:
     from msgspec import structs
 
     from vandrel.intake.annotate import write_rows
-    from vandrel.intake.description import BETWEEN
     from vandrel.intake.traps import harmless
     from vandrel.jobs.common.report import count
+    from vandrel.jobs.inspect.find import portable_rows
 
-    rows = ([f" {BETWEEN} ".join(cell) for cell in row] for row in report.rows)  # type: ignore[arg-type]
+    rows = portable_rows(session.context, report)
     if session.args.to:
         written = write_rows(Path(session.args.to), report.columns, rows)
         return structs.replace(report, rows=(), summary=[f"{count(written, 'row')} in {session.args.to}"])

@@ -9,7 +9,7 @@ from collections.abc import Collection
 
 from vandrel.directory.entry import Entry
 from vandrel.fields import Shape
-from vandrel.intake.description import BETWEEN
+from vandrel.intake.description import BETWEEN, join_values, split_values
 from vandrel.intake.item import Item
 from vandrel.intake.traps import harmless, legible, unquoted
 from vandrel.objects.context import Context
@@ -29,8 +29,9 @@ def drop_unchanged(context: Context, item: Item, entry: Entry, key: Collection[s
         field = context.fields.get(name)
         if field is None or field.shape in _LOOKED_UP or name in key:
             continue
-        listed = f" {BETWEEN} ".join(context.dialect.read(entry, name))
-        said = item.raw.get(name) or f" {BETWEEN} ".join(item.fields.get(name, ()))
+        together = join_values if field.many else BETWEEN.join
+        listed = together(context.dialect.read(entry, name))
+        said = item.raw.get(name) or together(item.fields.get(name, ()))
         told = _pieces if field.many else _whole
         if told(said) in {told(form) for form in (listed, harmless(listed), unquoted(listed))}:
             item.fields.pop(name, None)
@@ -44,7 +45,7 @@ def _whole(cell: str) -> str:
 
 def _pieces(cell: str) -> str:
     """A cell of a field with several values, without what is lost around them."""
-    return BETWEEN.join(filter(None, map(str.strip, legible(cell).split(BETWEEN))))
+    return join_values(split_values(legible(cell), BETWEEN))
 
 
 def _is_altered(value: str) -> bool:

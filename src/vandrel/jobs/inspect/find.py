@@ -12,6 +12,7 @@ from vandrel.directory.filter import And, Compare, Filter, Not, Or, Present, Sub
 from vandrel.directory.filter import parse as parse_filter
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import GROUP, OBJECT_TYPES, UNIT, Shape
+from vandrel.intake.description import BETWEEN, join_values
 from vandrel.jobs.common import field_values
 from vandrel.jobs.common.assignments import Assignment, flag, split
 from vandrel.jobs.common.report import Report, count
@@ -227,6 +228,14 @@ def _check_columns(context: Context, columns: Sequence[str]) -> None:
             attribute_called(context, name)
         elif name not in EXTRA_COLUMNS:
             context.fields.named(name)
+
+
+def portable_rows(context: Context, report: Report) -> Iterator[list[str]]:
+    """The rows of a portable list, each cell as one text that `import` reads."""
+    fields = context.fields
+    together = [join_values if name in fields and fields[name].many else f" {BETWEEN} ".join for name in report.columns]
+    for row in report.rows:
+        yield [join(cell) for join, cell in zip(together, row, strict=True)]  # type: ignore[arg-type]
 
 
 def cell(view: ObjectView, name: str) -> list[str]:
