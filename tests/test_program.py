@@ -792,3 +792,19 @@ def test_completion_and_the_manual_are_put_where_they_are_looked_for(demo):
     rename = (demo.path / "man" / "vandrel-rename.1").read_text()
     assert "\\-\\-no\\-alias" in rename and "\\-\\-carry\\-out" not in rename
     assert demo.run("manual", "man", "renam").code == Code.USAGE.exit_code
+
+
+def test_two_people_of_one_name_are_told_apart_wherever_they_are_named(demo):
+    """The demo has two of them, in one unit: Anna Lund who is alund, and Anna Lund who is annlund."""
+    both = ("alund (Anna Lund)", "annlund (Anna Lund)")
+    joined = demo.run("edit", "gg-season", "members+=alund,annlund", "-y")
+    assert all(f"+ {who}" in joined.out for who in both), joined.out
+    left = demo.run("edit", "gg-season", "members-=alund", "-n")
+    assert f"- {both[0]}" in left.out and "annlund" not in left.out, left.out
+    assert f"-> {both[1]}" in " ".join(demo.run("edit", "hbrekke", "manager=annlund", "-y").out.split())
+    assert demo.run("show", "hbrekke", "--json").json["objects"][0]["fields"]["manager"] == [both[1]]
+    assert both[1] in demo.run("find", "login=hbrekke", "--columns", "manager").out
+    assert both[1] in demo.run("compare", "toedegaard", "hbrekke").out
+    assert "is the manager of  Halvard Brekke" in demo.run("delete", "annlund", "-n").out
+    assert demo.run("edit", "alund", "annlund", "manager=hbrekke", "-y").code == 0
+    assert ", ".join(both) in demo.run("delete", "hbrekke", "-n").out

@@ -116,7 +116,7 @@ def _hire(context: Context, runner: Runner, people: list[Row], title: str) -> di
 
 
 def _managers(context: Context, runner: Runner, people: list[Row], hired: dict[str, DN]) -> None:
-    editor = Editor(context)
+    editor = Editor(context, of_many=True)
     changes = [
         step
         for row in people

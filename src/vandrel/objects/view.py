@@ -6,18 +6,17 @@ numbers with their unit. ``portable`` ones stand in files and are read back with
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterable, Sequence
 from functools import cached_property
 
 from vandrel.charter.document import Role
 from vandrel.directory import dn as names
-from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.secret_attributes import is_secret
 from vandrel.fields import ACCOUNT, Field, Shape
 from vandrel.objects.context import Context
 from vandrel.objects.groups_of_many import GroupsOfMany
+from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.reference_labels import ReferenceLabels
 from vandrel.text import octets
 from vandrel.text.string_prep import prepare
@@ -29,11 +28,14 @@ STATES = ("disabled", "locked", "ended", "not started", "without password", "pro
 class ObjectView:
     """One object of the directory, read once; memberships are looked up when they are asked for."""
 
-    def __init__(self, context: Context, entry: Entry, groups: GroupsOfMany | None = None) -> None:
-        """Take the entry as it was read; `groups` knows those of many objects."""
+    def __init__(
+        self, context: Context, entry: Entry, groups: GroupsOfMany | None = None, namesakes: Namesakes | None = None
+    ) -> None:
+        """Take the entry as it was read; `groups` knows those of many objects, `namesakes` what others are called."""
         self.context = context
         self.entry = entry
         self._groups_of_many = groups
+        self._namesakes = namesakes or Namesakes(context)
 
     @cached_property
     def object_type(self) -> str:
@@ -86,16 +88,13 @@ class ObjectView:
         """The values of a field as people read them."""
         if self.context.fields[name].shape is Shape.MEMBERSHIPS:
             return [group.dn.name for group in self.groups]
-        if self.context.fields[name].shape is Shape.REFERENCE:
-            return self._apart([names.parse(value) for value in self.raw(name)])
-        return shown_values(self.context.fields[name], self.raw(name))
+        return self.as_shown(self.context.fields[name], self.raw(name))
 
-    def _apart(self, dns: Sequence[DN]) -> list[str]:
-        """The names of other objects; of several who are called the same, the labels that tell them apart."""
-        shared = Counter(prepare(dn.name) for dn in dns)
-        entries = {dn: self.context.directory.get(dn) for dn in dns if shared[prepare(dn.name)] > 1}
-        said = (self.context.label(entry) if (entry := entries.get(dn)) is not None else dn.name for dn in dns)
-        return sorted(said, key=prepare)
+    def as_shown(self, field: Field, values: Sequence[str]) -> list[str]:
+        """Values of a field in the form of dialects as people read them, other objects told apart."""
+        if field.shape is Shape.REFERENCE:  # servers give names out in any order
+            return sorted(self._namesakes.shown(values), key=prepare)
+        return shown_values(field, values)
 
     def portable(self, name: str, labels: ReferenceLabels) -> list[str]:
         """The values of a field as a file has them, so that reading it back changes nothing.

@@ -163,7 +163,7 @@ def _deleted(out: Terminal, changes: Sequence[ObjectChange]) -> None:
         lost: dict[str, list[str]] = {}
         for pointing in change.pointed_at:
             meaning = _POINTING.get(pointing.attribute, f"is the {pointing.attribute} of")
-            lost.setdefault(meaning, []).append(pointing.holder.name)
+            lost.setdefault(meaning, []).append(pointing.label)
         rows = [(f"  {meaning}", _some(sorted(holders))) for meaning, holders in lost.items()]
         out.table(("what", "whom"), rows or [("  nothing points at it", "")], header=False)
     if changes:

@@ -17,7 +17,7 @@ from vandrel.jobs.common.report import Table
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.membership import privileged_within
-from vandrel.objects.view import ObjectView, shown_values
+from vandrel.objects.view import ObjectView
 
 #: The fields that are copied where the charter says nothing: what people of one place and post share.
 COPIED_FIELDS = (
@@ -76,7 +76,7 @@ def copy(context: Context, request: CopyRequest) -> Proposal:
         fields = {name: (value,) for name, value in name_parts(context, person.name).items()} | dict(person.fields)
         copies.append(copier.copy({name: values for name, values in fields.items() if name != "password"}))
     rows = dict.fromkeys(
-        (item.field, ", ".join(shown_values(context.fields[item.field], item.values)), item.why)
+        (item.field, ", ".join(source.as_shown(context.fields[item.field], item.values)), item.why)
         for each in copies
         for item in each.left_out
     )

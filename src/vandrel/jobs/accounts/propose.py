@@ -17,6 +17,7 @@ from vandrel.jobs.common.new_object import creation
 from vandrel.jobs.common.proposal import Credential, Passwords, Proposal, Work, unique
 from vandrel.jobs.common.report import Table
 from vandrel.objects.context import Context
+from vandrel.objects.namesakes import Namesakes
 
 
 class AccountRequest(Struct, frozen=True):
@@ -53,13 +54,14 @@ def propose_accounts(
         pairs = [(draft, passwords.secrets.get(draft.dn) if draft.dn is not None else None) for draft in drafts]
         return Work(account_steps(context, pairs, passwords.hand_out))
 
+    namesakes = Namesakes(context)
     names = drafts[0].value("full") if len(drafts) == 1 else f"{len(drafts)} accounts"
     return Proposal(
         command,
         title,
         f"Create {names}?",
         work,
-        changes=[creation(context, draft, ACCOUNT) for draft in drafts if draft.dn is not None],
+        changes=[creation(context, draft, ACCOUNT, namesakes=namesakes) for draft in drafts if draft.dn is not None],
         findings=unique(finding for draft in drafts for finding in draft.findings),
         credentials=[_credential(context, draft, source) for draft in drafts if draft.dn is not None],
         tables=tables,

@@ -98,11 +98,11 @@ def direct_in_domain_local(survey: Survey) -> Iterator[Fault]:
     for group in survey.groups:
         if survey.one(group, "scope") != "domain-local" or survey.one(group, "purpose") == "distribution":
             continue
-        people = [dn.name for dn in survey.members[group.dn.key] if (entry := survey.entries.get(dn.key)) is not None
-                  and survey.context.object_type(entry) == ACCOUNT]  # fmt: skip
+        inside = (survey.entries.get(dn.key) for dn in survey.members[group.dn.key])
+        people = [entry for entry in inside if entry is not None and survey.context.object_type(entry) == ACCOUNT]
         if people:
             more = f" and {len(people) - 3} more" if len(people) > 3 else ""
-            yield Fault(group, f"directly in it: {', '.join(people[:3])}{more}")
+            yield Fault(group, f"directly in it: {', '.join(map(survey.context.label, people[:3]))}{more}")
 
 
 @rule("group-name-not-by-rule", Weight.ADVICE, "People look for groups by the rule.")

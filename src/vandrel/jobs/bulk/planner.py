@@ -107,7 +107,7 @@ class Planner:
             for line in refused if self._refers else ():
                 self._refused |= dict.fromkeys(map(prepare, _names_of(line.item)), line)
         self._draft(new, ledger)
-        editor = Editor(self._context)
+        editor = Editor(self._context, of_many=True)
         for line, entry in there:
             self._existing(line, entry, editor)
         update = self._described.mode != "create"

@@ -19,6 +19,7 @@ from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.proposal import Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
+from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import new_values
 from vandrel.steps.step import Set, Step
 
@@ -266,12 +267,13 @@ def create_objects(context: Context, request: ObjectRequest) -> Proposal:
         drafts = [draft_of(context, name, fields) for name in request.names]
     named = [draft for draft in drafts if draft.dn is not None]
     joins = fields.get("groups", ()) if object_type == COMPUTER else ()
+    namesakes = Namesakes(context)
     names = listed_names([draft.dn.name for draft in named if draft.dn is not None])
     made = [
         step for draft in named for step in (*steps(context, draft, object_type), *join_groups(context, draft, joins))
     ]
     return Proposal(
         "create", f"create {object_type} {names}", f"Create {names}?", fixed(made),
-        changes=[creation(context, draft, object_type) for draft in named],
+        changes=[creation(context, draft, object_type, namesakes=namesakes) for draft in named],
         findings=unique(finding for draft in drafts for finding in draft.findings),
     )  # fmt: skip

@@ -27,6 +27,7 @@ from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.role_groups import role_groups
 from vandrel.objects.context import Context
 from vandrel.objects.membership import conversion
+from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import entry_values
 from vandrel.objects.power_reach import reach_of_tasks
 from vandrel.objects.view import shown_values
@@ -130,14 +131,18 @@ class Editor:
 
     """
 
-    def __init__(self, context: Context) -> None:
-        """Begin; names that are given to one object are taken for the next."""
+    def __init__(self, context: Context, *, of_many: bool = False) -> None:
+        """Begin; names that are given to one object are taken for the next.
+
+        With `of_many`, nothing is asked that only tells other objects apart which are called the same.
+        """
         self._context = context
+        self._namesakes, self._of_many = Namesakes(context), of_many
         self.allocator = NameAllocator(context)
         self._numbers = NumberAllocator(context)
         # One request mostly gives many objects the same values.
         self._judge = lru_cache(maxsize=1024)(self._judged)
-        self._memberships = MembershipEditor(context)
+        self._memberships = MembershipEditor(context, self._namesakes, of_many=of_many)
         self.groups = self._memberships.whole
 
     def give_up(self, field: str, value: str) -> None:
@@ -157,7 +162,6 @@ class Editor:
             self._assign(draft, assignment)
         if draft.memberships:
             self._memberships.of_member(edit, draft.memberships)
-            self._memberships.roles(edit)
         for name, values in draft.values.items():
             self._field(draft, self._context.fields[name], values)
         if edit.object_type == ACCOUNT and draft.assigned & set(_PASSWORD_FLAGS):
@@ -224,7 +228,10 @@ class Editor:
         if not difference(draft.after, written):
             return
         draft.after = written
-        old, new = (tuple(shown_values(field, values)) for values in (before, after))
+        if field.shape is Shape.REFERENCE:
+            old, new = self._namesakes.around(before, after, of_many=self._of_many)
+        else:
+            old, new = (tuple(shown_values(field, values)) for values in (before, after))
         edit.differences.append(FieldChange(field.name, old, new))
         edit.findings += self._speaks_against(draft, field, before, after)
         for value in after:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from msgspec import structs
@@ -19,6 +19,7 @@ from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.groups_of_many import WholeGroups
 from vandrel.objects.membership import joining
+from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.view import roles_held
 from vandrel.steps.step import Set
 
@@ -34,8 +35,9 @@ class MembershipEditor:
 
     """
 
-    def __init__(self, context: Context) -> None:
+    def __init__(self, context: Context, namesakes: Namesakes, *, of_many: bool) -> None:
         """Begin; what earlier edits do to a group counts for later ones."""
+        self._namesakes, self._of_many = namesakes, of_many
         self.whole = WholeGroups(context)
         self._context = context
         #: Groups as the edits so far leave them.
@@ -65,8 +67,9 @@ class MembershipEditor:
                 remedy = "set another one first: primary=..."
                 edit.findings.append(Finding(Code.REFUSED, what, Location(field="groups"), remedy))
         if join or leave:
-            before, after = (tuple(sorted(g.dn.name for g in groups.values())) for groups in (now, then))
-            edit.differences.append(FieldChange("groups", before, after))
+            lists = ([str(group.dn) for group in groups.values()] for groups in (now, then))
+            edit.differences.append(FieldChange("groups", *self._namesakes.around(*lists, of_many=self._of_many)))
+            self._roles(edit, now.values(), then.values())
 
     def _group(self, name: str, assignment: Assignment) -> Entry:
         known = self.whole.get(names.parse(name)) if assignment.literal else None
@@ -81,12 +84,11 @@ class MembershipEditor:
             self._groups_so_far[group.dn.key] = applied(group, changes)
         return bool(changes)
 
-    def roles(self, edit: Edit) -> None:
+    def _roles(self, edit: Edit, now: Iterable[Entry], then: Iterable[Entry]) -> None:
         """Say which roles come and go with the groups."""
-        groups = next((d for d in edit.differences if d.field == "groups"), None)
         known = self._context.charter.document.roles
-        if groups is not None and known:
-            before, after = (roles_held(known, names_) for names_ in (groups.before, groups.after))
+        if known:
+            before, after = (roles_held(known, (group.dn.name for group in groups)) for groups in (now, then))
             if before != after:
                 edit.differences.append(FieldChange("roles", tuple(before), tuple(after)))
 
@@ -98,7 +100,7 @@ class MembershipEditor:
             stops = any(finding.is_fatal for finding in findings)
             if stops and len(pairs) > 1:
                 edit.left_out += 1
-                what = f"{member.dn.name} does not come into {group.dn.name}"
+                what = f"{self._context.label(member)} does not come into {group.dn.name}"
                 fatal = [finding for finding in findings if finding.is_fatal]
                 findings = [structs.replace(f, what=f"{what}: {f.what}", severity=NOTE) for f in fatal]
             edit.findings += findings
@@ -123,5 +125,7 @@ class MembershipEditor:
         add = [member.dn for _, member in self._joining(edit, pairs)]
         add += [dn for dn, member in new.items() if member is None]  # made by the same request
         if edit.add_member_steps(context, add, remove):
-            after = [dn.name for dn in present.values() if dn not in remove] + [dn.name for dn in add]
-            edit.differences.append(FieldChange("members", tuple(dn.name for dn in present.values()), tuple(after)))
+            before = [str(dn) for dn in present.values()]
+            after = [str(dn) for dn in present.values() if dn not in remove] + [str(dn) for dn in add]
+            called = self._namesakes.around(before, after, of_many=self._of_many)
+            edit.differences.append(FieldChange("members", *called))

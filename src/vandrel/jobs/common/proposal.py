@@ -51,10 +51,11 @@ class FieldChange(Struct, frozen=True):
 
 
 class PointingObject(Struct, frozen=True):
-    """An object that stays and points at one that is deleted: by which attribute."""
+    """An object that stays and points at one that is deleted: by which attribute, and what people call it."""
 
     holder: DN
     attribute: str
+    label: str
 
 
 class ObjectChange(Struct, frozen=True):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import islice
 
 from msgspec import Struct
 
@@ -21,6 +22,7 @@ from vandrel.jobs.inspect import comparisons
 from vandrel.jobs.inspect.show import attribute_called
 from vandrel.objects.context import Context
 from vandrel.objects.groups_of_many import GroupsOfMany
+from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.reference_labels import ReferenceLabels
 from vandrel.objects.view import ObjectView
 from vandrel.text.nearest import did_you_mean
@@ -38,6 +40,8 @@ _COLUMNS = {
 }  # fmt: skip
 #: Columns that are no fields.
 EXTRA_COLUMNS = ("dn", "place", "state", "type")
+#: Objects of which it is looked at once whom they name.
+_WINDOW = 500
 
 
 class FindRequest(Struct, frozen=True):
@@ -79,7 +83,7 @@ def find(context: Context, request: FindRequest) -> Report:
     # Names of groups alone, without their members, and of very many objects in one go.
     groups = GroupsOfMany(context) if {"groups", "roles"} & {*columns, request.by} else None
     entries = _entries(context, request, what, findings)
-    views: Iterable[ObjectView] = (ObjectView(context, entry, groups) for entry in entries)
+    views: Iterable[ObjectView] = _views(context, entries, [*columns, request.by], groups)
     if request.by:
         views = _sorted(views, request.by, is_reversed=request.is_reversed)
     if request.is_portable:
@@ -88,6 +92,19 @@ def find(context: Context, request: FindRequest) -> Report:
     rows = [[", ".join(cell(view, name)) for name in columns] for view in views]
     noun = what.rstrip("s") if what != "all" else "object"
     return Report("find", columns, rows, summary=[count(len(rows), noun)], findings=findings)
+
+
+def _views(
+    context: Context, entries: Iterator[Entry], columns: Sequence[str], groups: GroupsOfMany | None
+) -> Iterator[ObjectView]:
+    """The objects through their fields; who shares a name with others that are named is asked for many at once."""
+    naming = [name for name in columns if name in context.fields and context.fields[name].shape is Shape.REFERENCE]
+    namesakes = Namesakes(context)
+    while window := list(islice(entries, _WINDOW)):
+        if naming:
+            values = (value for entry in window for name in naming for value in context.dialect.read(entry, name))
+            namesakes.learn(names.parse(value) for value in values if value)
+        yield from (ObjectView(context, entry, groups, namesakes) for entry in window)
 
 
 def find_deleted(context: Context, request: FindRequest) -> Report:

@@ -19,6 +19,7 @@ from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.lifecycle.losses import what_goes_along
 from vandrel.objects.context import Context
+from vandrel.objects.namesakes import Namesakes
 from vandrel.steps.plan import RunResult
 from vandrel.steps.references import KeptReference, give_back, references_taken, with_references
 from vandrel.steps.step import Remove, Step
@@ -84,8 +85,11 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
 def changes_of_deletion(context: Context, deletion: Deletion) -> list[ObjectChange]:
     """What goes, for people, and who loses it."""
     pointed: dict[DN, list[PointingObject]] = {}
+    holders = list({loss.holder for loss in deletion.losses})
+    labels = dict(zip(holders, Namesakes(context).shown([str(holder) for holder in holders]), strict=True))
     for loss in deletion.losses:
-        pointed.setdefault(loss.gone, []).append(PointingObject(loss.holder, loss.attribute))
+        holder = PointingObject(loss.holder, loss.attribute, labels[loss.holder])
+        pointed.setdefault(loss.gone, []).append(holder)
     return [
         ObjectChange(
             Action.DELETE, context.object_type(entry), entry.dn, context.label(entry), context.place(entry.dn.parent),

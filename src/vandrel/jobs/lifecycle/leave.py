@@ -24,6 +24,7 @@ from vandrel.jobs.common.same_person import accounts_of
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.hierarchy.move import Mover, take_place
 from vandrel.objects.context import Context
+from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import entry_values, needed_values
 from vandrel.record.attic import Attic
 from vandrel.steps.references import pointing_at
@@ -157,7 +158,8 @@ class LeaverRoutine:
         if rules.place:
             yield f"    moved to {self._place(entry, rules)}"
         if held := self._looked_after([entry]).get(entry.dn.key):
-            yield f"    {', '.join(holder.dn.name for holder, _ in held)}: to {self._heir_in_words(entry, rules)}"
+            holders = Namesakes(context).shown([str(holder.dn) for holder, _ in held])
+            yield f"    {', '.join(holders)}: to {self._heir_in_words(entry, rules)}"
 
     def edits(self, people: Sequence[Entry]) -> list[Edit]:
         """The changes to the people, and to whoever points at them.

@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 
-from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.report import count
 from vandrel.objects.context import Context
 from vandrel.objects.membership import effective, people_in, privileged_within
+from vandrel.objects.namesakes import Namesakes
 from vandrel.text.string_prep import prepare
 
 #: Objects that are looked at one by one; members that are named.
@@ -50,7 +50,7 @@ def what_goes_along(context: Context, entries: Sequence[Entry]) -> tuple[list[Fi
 def _members(context: Context, group: Entry, where: Location) -> Iterator[Finding]:
     members = [member for member in context.dialect.members(group) if member]
     if members:
-        few = ", ".join(names.parse(str(member)).name for member in members[:_NAMED])
+        few = ", ".join(Namesakes(context).shown(members[:_NAMED]))
         more = f" and {len(members) - _NAMED} more" if len(members) > _NAMED else ""
         what = f"{count(len(members), 'member')} lose{'s' if len(members) == 1 else ''} it: {few}{more}"
         yield Finding(Code.REFUSED, what, where, severity=NOTE)

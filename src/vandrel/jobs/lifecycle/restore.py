@@ -31,6 +31,7 @@ from vandrel.jobs.common.proposal import (
 from vandrel.jobs.common.report import count
 from vandrel.jobs.lifecycle.attic import AtticSelection, ItemSource, chosen_items, kept_by_server
 from vandrel.objects.context import Context
+from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import entry_values
 from vandrel.record.attic import Item
 from vandrel.steps.references import additions_apart, pointing_again, references_of, without_references
@@ -360,7 +361,7 @@ def _change(context: Context, each: Restored, password: str) -> ObjectChange:
             fields.append(FieldChange(name, after=tuple(value), rule=each.renamed.get(name, "")))
     if each.renamed.get("name"):
         fields.append(FieldChange("name", after=(entry.dn.name,), rule=each.renamed["name"]))
-    if members := [names.parse(member).name for member in context.dialect.members(entry)]:
+    if members := Namesakes(context).shown(context.dialect.members(entry)):
         fields.append(FieldChange("members", after=tuple(members), rule="as before"))
     if each.groups:
         fields.append(FieldChange("groups", after=tuple(each.groups), rule="as before"))

@@ -155,7 +155,7 @@ class _Upkeep:
         self.people: dict[str, list[str]] = {sort: [] for sort in _SORTS}
         self.findings: list[Finding] = []
         self._context, self._attic, self._key = context, attic, key
-        self._editor = Editor(context)
+        self._editor = Editor(context, of_many=True)
         self._renamer = Renamer(context, self._editor)
         self._movers: dict[str, Mover] = {}
 

@@ -21,6 +21,7 @@ from vandrel.jobs.services.synchronization.counterparts import Counterparts
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Selection
 from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, read_there
 from vandrel.objects.context import Context
+from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.view import shown_values
 from vandrel.record.links import Link
 from vandrel.steps.step import Rename, Set, Step
@@ -340,6 +341,6 @@ class Comparison:
             changes = self._there.dialect.member_change(renamed, add, remove)
             then = [*(dn for dn in present if dn not in remove), *add]
             self._members[pair.dn.key] = tuple(map(str, then))
-            before, after = (tuple(sorted(dn.name for dn in dns)) for dns in (present, then))
-            change = FieldChange("members", before, after)
+            called = Namesakes(self._there).around([*map(str, present)], [*map(str, then)], of_many=True)
+            change = FieldChange("members", *called)
             yield group, Set(pair.dn, tuple(changes)), change
