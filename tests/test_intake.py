@@ -11,6 +11,7 @@ import subprocess
 import tempfile
 import time
 import zipfile
+from collections import Counter
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -711,7 +712,8 @@ def whole(folder: Folder, count: int, file: str) -> None:
 def killed_and_resumed(folder: Folder, count: int, kills: int, seed: int, spread: float) -> None:
     """Start an import, kill it at a random moment, resume it, kill that, and so on; then let it end."""
     chance = random.Random(seed)
-    running = folder.start("import", "many.csv", "--hand-out", "many-out.csv", "-y")
+    words = ("import", "many.csv", "--hand-out", "many-out.csv", "--results", "many-made.csv", "-y")
+    running = folder.start(*words)
     deadline = time.monotonic() + 120
     while not (folder.path / "many-out.csv").exists() and running.poll() is None and time.monotonic() < deadline:
         time.sleep(0.01)
@@ -725,9 +727,12 @@ def killed_and_resumed(folder: Folder, count: int, kills: int, seed: int, spread
     assert running.returncode == 0 or "no job was broken off" in told or "before its first step" in told, told
     begun = folder.run("find", "number=50001", "--as", "csv", "--columns", "login").out.count("\n") > 1
     if not begun:  # killed before the first step, which resume has said
-        (folder.path / "many-out.csv").unlink(missing_ok=True)
-        assert folder.run("import", "many.csv", "--hand-out", "many-out.csv", "-y", timeout=300).code == 0
+        for name in ("many-out.csv", "many-made.csv"):
+            (folder.path / name).unlink(missing_ok=True)
+        assert folder.run(*words, timeout=300).code == 0
     whole(folder, count, "many-out.csv")
+    results = Counter(row["result"] for row in csv.DictReader((folder.path / "many-made.csv").open()))
+    assert results == {"created": count}
 
 
 def test_an_import_that_is_killed_at_twenty_moments_is_whole_in_the_end(demo):
@@ -901,7 +906,7 @@ def test_what_is_to_be_written_beside_is_looked_at_before_anything_is_made(demo)
     (demo.path / "w-made.csv").write_text("mine")
     for more, why in (
         (["--results", "w-made.csv"], "exists and is not overwritten: nothing was made"),
-        (["--results", "nowhere/w.csv"], "cannot be made: No such file or directory; nothing else was"),
+        (["--results", "nowhere/w.csv"], "cannot be written: No such file or directory: nothing was made"),
         (["--hand-out", "w.doc"], "a hand-out cannot be a file .doc"),
         (["--hand-out", "w.csv.age", "--recipient", "age1x"], "no public key of the age format"),
         (["--findings", "w-made.csv"], "exists and is not overwritten"),

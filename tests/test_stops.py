@@ -6,6 +6,7 @@ file, and a part on servers, where each takes seconds.
 
 from __future__ import annotations
 
+import csv
 import shutil
 from collections import Counter
 from collections.abc import Callable, Iterator
@@ -50,7 +51,7 @@ MORE: dict[str, tuple[list[list[str]], list[str]]] = {
     "come back": ([["leave", "hbrekke"]], ["leave", "hbrekke", "--back"]),
     "restore": ([["delete", "alund", "hbrekke"]], ["restore", "alund", "hbrekke"]),
     "purge": ([["delete", "alund", "hbrekke"]], ["purge", "alund", "hbrekke", "--confirm", "2"]),
-    "import": ([], ["import", "joiners.csv", "--hand-out", "new.csv"]),
+    "import": ([], ["import", "joiners.csv", "--hand-out", "new.csv", "--results", "made.csv"]),
     "load": ([], ["load", "changes.ldif"]),
     "build": ([["release", "/Machines/Desks"], ["delete", "/Machines/Desks", "--contents"]], ["hierarchy", "build"]),
     "a group": ([], ["create", "group", "gg-lamp-room", "members=alund,hbrekke"]),
@@ -58,6 +59,8 @@ MORE: dict[str, tuple[list[list[str]], list[str]]] = {
     "snapshot": ([], ["snapshot", "take"]),
 }
 ON_FILE = {name: ([before] if before else [], words) for name, (before, words) in COMMANDS.items()} | MORE
+#: What these write beside the directory.
+WRITTEN = ("new.csv", "made.csv")
 #: What no `undo` brings back: passwords, and what is not in the directory.
 NOT_TAKEN_BACK = {"reset", "purge", "snapshot", "undo"}
 ON_SERVERS = {name: each for name, each in ON_FILE.items() if name not in {"purge", "snapshot"}}
@@ -100,7 +103,8 @@ class Server:
         return servers.open_directory(self._settings)
 
     def begun(self) -> Server:
-        (self.folder.path / "new.csv").unlink(missing_ok=True)
+        for name in WRITTEN:
+            (self.folder.path / name).unlink(missing_ok=True)
         return self
 
 
@@ -164,7 +168,8 @@ def finish(place: Place, words: list[str], prepared: int, stops: list[int]) -> N
     if is_begun:
         again = ["resume", str(job["number"])]
     else:
-        (place.folder.path / "new.csv").unlink(missing_ok=True)
+        for name in WRITTEN:
+            (place.folder.path / name).unlink(missing_ok=True)
         again = words
     if stops:
         place.folder.stopped(*again, "--yes", at=stops[0])
@@ -222,6 +227,9 @@ class Case:
         assert state(place) == self.done, where
         assert passwords_are_handed_out(place) == self.slips, where
         assert place.folder.run("verify").code == 0, where
+        if self.name == "import":
+            results = [row["result"] for row in csv.DictReader((place.folder.path / "made.csv").open())]
+            assert results == ["created", "created"], where
         self._end(place)
         self.tried[len(stops)] += 1
         return True

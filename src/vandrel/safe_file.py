@@ -76,16 +76,6 @@ def must_be_free(path: Path, what: str = "file") -> None:
         raise _taken(path, what)
 
 
-def create(path: Path) -> BinaryIO:
-    """Make an empty file under its own name (mode 0600), to be filled while other things happen.
-
-    Raises:
-        OSError: where it exists or cannot be made.
-
-    """
-    return open(path, "xb", opener=lambda name, _: os.open(name, _NEW, 0o600))
-
-
 def _taken(path: Path, what: str) -> VandrelError:
     said = f"the {what} exists and is not overwritten"
     return VandrelError(Code.TAKEN, said, where=Location(file=str(path)), remedy="name another, or move that one away")

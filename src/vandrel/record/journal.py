@@ -34,7 +34,8 @@ CREATE TABLE job(
     command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, identity TEXT NOT NULL,
     planned INTEGER NOT NULL,
     made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
-    going INTEGER NOT NULL DEFAULT 0, undoes INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL
+    going INTEGER NOT NULL DEFAULT 0, undoes INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL,
+    results TEXT NOT NULL
 );
 CREATE INDEX job_undoes ON job(undoes);
 CREATE TABLE step(
@@ -62,6 +63,7 @@ class Job(Struct, frozen=True):
     Times are UTC in ISO 8601. ``seen`` is the last sign of life; ``ended`` is empty while the job runs or was killed.
     ``who`` is the user of this machine, ``bound_as`` the identity on the server, empty for a file.
     ``directory`` is where the directory was, ``identity`` which it is (`vandrel.directory.port.Directory.identity`).
+    ``results`` is the path of the file that tells what became of each row of a file.
     """
 
     number: int
@@ -79,6 +81,7 @@ class Job(Struct, frozen=True):
     made: int
     refused: int
     undoes: int
+    results: str
     state: str
 
 
@@ -112,6 +115,7 @@ class NewJob(Struct, frozen=True):
     going: int
     undoes: int = 0
     bound_as: str = ""
+    results: str = ""
 
 
 class JournalStep(Struct, frozen=True):
@@ -258,7 +262,7 @@ class Journal:
 
     _JOB = (
         "SELECT number, begun, seen, coalesce(ended, ''), who, bound_as, host, command, title, directory, identity, "
-        "planned, made, refused, undoes, state, pid FROM job"
+        "planned, made, refused, undoes, results, state, pid FROM job"
     )
 
     def jobs(self, last: int = 0, query: JobQuery = JobQuery()) -> Iterator[Job]:  # noqa: B008

@@ -24,7 +24,7 @@ class Plan(Struct, frozen=True):
     which is no refusal of its own. After more than ``most_refused`` refusals, if it is not None, the job stops, and
     can be resumed. ``undoes`` is the number of the job that it takes back. With ``for_good`` what it removes
     does not go into the attic. ``leavers`` is what people had before it, by the identifiers of their accounts: it is
-    kept for their return.
+    kept for their return. ``results`` is the path of the file that tells what became of each row.
     """
 
     title: str
@@ -37,6 +37,7 @@ class Plan(Struct, frozen=True):
     undoes: int = 0
     for_good: bool = False
     leavers: Mapping[str, Mapping[str, Any]] = {}
+    results: str = ""
 
 
 class RunResult(Struct):

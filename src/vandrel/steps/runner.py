@@ -175,7 +175,8 @@ class Runner:
             self._still_to_undo(journal, plan.undoes)
         here = self._directory
         new = NewJob(
-            command, plan.title, here.location, here.identity, len(plan.steps), turns.stop, plan.undoes, here.bound_as
+            command, plan.title, here.location, here.identity, len(plan.steps), turns.stop, plan.undoes, here.bound_as,
+            plan.results,
         )  # fmt: skip
         report.job = self.job = journal.begin(new)
         try:

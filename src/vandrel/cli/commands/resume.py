@@ -7,6 +7,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec import structs
+
 from vandrel.cli import options
 from vandrel.cli.session import Session
 from vandrel.intake.hand_out import must_be_possible
@@ -14,6 +16,7 @@ from vandrel.intake.hand_out import must_be_possible
 if TYPE_CHECKING:
     from vandrel.cli.present.json_output import Outcome
     from vandrel.jobs.history.resume import OpenPassword
+    from vandrel.record.journal import Job
     from vandrel.secret import Secret
     from vandrel.steps.plan import RunResult
     from vandrel.steps.runner import Runner
@@ -43,8 +46,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> int:
     """Finish the job: this is the one command whose change was proposed before."""
-    from msgspec import structs
-
     from vandrel.cli.present.json_output import ResultData, encode, refusals_of
     from vandrel.cli.present.passwords import HandOut
     from vandrel.cli.present.proposals import exit_code, tell_result
@@ -80,6 +81,8 @@ def run(session: Session) -> int:
     assert result is not None
     _leave_out(session, result, passwords)
     tell_result(session, result)
+    if job.results:
+        _tell_rows(session, job, result)
     code = exit_code(result)
     if terminal.as_json:
         outcome: Outcome = "done" if code == 0 else "done in part"
@@ -105,6 +108,23 @@ def _made_anew(lost: list[OpenPassword]) -> str:
     sheets = sorted({Path(each.hand_out).name for each in lost if each.hand_out})
     void = f"; what {' and '.join(sheets)} has for them is void" if sheets else ""
     return f"New passwords for {count(len(lost), 'account')}{void}."
+
+
+def _tell_rows(session: Session, job: Job, result: RunResult) -> None:
+    """Finish the file that tells what became of each row."""
+    from vandrel.cli.present.rows import ResultsFile
+    from vandrel.errors import NOTE, VandrelError
+    from vandrel.jobs.bulk.outcomes import finished
+    from vandrel.steps.step import from_record
+
+    results = ResultsFile(job.results)
+    steps = [from_record(step.record) for step in session.runner.journal.steps(job.number)]
+    try:
+        results.end(finished(results.read(), [step for step in steps if step is not None], result), job.number)
+    except VandrelError as error:
+        session.terminal.findings(structs.replace(finding, severity=NOTE) for finding in error.findings)
+    else:
+        session.terminal.note(f"Results: {job.results}")
 
 
 def _leave_out(session: Session, result: RunResult, passwords: list[OpenPassword]) -> None:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
-from contextlib import AbstractContextManager, nullcontext, suppress
-from typing import TYPE_CHECKING, TextIO
+from contextlib import suppress
+from typing import TYPE_CHECKING
 
 from vandrel.cli.present.passwords import HandOut, obtain
 from vandrel.cli.present.previews import show_proposal, show_row_findings
@@ -17,6 +17,7 @@ from vandrel.steps.plan import Plan, RunResult
 
 if TYPE_CHECKING:
     from vandrel.cli.present.json_output import Outcome
+    from vandrel.cli.present.rows import ResultsFile
     from vandrel.cli.session import Session
     from vandrel.steps.step import Step
 
@@ -84,14 +85,19 @@ class _Run:
             proposal.title, work.steps, () if proposal.is_many else proposal.findings,
             is_atomic=proposal.is_atomic, read=proposal.read, barriers=work.barriers,
             most_refused=proposal.most_refused, undoes=proposal.undoes, for_good=proposal.for_good,
-            leavers=proposal.leavers,
+            leavers=proposal.leavers, results=str(results.path) if (results := self._results_file(work)) else "",
         )  # fmt: skip
-        with self._results_file(work) as results:
+        if results is not None:
+            results.begin(self._rows_told(None))
+        try:
             result = hand_out.around(lambda: self._run(plan))
-            if self._was_overtaken:
-                raise _OvertakenError
-            if result is not None:
-                self._tell_rows(result, results)
+        finally:
+            if results is not None and not session.runner.job:
+                results.withdraw()
+        if self._was_overtaken:
+            raise _OvertakenError
+        if result is not None:
+            self._tell_rows(result, results)
         if result is None and self._out.as_json and are_fatal(self._findings):
             return self._refuse(self._findings)
         if self._proposal.keep is not None and not session.args.dry_run and not are_fatal(self._findings):
@@ -201,21 +207,22 @@ class _Run:
 
     # --- rows
 
-    def _results_file(self, work: Work) -> AbstractContextManager[TextIO | None]:
-        from vandrel.cli.present.rows import results_file
+    def _results_file(self, work: Work) -> ResultsFile | None:
+        from vandrel.cli.present.rows import ResultsFile
 
         name = getattr(self._session.args, "results", None)
-        return results_file(name) if name and work.steps and not self._session.args.dry_run else nullcontext()
+        return ResultsFile(name) if name and work.steps and not self._session.args.dry_run else None
 
-    def _tell_rows(self, result: RunResult, results: TextIO | None) -> None:
+    def _rows_told(self, result: RunResult | None) -> list[RowOutcome]:
+        return list(self._proposal.outcomes(result, self._steps)) if self._proposal.outcomes is not None else []
+
+    def _tell_rows(self, result: RunResult, results: ResultsFile | None) -> None:
         if self._proposal.outcomes is None:
             return
-        from vandrel.cli.present.rows import write_results
-
-        self._outcomes = list(self._proposal.outcomes(result, self._steps))
+        self._outcomes = self._rows_told(result)
         if results is not None:
-            write_results(results, self._outcomes, result.job)
-            self._out.note(f"Results: {results.name}")
+            results.end(self._outcomes, result.job)
+            self._out.note(f"Results: {self._session.args.results}")
         figures = Counter(outcome.result for outcome in self._outcomes)
         words = ["created", "changed", *(word for word in ("in part", "refused", "left for later") if figures[word])]
         told = ", ".join(f"{figures[word]} {word}" for word in words)

@@ -1,61 +1,86 @@
-"""The file of results: what became of each row."""
+"""The file of results: what is to become of each row of a file, and what became of it."""
 
 from __future__ import annotations
 
 import csv
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from io import TextIOWrapper
+import io
+from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import TextIO
 
 from vandrel import safe_file
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.jobs.common.proposal import RowOutcome
 
-
-@contextmanager
-def results_file(name: str) -> Iterator[TextIO]:
-    """The file of results, made before anything else is: it goes again where nothing was told in it.
-
-    Raises:
-        VandrelError: ``taken`` where it exists, ``not-permitted`` where it cannot be made.
-
-    """
-    path, where = Path(name), Location(file=name)
-    try:
-        file = TextIOWrapper(safe_file.create(path), "utf-8", newline="")
-    except FileExistsError:
-        what = "the file of results exists and is not overwritten: nothing was made"
-        raise VandrelError(Code.TAKEN, what, where=where, remedy="name another, or move that one away") from None
-    except OSError as error:
-        what = f"the file of results cannot be made: {error.strerror}; nothing else was"
-        raise VandrelError(Code.NOT_PERMITTED, what, where=where) from None
-    try:
-        with file:
-            yield file
-    finally:
-        if not path.stat().st_size:
-            path.unlink()
+_HEADER = ("row", "result", "name", "place", "why", "object")
 
 
-def write_results(file: TextIO, outcomes: Sequence[RowOutcome], job: int) -> None:
-    """Write what became of each row, as CSV.
+class ResultsFile:
+    """One such file. It is there before anything else is made, so that a job that is broken off can finish it."""
 
-    Raises:
-        VandrelError: ``not-permitted`` where the file cannot be written any more.
+    def __init__(self, name: str) -> None:
+        self.path = Path(name).absolute()
 
-    """
+    def begin(self, outcomes: Iterable[RowOutcome]) -> None:
+        """Write what is to become of each row.
+
+        Raises:
+            VandrelError: ``taken`` where it exists, ``not-permitted`` or ``disk-full`` where it cannot be made.
+
+        """
+        try:
+            safe_file.write(self.path, _as_text(outcomes), "file of results")
+        except VandrelError as error:
+            (finding,) = error.findings
+            what = f"{finding.what}: nothing was made"
+            raise VandrelError(error.code, what, where=finding.where, remedy=finding.remedy) from None
+
+    def end(self, outcomes: Iterable[RowOutcome], job: int) -> None:
+        """Write what became of each row.
+
+        Raises:
+            VandrelError: ``not-permitted`` or ``disk-full`` where the file cannot be written any more.
+
+        """
+        try:
+            safe_file.write(self.path, _as_text(outcomes), "file of results", replace=True)
+        except VandrelError as error:
+            (finding,) = error.findings
+            what, remedy = f"{finding.what}; what was made stays made", f"vandrel journal {job} tells of it"
+            raise VandrelError(error.code, what, where=finding.where, remedy=remedy) from None
+
+    def withdraw(self) -> None:
+        """Take the file away again, for nothing was begun."""
+        self.path.unlink(missing_ok=True)
+
+    def read(self) -> Iterator[RowOutcome]:
+        """What it tells of each row.
+
+        Raises:
+            VandrelError: ``not-found`` where it is not there any more, ``intake`` where it is no such file.
+
+        """
+        from vandrel.intake.traps import legible, unquoted
+
+        where = Location(file=str(self.path))
+        try:
+            with self.path.open(encoding="utf-8", newline="") as file:
+                rows = list(csv.reader(file))
+        except (OSError, ValueError) as error:
+            raise VandrelError(Code.NOT_FOUND, f"the file of results cannot be read: {error}", where=where) from None
+        if not rows or tuple(rows[0]) != _HEADER or not all(len(row) == len(_HEADER) for row in rows):
+            raise VandrelError(Code.INTAKE, "this is no file of results", where=where)
+        for row, *told in rows[1:]:
+            result, name, place, why, dn = (unquoted(legible(cell)) for cell in told)
+            yield RowOutcome(int(row) if row.isdecimal() else 0, result, name, place, dn, why)
+
+
+def _as_text(outcomes: Iterable[RowOutcome]) -> bytes:
     from vandrel.intake.traps import harmless
 
-    try:
-        writer = csv.writer(file)
-        writer.writerow(("row", "result", "name", "place", "why"))
-        for outcome in outcomes:
-            told = (outcome.result, outcome.name, outcome.place, outcome.why)
-            writer.writerow([outcome.row, *map(harmless, told)])
-        file.flush()
-    except OSError as error:
-        what = f"the results cannot be written: {error.strerror}; what was made stays made"
-        remedy = f"vandrel journal {job} tells of it"
-        raise VandrelError(Code.NOT_PERMITTED, what, where=Location(file=str(file.name)), remedy=remedy) from None
+    text = io.StringIO(newline="")
+    writer = csv.writer(text)
+    writer.writerow(_HEADER)
+    for outcome in outcomes:
+        told = (outcome.result, outcome.name, outcome.place, outcome.why, outcome.dn)
+        writer.writerow([outcome.row, *map(harmless, told)])
+    return text.getvalue().encode()

@@ -12,7 +12,7 @@ from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location
 
 #: "Vand" as PRAGMA application_id, and the version of the tables as PRAGMA user_version.
 APPLICATION = 0x56616E64
-VERSION = 4
+VERSION = 5
 
 TABLES = """
 CREATE TABLE meta(name TEXT PRIMARY KEY, value TEXT NOT NULL);

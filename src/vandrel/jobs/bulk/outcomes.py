@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.jobs.bulk.roster import Line, Roster, State
+from vandrel.jobs.common.proposal import RowOutcome
 from vandrel.steps.plan import RunResult
 from vandrel.steps.step import Add, Set, Step
 
 CREATED, CHANGED, UNCHANGED = "created", "changed", "unchanged"
 REFUSED, PART, LATER = "refused", "in part", "left for later"
+#: Before the run, of what is made by it: whoever reads this later knows that nobody has told the end.
+BEGUN = "begun"
 
 _DONE = {State.NEW: CREATED, State.CHANGED: CHANGED}
 
@@ -25,33 +28,30 @@ class Outcome(Struct, frozen=True):
     why: str = ""
 
 
-def outcomes(roster: Roster, wanted: Collection[Line], steps: Sequence[Step], report: RunResult) -> Iterator[Outcome]:
+def outcomes(
+    roster: Roster, wanted: Collection[Line], steps: Sequence[Step], report: RunResult | None
+) -> Iterator[Outcome]:
     """What became of each row, in the order of the file.
 
     Args:
         roster: all rows.
         wanted: those that were to be made or changed now.
         steps: what was to be done for them.
-        report: how far that came.
+        report: how far that came; None before the run.
 
     """
     rows = {line.item.row for line in wanted}
-    refused: dict[str, list[str]] = {}
-    for dn, error in report.refused:
-        refused.setdefault(dn, []).append(error.findings[0].what)
-    for name, groups in report.kept_out.items():
-        refused.setdefault(name, []).extend(f"not in {dn.name}: {error.findings[0].what}" for dn, error in groups)
+    if report is None:
+        yield from (_without_steps(line, rows) or Outcome(line, BEGUN) for line in roster.lines)
+        return
+    refused = _refusals(report)
     untried = steps[report.tried :]
     unborn = {step.dn for step in untried if isinstance(step, Add)}
     open_ = Counter(name for step in untried for name in _concerned(step))
     for line in roster.lines:
         name, why = str(line.dn), refused.get(str(line.dn), [])
-        if line.state is State.REFUSED:
-            yield Outcome(line, REFUSED, next((f.what for f in line.item.findings if f.is_fatal), ""))
-        elif line.state not in _DONE:
-            yield Outcome(line, UNCHANGED)
-        elif line.item.row not in rows:
-            yield Outcome(line, LATER)
+        if (told := _without_steps(line, rows)) is not None:
+            yield told
         elif line.dn in unborn or (line.edit is not None and open_[name] >= len(line.edit.steps)):
             yield Outcome(line, LATER, f"there were too many refusals: vandrel resume {report.job} goes on")
         elif line.dn in report.lost or (line.edit is not None and len(why) >= len(line.edit.steps)):
@@ -60,6 +60,47 @@ def outcomes(roster: Roster, wanted: Collection[Line], steps: Sequence[Step], re
             more = [f"not finished: vandrel resume {report.job} goes on"] if open_[name] else []
             why = [*why, *more]
             yield Outcome(line, PART if why else _DONE[line.state], "; ".join(why))
+
+
+def finished(told: Iterable[RowOutcome], steps: Sequence[Step], report: RunResult) -> Iterator[RowOutcome]:
+    """What became of each row once the job of a file has been finished after it was broken off.
+
+    Args:
+        told: what was told of all rows when it began, or when it stopped.
+        steps: the steps of the job.
+        report: how it was finished.
+
+    """
+    refused, of = _refusals(report), Counter(name for step in steps for name in _concerned(step))
+    new = {str(step.dn) for step in steps if isinstance(step, Add)}
+    lost = {str(dn) for dn in report.lost}
+    for row in told:
+        if row.dn not in of:
+            yield row
+            continue
+        why = refused.get(row.dn, [])
+        done = CREATED if row.dn in new else CHANGED
+        is_refused = row.dn in lost or len(why) >= of[row.dn]
+        yield structs.replace(row, result=REFUSED if is_refused else PART if why else done, why="; ".join(why))
+
+
+def _without_steps(line: Line, rows: Collection[int]) -> Outcome | None:
+    """What is said of a row for which nothing is to be made now; None for the others."""
+    if line.state is State.REFUSED:
+        return Outcome(line, REFUSED, next((f.what for f in line.item.findings if f.is_fatal), ""))
+    if line.state not in _DONE:
+        return Outcome(line, UNCHANGED)
+    return Outcome(line, LATER) if line.item.row not in rows else None
+
+
+def _refusals(report: RunResult) -> dict[str, list[str]]:
+    """Why steps were refused, by the name of the object for whose sake they were to be made."""
+    refused: dict[str, list[str]] = {}
+    for dn, error in report.refused:
+        refused.setdefault(dn, []).append(error.findings[0].what)
+    for name, groups in report.kept_out.items():
+        refused.setdefault(name, []).extend(f"not in {dn.name}: {error.findings[0].what}" for dn, error in groups)
+    return refused
 
 
 def _concerned(step: Step) -> Iterator[str]:

@@ -105,7 +105,7 @@ def propose_roster(
         made = batches(context, _one_of_each(lines), lambda line: stand_in, object_type, absent=absent)
         return (batch.steps for batch in made), coming
 
-    def tell(result: RunResult, steps: Sequence[Step]) -> Iterable[RowOutcome]:
+    def tell(result: RunResult | None, steps: Sequence[Step]) -> Iterable[RowOutcome]:
         for outcome in outcomes(roster, lines, steps, result):
             yield _row(context, outcome.line, outcome.result, outcome.why)
 
