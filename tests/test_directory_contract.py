@@ -159,9 +159,9 @@ def test_search_by_value_reference_and_absence(directory):
 def test_searches_within_a_search_cut_nothing_off(directory, monkeypatch):
     """RFC 2696: some servers keep one cookie to a connection, and another search takes it away without a word."""
     if not isinstance(directory, EmbeddedDirectory):
-        from vandrel.directory.ldap import store
+        from vandrel.directory.ldap import searches
 
-        monkeypatch.setattr(store, "_PAGE", 5)
+        monkeypatch.setattr(searches, "_PAGE", 5)
     made = [unit(DECK.child("ou", f"Cabin {number:02d}")) for number in range(28)]
     assert not any(make(directory, *made))
     seen = []

@@ -522,13 +522,30 @@ def test_taking_back_a_sequence_leaves_what_somebody_else_had_done(slapd):
     other.close()
 
 
-def test_limits_of_the_server_are_told(tmp_path):
-    with servers.running(servers.PLAIN._replace(database="limits * size=5 size.prtotal=disabled")) as server:
+@pytest.mark.parametrize(
+    "limits", ["size=5", "size=5 size.prtotal=disabled", "size.hard=5 size.pr=2", "size=5 size.prtotal=1200"]
+)
+def test_everything_is_found_whatever_limits_an_identity_has(limits):
+    """RFC 4511, 4.1.9: the size limit; RFC 2696: pages, which a server need not give."""
+    with servers.running(servers.PLAIN._replace(database=f"limits * {limits}")) as server:
         directory = open_directory(server.settings())
-        make(directory, unit(BASE), *(unit(BASE.child("ou", f"U{n}")) for n in range(9)), atomic=False)
+        many = [BASE.child("ou", f"U{n}, harbour") for n in range(1500 if "1200" in limits else 40)]
+        make(directory, unit(BASE), *map(unit, many), atomic=False)
+        found = [entry.dn for entry in directory.search(BASE, only=["ou"])]
+        assert len(found) == len(many) + 1 and set(found) == {BASE, *many}
+        (one,) = directory.search(BASE, where=filters.parse("(ou=U7, harbour)"))
+        assert one.dn == many[7]
+        directory.close()
+
+
+def test_a_limit_that_nothing_can_be_done_about_is_told():
+    with servers.running(servers.PLAIN._replace(database="limits * size=1")) as server:
+        directory = open_directory(server.settings())
+        make(directory, unit(BASE), *(unit(BASE.child("ou", f"U{n}")) for n in range(3)), atomic=False)
         with pytest.raises(DirectoryError) as caught:
             list(directory.search(BASE))
-        assert caught.value.code in ("limit", "refused")
+        (finding,) = caught.value.findings
+        assert caught.value.code == "limit" and "this identity" in finding.what and "higher limit" in finding.remedy
         directory.close()
 
 

@@ -48,7 +48,11 @@ _MEANINGS: dict[type[Exception], tuple[Code, str, str]] = {
     ldap.SERVER_DOWN: (Code.OUT_OF_REACH, "the server cannot be reached", "is it running, and is the address right?"),
     ldap.CONNECT_ERROR: (Code.OUT_OF_REACH, "the connection cannot be made", "check the address and the certificates"),
     ldap.TIMEOUT: (Code.OUT_OF_REACH, "the server does not answer", "try again"),
-    ldap.SIZELIMIT_EXCEEDED: (Code.LIMIT, "the server gives out no more objects at once", "ask for fewer"),
+    ldap.SIZELIMIT_EXCEEDED: (
+        Code.LIMIT,
+        "the server gives this identity no more objects in one search",
+        "ask whoever runs the server for a higher limit, or for fewer objects: --under, --where",
+    ),
     ldap.TIMELIMIT_EXCEEDED: (Code.LIMIT, "the search takes longer than the server allows", "ask for fewer"),
     ldap.ADMINLIMIT_EXCEEDED: (Code.LIMIT, "a limit of the server is reached", "ask for fewer"),
 }
@@ -82,6 +86,14 @@ class LogonRefused(DirectoryError):
         self.why = why
 
 
+class SizeLimitError(DirectoryError):
+    """The server gives this identity no more objects in one search."""
+
+
+class NoPagesError(DirectoryError):
+    """The server gives this identity no results in pages (RFC 2696), or none of this size."""
+
+
 def diagnostic(error: ldap.LDAPError) -> str:
     """The message that came with a result, or an empty string."""
     details: Any = error.args[0] if error.args else {}
@@ -109,6 +121,10 @@ def in_words(error: ldap.LDAPError, where: Location) -> DirectoryError:
     said = f"{what} ({info})" if info else what
     if isinstance(error, ldap.INVALID_CREDENTIALS):
         return LogonRefused(code, said, _why(info), where=where)
+    if isinstance(error, ldap.SIZELIMIT_EXCEEDED):
+        return SizeLimitError(code, said, where=where, remedy=remedy)
+    if isinstance(error, ldap.ADMINLIMIT_EXCEEDED) and "pagedResults" in info:
+        return NoPagesError(code, said, where=where, remedy=remedy)
     return DirectoryError(code, said, where=where, remedy=remedy)
 
 

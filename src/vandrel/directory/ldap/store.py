@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from contextlib import suppress
 from functools import cached_property
 from typing import Any, TypeVar
 
@@ -24,6 +22,7 @@ from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
 from vandrel.directory.ldap.naming_turn import NamingTurn
 from vandrel.directory.ldap.reconnect import Link
+from vandrel.directory.ldap.searches import Found, Question, Searches
 from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
 from vandrel.directory.ldap.writer import Writer
@@ -33,8 +32,6 @@ from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError, Location
 from vandrel.secret import Secret
 
-_SCOPES = {Scope.BASE: ldap.SCOPE_BASE, Scope.ONE: ldap.SCOPE_ONELEVEL, Scope.SUBTREE: ldap.SCOPE_SUBTREE}
-_PAGE = 1000
 #: Values asked for in one filter.
 _AT_ONCE = 50
 #: Names below one superior from which on they are asked for by filters and not one by one.
@@ -73,7 +70,7 @@ class LdapDirectory:
         """
         self.settings = settings
         self._link = Link(settings)
-        self._links, self._idle = [self._link], [self._link]
+        self._searches = Searches(self._link)
         root = self._link.persist(lambda: self._read("", ["*", "+"]))
         contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
         default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
@@ -158,9 +155,8 @@ class LdapDirectory:
         return self._contexts
 
     def close(self) -> None:
-        """Close the connection."""
-        for link in self._links:
-            link.close()
+        """Close the connections."""
+        self._searches.close()
 
     # --- reading
 
@@ -220,62 +216,9 @@ class LdapDirectory:
     def _search(
         self, base: DN, scope: Scope, where: Filter, only: Collection[str], more: Collection[Any] = ()
     ) -> Iterator[Entry]:
-        page = ldap.controls.SimplePagedResultsControl(True, size=_PAGE, cookie="")
-        controls = [*([page] if scope is not Scope.BASE else []), *self.server.reading(), *more]
-        text, wanted = filters.to_text(where), self.server.wanted(only)
-
-        link = self._take() if scope is not Scope.BASE else self._link
-        request = 0
-
-        def begin() -> tuple[list[Any], list[Any]] | None:
-            return self._page(link, self._ask(link, base, scope, text, wanted, controls), base)
-
-        try:
-            # As long as nothing was given out, a search can begin anew on another connection, or another host.
-            answer = link.persist(begin)
-            while answer is not None:
-                results, answered = answer
-                page.cookie = next((c.cookie for c in answered if c.controlType == page.controlType), b"")
-                if page.cookie:  # the next page is on its way while this one is read
-                    request = self._ask(link, base, scope, text, wanted, controls)
-                for dn, attributes in results:
-                    if dn is not None:  # a referral to another server is left alone
-                        yield self._entry(dn, attributes)
-                answer = self._page(link, request, base) if page.cookie else None
-                request = 0
-        finally:
-            if request:  # nobody reads on
-                with suppress(ldap.LDAPError):
-                    link.connection.abandon(request)
-            if scope is not Scope.BASE:
-                self._idle.append(link)
-
-    def _take(self) -> Link:
-        """A connection on which no other search is being read page by page.
-
-        RFC 2696 leaves open whether a server can tell the cookies of several searches apart; some keep one to a
-        connection, and end the others early without a word.
-        """
-        if not self._idle:
-            self._links.append(Link(self.settings))
-            return self._links[-1]
-        return self._idle.pop()
-
-    def _page(self, link: Link, request: int, base: DN) -> tuple[list[Any], list[Any]] | None:
-        """What one search request found, and the controls with it; None where there is no such base."""
-        try:
-            _, results, _, answered = link.connection.result3(request)
-        except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
-            return None
-        except ldap.LDAPError as error:
-            raise in_words(error, Location(dn=str(base))) from None
-        return results, answered
-
-    def _ask(self, link: Link, base: DN, scope: Scope, text: str, wanted: list[str], controls: list[Any]) -> int:
-        try:
-            return int(link.connection.search_ext(str(base), _SCOPES[scope], text, wanted, serverctrls=controls))
-        except ldap.LDAPError as error:
-            raise in_words(error, Location(dn=str(base))) from None
+        wanted, controls = self.server.wanted(only), [*self.server.reading(), *more]
+        for dn, attributes in self._searches.one((base, scope, where), wanted, controls):
+            yield self._entry(dn, attributes)
 
     def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
         """Which entries have these values of these attributes."""
@@ -308,7 +251,7 @@ class LdapDirectory:
         answers = self._link.persist(lambda: [dn for dn, _ in self._answers(self._questions(below), ["1.1"])])
         return {spelled.get(text) or DN.read(text) for text in answers} & set(dns)
 
-    def _questions(self, below: Mapping[str, list[DN]]) -> Iterator[tuple[DN, Scope, Filter]]:
+    def _questions(self, below: Mapping[str, list[DN]]) -> Iterator[Question]:
         """Searches that find which of these names exist: one by one, or many siblings with one filter."""
         for siblings in below.values():
             if len(siblings) < _MANY:
@@ -317,26 +260,8 @@ class LdapDirectory:
             for chunk in _chunks(siblings):
                 yield chunk[0].parent, Scope.ONE, filters.Or(tuple([_named(dn) for dn in chunk]))
 
-    def _answers(
-        self, questions: Iterable[tuple[DN, Scope, Filter]], wanted: list[str]
-    ) -> Iterator[tuple[str, Octets]]:
-        """What many searches find, several of them on their way at a time."""
-        waiting: deque[tuple[int, DN]] = deque()
-        for base, scope, where in questions:
-            if len(waiting) >= max(2, self.server.window):
-                yield from self._answer(*waiting.popleft())
-            waiting.append((self._ask(self._link, base, scope, filters.to_text(where), wanted, []), base))
-        while waiting:
-            yield from self._answer(*waiting.popleft())
-
-    def _answer(self, request: int, base: DN) -> Iterator[tuple[str, Octets]]:
-        try:
-            _, results, _, _ = self._link.connection.result3(request)
-        except (ldap.NO_SUCH_OBJECT, ldap.INVALID_DN_SYNTAX, ldap.REFERRAL):
-            return
-        except ldap.LDAPError as error:
-            raise in_words(error, Location(dn=str(base))) from None
-        yield from ((dn, attributes) for dn, attributes in results if dn is not None)
+    def _answers(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
+        return self._searches.many(questions, wanted, self.server.window)
 
     def deleted(self) -> Iterator[Entry]:
         """[MS-ADTS] 3.1.1.5.5.1: tombstones stand in a container of their own, seen by those who ask for them."""

@@ -1,0 +1,173 @@
+"""Searches over the protocol, whatever limits the server has: in pages, several at a time, or in parts."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
+from typing import Any
+
+import ldap
+import ldap.controls
+
+from vandrel.directory import filter as filters
+from vandrel.directory.dn import DN
+from vandrel.directory.filter import And, Compare, Filter, Not
+from vandrel.directory.ldap.error_mapping import NoPagesError, SizeLimitError, in_words
+from vandrel.directory.ldap.reconnect import Link
+from vandrel.directory.ldap.server import Octets
+from vandrel.directory.port import Scope
+from vandrel.errors import Location
+
+#: An entry as the protocol library gives it.
+Found = tuple[str, Octets]
+#: A base, how far below it, and what is looked for.
+Question = tuple[DN, Scope, Filter]
+
+_SCOPES = {Scope.BASE: ldap.SCOPE_BASE, Scope.ONE: ldap.SCOPE_ONELEVEL, Scope.SUBTREE: ldap.SCOPE_SUBTREE}
+_PAGE = 1000
+#: Every entry has one of its own, and they have an order (RFC 4530, section 2.4): a search is parted by them.
+_IDENTIFIER = "entryUUID"
+#: Objects of one search that are remembered, so that none of them is given out again by its parts.
+_REMEMBERED = 50_000
+
+
+class Searches:
+    """Searches on the connections to one server; the first of them is the one for everything else."""
+
+    def __init__(self, link: Link) -> None:
+        self._link = link
+        self._links, self._idle = [link], [link]
+        self._gives_pages = True
+
+    def close(self) -> None:
+        """Close all connections."""
+        for link in self._links:
+            link.close()
+
+    def one(self, question: Question, wanted: list[str], controls: Sequence[Any]) -> Iterator[Found]:
+        """What one search finds, page by page; in parts, where the server gives out only so much of it.
+
+        Raises:
+            DirectoryError: ``limit`` where it cannot be parted, and what the server refuses.
+
+        """
+        base, scope, where = question
+        given: list[str] = []
+        parts: tuple[Filter, ...] = (where,)
+        try:
+            yield from self._pages(question, wanted, controls, given)
+        except NoPagesError:
+            if not self._gives_pages:
+                raise
+            self._gives_pages = False
+        except SizeLimitError:
+            if len(given) >= _REMEMBERED or not (middle := self._middle(question)):
+                raise
+            beyond = Compare(_IDENTIFIER, ">=", middle)
+            parts = (And((where, Not(beyond))), And((where, beyond)))
+        else:
+            return
+        known = set(given)
+        for part in parts:
+            for found in self.one((base, scope, part), wanted, controls):
+                if found[0] not in known:
+                    yield found
+
+    def many(self, questions: Iterable[Question], wanted: list[str], window: int) -> Iterator[Found]:
+        """What many searches find that find little each, some of them on their way at a time."""
+        waiting: deque[tuple[int, DN]] = deque()
+        for base, scope, where in questions:
+            if len(waiting) >= max(2, window):
+                yield from self._answer(*waiting.popleft())
+            waiting.append((_ask(self._link, (base, scope, where), wanted, []), base))
+        while waiting:
+            yield from self._answer(*waiting.popleft())
+
+    def _answer(self, request: int, base: DN) -> Iterator[Found]:
+        try:
+            _, results, _, _ = self._link.connection.result3(request)
+        except (ldap.NO_SUCH_OBJECT, ldap.INVALID_DN_SYNTAX, ldap.REFERRAL):
+            return
+        except ldap.LDAPError as error:
+            raise in_words(error, Location(dn=str(base))) from None
+        yield from ((dn, attributes) for dn, attributes in results if dn is not None)
+
+    def _pages(
+        self, question: Question, wanted: list[str], controls: Sequence[Any], given: list[str]
+    ) -> Iterator[Found]:  # fmt: skip
+        """What one search gives out, page by page; the first names among them are put down in `given`."""
+        is_one = question[1] is Scope.BASE
+        page = ldap.controls.SimplePagedResultsControl(True, size=_PAGE, cookie="")
+        asked = [*([page] if self._gives_pages and not is_one else []), *controls]
+        link = self._link if is_one else self._take()
+        request = 0
+
+        def begin() -> tuple[list[Any], list[Any]] | None:
+            return _page(link, _ask(link, question, wanted, asked), question[0])
+
+        try:
+            # As long as nothing was given out, a search can begin anew on another connection, or another host.
+            answer = link.persist(begin)
+            while answer is not None:
+                results, answered = answer
+                page.cookie = next((c.cookie for c in answered if c.controlType == page.controlType), b"")
+                if page.cookie:  # the next page is on its way while this one is read
+                    request = _ask(link, question, wanted, asked)
+                for found in results:
+                    if found[0] is not None:  # a referral to another server is left alone
+                        yield found
+                given += [dn for dn, _ in results[: max(0, _REMEMBERED - len(given))] if dn is not None]
+                answer = _page(link, request, question[0]) if page.cookie else None
+                request = 0
+        finally:
+            if request:  # nobody reads on
+                with suppress(ldap.LDAPError):
+                    link.connection.abandon(request)
+            if not is_one:
+                self._idle.append(link)
+
+    def _take(self) -> Link:
+        """A connection on which no other search is being read page by page.
+
+        RFC 2696 leaves open whether a server can tell the cookies of several searches apart; some keep one to a
+        connection, and end the others early without a word.
+        """
+        if not self._idle:
+            self._links.append(Link(self._link.settings))
+            return self._links[-1]
+        return self._idle.pop()
+
+    def _middle(self, question: Question) -> str:
+        """The identifier in the middle of those that the server does give out; empty where they cannot be parted."""
+        link = self._take()
+        identifiers: list[str] = []
+        try:
+            request = _ask(link, question, [_IDENTIFIER], [])
+            with suppress(ldap.LDAPError):  # the limit again: what came before it is what was asked for
+                while results := link.connection.result(request, all=0)[1]:
+                    values = (attributes.get(_IDENTIFIER, ()) for dn, attributes in results if dn is not None)
+                    identifiers += [value.decode() for own in values for value in own]
+        finally:
+            self._idle.append(link)
+        return sorted(identifiers)[len(identifiers) // 2] if len(set(identifiers)) > 1 else ""
+
+
+def _ask(link: Link, question: Question, wanted: list[str], controls: Sequence[Any]) -> int:
+    base, scope, where = question
+    text = filters.to_text(where)
+    try:
+        return int(link.connection.search_ext(str(base), _SCOPES[scope], text, wanted, serverctrls=[*controls]))
+    except ldap.LDAPError as error:
+        raise in_words(error, Location(dn=str(base))) from None
+
+
+def _page(link: Link, request: int, base: DN) -> tuple[list[Any], list[Any]] | None:
+    """What one search request found, and the controls with it; None where there is no such base."""
+    try:
+        _, results, _, answered = link.connection.result3(request)
+    except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
+        return None
+    except ldap.LDAPError as error:
+        raise in_words(error, Location(dn=str(base))) from None
+    return results, answered
