@@ -37,6 +37,8 @@ VALUES: dict[str, tuple[str, ...]] = {
 ASSERTED = {
     **VALUES, "name": TEXTS, "displayName": TEXTS, "cn": ("p0", "P1", "p*"), "nosuch": ("x",), "jpegPhoto": ("x",),
     "objectClass": ("person", "PERSON", "inetOrgPerson", "2.5.6.6", "nosuch"), "manager": (*VALUES["manager"], "no name"),
+    "entryDN": (f"cn=p0,ou=People,{SUFFIX}", f"CN=P1, OU=people,{SUFFIX.upper()}", f"ou=People,{SUFFIX}", "no name"),
+    "hasSubordinates": ("TRUE", "FALSE", "true", "maybe"),
     "createTimestamp": ("20000101000000Z", "20000101000000.5Z", "2000010100Z", "20000230000000Z", "soon", "20990101000000+0100"),
 }  # fmt: skip
 
@@ -53,7 +55,15 @@ def leaf(attribute: str) -> st.SearchStrategy[filters.Filter]:
     extensible = st.builds(filters.Extensible, st.just(attribute), rule, st.just(False), values)
     present = st.just(filters.Present(attribute))
     simple = (compare, present)
-    if attribute in ("manager", "createTimestamp", "objectClass", "jpegPhoto", "homePostalAddress"):
+    if attribute in (
+        "manager",
+        "entryDN",
+        "hasSubordinates",
+        "createTimestamp",
+        "objectClass",
+        "jpegPhoto",
+        "homePostalAddress",
+    ):
         return st.one_of(*simple)
     return st.one_of(*simple, substring, extensible)
 

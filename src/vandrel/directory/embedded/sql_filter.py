@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from msgspec import Struct
 
+from vandrel.directory.embedded import derived
 from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or, Present, Substring
 from vandrel.directory.schema import Schema
 
@@ -95,11 +96,19 @@ class Compiler:
             return EVERY
         if not self._schema.is_defined(item):
             return NONE
+        name = self._schema.attribute_name(item.attribute)
+        if name in derived.DERIVED:
+            return self._of_derived(item, name)
         # A value of a subtype is one of its supertype (RFC 4512, section 2.5).
-        names = self._schema.subtypes(self._schema.attribute_name(item.attribute))
+        names = self._schema.subtypes(name)
         if len({self._schema.normalizer(name) for name in names}) > 1:
             return EVERY  # the index compares by the rule of the subtype, the filter by that of the supertype
         return self._either([self._of_one(item, name) for name in names])
+
+    def _of_derived(self, item: Compare | Present | Substring, name: str) -> Condition:
+        if isinstance(item, Compare):
+            return Condition(*derived.condition(name, self._schema.key(name, item.value)))
+        return Condition("1", selective=False)  # every entry has one
 
     def _of_one(self, item: Compare | Present | Substring, name: str) -> Condition:
         if name == "objectClass" and isinstance(item, Present):

@@ -12,6 +12,7 @@ import msgspec
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing, sqlite_file
+from vandrel.directory.embedded.derived import DERIVED, with_derived
 from vandrel.directory.embedded.row_codec import Index, damaged, indexed_attributes, read
 from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry
@@ -171,7 +172,9 @@ class EmbeddedDirectory:
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(sql, (*values, *condition.values))
             wanted = {*map(self._schema.attribute_name, only), *asked} if only else ()
-            for entry in read(self._db, self._index, rows, self._tell_damage, wanted):
+            derived = DERIVED & (asked | set(wanted))
+            for stored in read(self._db, self._index, rows, self._tell_damage, wanted):
+                entry = with_derived(self._db, stored, derived) if derived else stored
                 if condition.exact or matches(where, entry, self._schema):
                     yield entry
 
