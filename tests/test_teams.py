@@ -11,7 +11,7 @@ from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
 from vandrel.directory import dn as names
 from vandrel.directory.active import delegation, remote_sessions
-from vandrel.directory.active.descriptor import Acl, Descriptor, Entry, decode, encode
+from vandrel.directory.active.descriptor import Acl, Descriptor, Entry, decode, encode, is_protected
 from vandrel.directory.operations import AddEntry, Change, ModifyEntry
 from vandrel.errors import VandrelError
 from vandrel.jobs.accounts.roles import holders_of
@@ -252,6 +252,11 @@ def test_a_task_is_entries_of_its_own_and_leaves_all_others_alone():
     assert (
         delegation.changed(less, [], [f"{team} reset-passwords", f"{other} unlock"]).dacl.entries == before.dacl.entries
     )
+    away = [f"{team} reset-passwords", f"{team} create-accounts"]
+    kept = delegation.shield(before, away, [])
+    assert delegation.shielded_from(decode(encode(kept))) == away and is_protected(kept)
+    assert delegation.shielded_from(some := delegation.shield(kept, [], away[:1])) == away[1:]
+    assert delegation.shield(some, [], away[1:]).dacl.entries == before.dacl.entries
 
 
 def _delegate_may(folder: Folder, *, elsewhere: str) -> None:
@@ -268,6 +273,25 @@ def _delegate_may(folder: Folder, *, elsewhere: str) -> None:
     for words in refusals:
         refused = folder.run(*words, *as_her)
         assert refused.code == 41, (words, refused.out, refused.err)
+
+
+def _delegate_reaches_no_power(folder: Folder) -> None:
+    """Somebody below /Ferries is given power, and then taken out of reach; a telephone number is none."""
+    told = folder.run("edit", "alund", "groups+=gg-harbour-masters", "-y")
+    assert "gets it too: gg-help-desk (reset-passwords in /Ferries)" in told.err
+    assert "take the account out of their reach: vandrel hierarchy delegate" in told.err
+    assert "power-within-reach" in folder.run("audit", "power-within-reach").out
+    shielded = folder.run("hierarchy", "delegate", "-y")
+    assert "out of reach of  (empty)  ->  gg-help-desk: reset-passwords" in shielded.out, shielded.out
+    assert folder.run("audit", "power-within-reach", "--json").json["rows"] == []
+    hers = ("--who", "everyday", "-y")
+    assert folder.run("reset", "alund", "--hand-out", "no.csv", *hers).code == 41
+    assert folder.run("edit", "alund", "@pwdLastSet=-1", *hers).code == 41
+    assert folder.run("edit", "alund", "phone=+47 5555 0177", *hers).code == 0
+    assert "Everything that the charter delegates is in force." in folder.run("hierarchy", "delegate").out
+    assert folder.run("edit", "alund", "groups-=gg-harbour-masters", "-y").code == 0
+    assert "gg-help-desk: reset-passwords  ->  (empty)" in folder.run("hierarchy", "delegate", "-y").out
+    assert folder.run("reset", "alund", "--hand-out", "again.csv", *hers).code == 0
 
 
 def _delegate_unlocks(folder: Folder, *, elsewhere: str) -> None:
@@ -371,6 +395,7 @@ def test_the_help_desk_may_do_what_it_may_do_with(place):
     )
     assert folder.run("edit", "toedegaard", "machines=", "-y").code == 0
     _delegate_may(folder, elsewhere="x-mpires")
+    _delegate_reaches_no_power(folder)
     assert folder.run("edit", "/", "@lockoutThreshold=3", "-y").code == 0
     for who in ("hbrekke", "x-mpires"):
         for _ in range(4):
@@ -384,9 +409,9 @@ def test_the_help_desk_may_do_what_it_may_do_with(place):
         for j in folder.run("journal", "--json", "--last", "0").json["rows"]
         if j["title"].startswith("delegate")
     ]
-    assert folder.run("undo", str(jobs[0]), "-y").code == 0  # the later one, with what it added
-    job = jobs[1]
-    assert folder.run("undo", str(job), "-y").code == 0
+    for job in jobs:  # the latest first; those of the accounts that were out of reach as well
+        undone = folder.run("undo", str(job), "-y")
+        assert undone.code == 0, undone.err
     assert "(not in force yet)" in folder.run("tree", "--depth", "1").out
     assert folder.run("reset", "hbrekke", "--hand-out", "hb2.csv", "--who", "everyday", "-y").code == 41
     assert folder.run("edit", "/Ferries", "delegation+=gg-help-desk:make-coffee", "-y").code == 16

@@ -215,13 +215,15 @@ class Charter(Struct, frozen=True, dict=True):
 
     @cached_property
     def power(self) -> dict[str, str]:
-        """The groups that carry power, by name, and how far it reaches: those that are named so, and those of roles."""
+        """The groups that carry power, by name, and how far it reaches: the ones named so, then those of roles."""
+        named = self.document.privileged
         of_roles = {
             group: f"the role {name}" + (f", {role.about}" if role.about else "")
             for name, role in self.document.roles.items()
             for group in role.groups
+            if group not in named
         }
-        return of_roles | self.document.privileged
+        return named | of_roles
 
     # --- hierarchy
 

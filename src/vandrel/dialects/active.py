@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import date, datetime, time, timedelta
 from functools import cached_property
 from typing import ClassVar
@@ -211,6 +211,28 @@ class ActiveDialect(BaseDialect):
             groups = self.directory.search(self.directory.contexts[0], where=where, only=["cn"])
             self._teams[identifier] = next((entry.dn.name for entry in groups), identifier)
         return self._teams[identifier]
+
+    def delegated(self, word: str) -> str:
+        """A task of a team, ``team: task``, as the directory keeps it: the SID of the group, if there is one."""
+        name, _, task = word.rpartition(": ")
+        where = And((self.filter_for(GROUP), Compare("cn", "=", name)))
+        team = next(self.directory.search(self.charter.base, where=where, only=["objectSid"]), None)
+        return f"{team.text('objectSid') if team else name} {task}"
+
+    @property
+    def can_shield(self) -> bool:
+        """Whether a single account can be kept from a team that a task was delegated to on its unit."""
+        return True
+
+    def shielded_from(self, entry: Entry) -> list[str]:
+        """The tasks of teams, ``team: task``, that an account is kept from."""
+        pairs = (value.partition(" ") for value in entry.texts("vandrelShieldedFrom"))
+        return [f"{self.team_called(who)}: {task}" for who, _, task in pairs]
+
+    def shield(self, come: Collection[str], go: Collection[str]) -> list[Change]:
+        """The changes to an account that keep these tasks of teams from it, and those not any more."""
+        removed, added = (tuple(map(self.delegated, words)) for words in (go, come))
+        return [Change("vandrelShieldedFrom", removed, added)]
 
     @cached_property
     def _teams(self) -> dict[str, str]:

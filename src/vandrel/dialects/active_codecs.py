@@ -11,7 +11,7 @@ from vandrel.dialects.codec import FieldCodec, UniqueForm, is_yes, put, yes_no
 from vandrel.directory import dn as names
 from vandrel.directory.active import account_control, filetime, hours, remote_sessions, sid
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or
+from vandrel.directory.filter import Compare, Extensible, Filter, Not, Or
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.text import addresses, week
 
@@ -379,11 +379,4 @@ class DelegationCodec(FieldCodec):
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
         """Teams by their SIDs."""
-        return [self._stored(dialect, value) for value in values]
-
-    @staticmethod
-    def _stored(dialect: BaseDialect, value: str) -> str:
-        name, _, task = value.rpartition(": ")
-        where = And((cast("ActiveDialect", dialect).filter_for(GROUP), Compare("cn", "=", name)))
-        team = next(dialect.directory.search(dialect.charter.base, where=where, only=["objectSid"]), None)
-        return f"{team.text('objectSid') if team else name} {task}"
+        return list(map(cast("ActiveDialect", dialect).delegated, values))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import date, datetime
 from typing import ClassVar
 
@@ -109,6 +109,19 @@ class BaseDialect:
         if wanted := self._replaced_by(field, object_type):
             return f"the charter keeps {field} in {wanted}, which this directory does not have on {_a(object_type)}"
         return f"this directory has no attribute for the {field} of {_a(object_type)}"
+
+    @property
+    def can_shield(self) -> bool:
+        """Whether a single account can be kept from a team that a task was delegated to on its unit."""
+        return False
+
+    def shielded_from(self, entry: Entry) -> list[str]:
+        """The tasks of teams, ``team: task``, that an account is kept from."""
+        return []
+
+    def shield(self, come: Collection[str], go: Collection[str]) -> list[Change]:
+        """The changes to an account that keep these tasks of teams from it, and those not any more."""
+        return []
 
     def keeps_out(self, entry: Entry | None) -> bool | None:
         """Whether the server refuses disabled accounts, this one or any; None where this identity cannot see it."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Protocol
 
@@ -55,6 +55,16 @@ class Dialect(Protocol):
 
     def keeps_out(self, entry: Entry | None) -> bool | None:
         """Whether the server refuses disabled accounts, this one or any; None where this identity cannot see it."""
+
+    @property
+    def can_shield(self) -> bool:
+        """Whether a single account can be kept from a team that a task was delegated to on its unit."""
+
+    def shielded_from(self, entry: Entry) -> list[str]:
+        """The tasks of teams, ``team: task``, that an account is kept from."""
+
+    def shield(self, come: Collection[str], go: Collection[str]) -> list[Change]:
+        """The changes to an account that keep these tasks of teams from it, and those not any more."""
 
     def before_deletion(self, entry: Entry) -> tuple[str, str]:
         """The name that a deleted object had, and the name of what held it, if the directory still tells."""

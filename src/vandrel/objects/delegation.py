@@ -15,6 +15,8 @@ from vandrel.objects.context import Context
 
 #: Tasks by which somebody can log on as somebody else.
 TAKES_OVER = ("reset-passwords", "create-accounts")
+#: What to do about that where the server can.
+OUT_OF_REACH = "then take the account out of their reach: vandrel hierarchy delegate"
 
 
 class Delegation(Struct, frozen=True):
@@ -49,14 +51,18 @@ def reaching(context: Context, unit: DN) -> list[str]:
     return delegations
 
 
-def reached_by(context: Context, account: DN) -> str:
-    """Who can log on as an account by a delegated task, in words, the nearest unit first; empty where nobody can."""
+def reached_by(context: Context, account: DN, entry: Entry | None = None) -> str:
+    """Who can log on as an account by a delegated task, in words, the nearest unit first; empty where nobody can.
+
+    `entry` is the account, where it exists: single accounts may be kept from a team.
+    """
+    kept_from = context.dialect.shielded_from(entry) if entry is not None else ()
     teams = []
     for dn in account.ancestors():
-        if dn.is_within(context.charter.base) and (entry := context.directory.get(dn)) is not None:
+        if dn.is_within(context.charter.base) and (unit := context.directory.get(dn)) is not None:
             teams += [
-                f"{item.team} ({item.task} in {item.place})" for item in on_unit(context, entry)
-                if item.task in TAKES_OVER
+                f"{item.team} ({item.task} in {item.place})" for item in on_unit(context, unit)
+                if item.task in TAKES_OVER and f"{item.team}: {item.task}" not in kept_from
             ]  # fmt: skip
     return ", ".join(teams)
 

@@ -12,7 +12,7 @@ from vandrel.directory.filter import Or
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.objects.context import Context
-from vandrel.objects.delegation import reached_by
+from vandrel.objects.delegation import OUT_OF_REACH, reached_by
 from vandrel.text.string_prep import prepare
 
 #: Which groups a group of a scope may hold, within a domain: [MS-SAMR] 3.1.1.8.8 and 3.1.1.8.9.
@@ -120,10 +120,12 @@ def joining(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
     for name, reach in privileged_within(context, group):
         through = "" if prepare(name) == prepare(group.dn.name) else f", through {group.dn.name}"
         what = f"{name} carries power: {reach}; {member.dn.name} gets it{through}{_people_of(context, member)}"
+        remedy = ""
         is_account = context.dialect.object_type_of(member) == ACCOUNT
-        if is_account and (teams := reached_by(context, member.dn)):
+        if is_account and (teams := reached_by(context, member.dn, member)):
             what += f"; who can log on as {member.dn.name} gets it too: {teams}"
-        yield Finding(Code.REFUSED, what, where, severity=NOTE)
+            remedy = OUT_OF_REACH if context.dialect.can_shield else ""
+        yield Finding(Code.REFUSED, what, where, remedy, NOTE)
     yield from _pattern(context, group, member)
 
 

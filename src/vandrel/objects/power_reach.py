@@ -10,9 +10,10 @@ from vandrel.directory.filter import And, Compare
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.objects.context import Context
-from vandrel.objects.delegation import TAKES_OVER
+from vandrel.objects.delegation import OUT_OF_REACH, TAKES_OVER
 from vandrel.objects.membership import effective_members
 
+_ELSEWHERE = "let those accounts stand where nobody resets passwords: vandrel move NAME --to PLACE"
 #: People who are named; of more, their number.
 _NAMED = 5
 
@@ -20,7 +21,7 @@ _NAMED = 5
 def holders_of_power(context: Context) -> dict[str, str]:
     """Who holds power, by the key of the name, each with the privileged group; directly or through others."""
     powers: dict[str, str] = {}
-    for name in context.charter.document.privileged:
+    for name in context.charter.power:
         where = And((context.dialect.filter_for(GROUP), Compare(context.dialect.attribute("name", GROUP), "=", name)))
         for group in context.directory.search(context.charter.base, where=where):
             for key in effective_members(context, group):
@@ -45,12 +46,13 @@ def reach_of_tasks(context: Context, unit: DN, words: Iterable[str]) -> Iterator
     """A note of each delegated task (``team: task``) on a unit that reaches people who hold power, with their names."""
     taking = [word for word in words if word.rpartition(": ")[2] in TAKES_OVER]
     powerful = powerful_within(context, unit, holders_of_power(context)) if taking else []
-    if not powerful:
-        return
-    few = ", ".join(f"{context.label(entry)} ({power})" for entry, power in powerful[:_NAMED])
-    more = f" and {len(powerful) - _NAMED} more" if len(powerful) > _NAMED else ""
     for word in taking:
         team, _, task = word.rpartition(": ")
+        reached = [pair for pair in powerful if word not in context.dialect.shielded_from(pair[0])]
+        if not reached:
+            continue
+        few = ", ".join(f"{context.label(entry)} ({power})" for entry, power in reached[:_NAMED])
+        more = f" and {len(reached) - _NAMED} more" if len(reached) > _NAMED else ""
         what = f"with {task}, {team} can log on as {few}{more}, and so has their power"
-        remedy = "let those accounts stand where nobody resets passwords: vandrel move NAME --to PLACE"
+        remedy = OUT_OF_REACH if context.dialect.can_shield else _ELSEWHERE
         yield Finding(Code.REFUSED, what, Location(place=context.place(unit)), remedy, NOTE)

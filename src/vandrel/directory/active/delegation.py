@@ -64,6 +64,37 @@ def read(descriptor: Descriptor) -> list[str]:
     return [f"{who} {task}" for who, task in _held(own)]
 
 
+#: What of a task lets somebody log on as somebody else, and is denied on an account that is to be out of reach.
+_TAKES_OVER: dict[str, tuple[tuple[int, bytes], ...]] = {
+    "reset-passwords": ((_RIGHT, _RESET), (_WRITE, _PASSWORD_SET)),
+    "create-accounts": ((_RIGHT, _RESET), (_WRITE, b"")),
+}
+
+
+def _denials(trustee: str, task: str) -> list[Entry]:
+    """An account's own denials, which go before whatever it is handed down ([MS-DTYP] 2.4.5)."""
+    return [Entry(DENY_OBJECT if what else DENY, 0, mask, what, trustee=trustee) for mask, what in _TAKES_OVER[task]]
+
+
+def shielded_from(descriptor: Descriptor) -> list[str]:
+    """From whose tasks a single account is kept: ``SID task`` for each."""
+    own = {entry for entry in (descriptor.dacl.entries if descriptor.dacl else ()) if entry.is_own}
+    denied = sorted({entry.trustee for entry in own if entry.type == DENY_OBJECT})
+    return [f"{who} {task}" for who in denied for task in _TAKES_OVER if own.issuperset(_denials(who, task))]
+
+
+def shield(descriptor: Descriptor, added: Iterable[str], removed: Iterable[str]) -> Descriptor:
+    """The descriptor that keeps the account from these tasks, and from those not any more; nothing else differs."""
+    entries = list(descriptor.dacl.entries) if descriptor.dacl else []
+    gone = [value.split(" ", 1) for value in removed]
+    stay = [pair for value in shielded_from(descriptor) if (pair := value.split(" ", 1)) not in gone]
+    stay += [value.split(" ", 1) for value in added]
+    needed = {entry for who, task in stay for entry in _denials(who, task)}
+    dropped = {entry for who, task in gone for entry in _denials(who, task)} - needed
+    new = [entry for who, task in stay for entry in _denials(who, task) if entry not in entries]
+    return with_entries(descriptor, [*dict.fromkeys(new), *(entry for entry in entries if entry not in dropped)])
+
+
 def _held(own: set[Entry]) -> Iterator[tuple[str, str]]:
     for trustee in sorted({entry.trustee for entry in own if entry.type == ALLOW_OBJECT}):
         for task in _TASKS:

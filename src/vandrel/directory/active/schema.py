@@ -118,6 +118,8 @@ VIRTUAL = (
                       "USAGE directoryOperation )"),
     ("attributetype", f"( {_ROOT}.11 NAME 'vandrelPasswordFixed' EQUALITY booleanMatch SYNTAX {_ARC}7 SINGLE-VALUE "
                       "USAGE directoryOperation )"),
+    ("attributetype", f"( {_ROOT}.24 NAME 'vandrelShieldedFrom' EQUALITY caseIgnoreMatch SYNTAX {_ARC}15 "
+                      "USAGE directoryOperation )"),
     ("attributetype", f"( {_ROOT}.22 NAME 'vandrelDelegation' EQUALITY caseIgnoreMatch SYNTAX {_ARC}15 "
                       "USAGE directoryOperation )"),
 )  # fmt: skip

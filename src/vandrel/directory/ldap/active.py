@@ -45,6 +45,10 @@ _KEPT_INSIDE = {
     "vandrelProtected": _flag(descriptor.is_protected, descriptor.protect),
     "vandrelGuarding": _flag(descriptor.is_guarding, descriptor.guard_children),
     "vandrelPasswordFixed": _flag(descriptor.is_password_fixed, descriptor.fix_password),
+    "vandrelShieldedFrom": _DescriptorAttribute(
+        delegation.shielded_from,
+        lambda d, change: delegation.shield(d, map(str, change.added), map(str, change.removed)),
+    ),
     "vandrelDelegation": _DescriptorAttribute(
         delegation.read, lambda d, change: delegation.changed(d, map(str, change.added), map(str, change.removed))
     ),

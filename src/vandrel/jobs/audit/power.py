@@ -46,8 +46,12 @@ def power_within_reach(survey: Survey) -> Iterator[Fault]:
             unit = entry.dn.parent_key
             if unit not in reached:
                 reached[unit] = reached_by(survey.context, entry.dn)
-            if reached[unit]:
-                yield Fault(entry, f"in {powers[0]}, and within reach of {reached[unit]}")
+            dialect, by = survey.context.dialect, reached[unit]
+            if by and dialect.shielded_from(entry):
+                by = reached_by(survey.context, entry.dn, entry)
+            if by:
+                remedy = (("hierarchy", "delegate"),) if dialect.can_shield else ()
+                yield Fault(entry, f"in {powers[0]}, and within reach of {by}", remedy)
 
 
 @rule("power-by-owning", Weight.GRAVE, "Whoever owns a group can join it.")

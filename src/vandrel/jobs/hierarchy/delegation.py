@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from vandrel.charter.hierarchy import DesignedUnit
 from vandrel.directory import place as places
 from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Finding, Location
-from vandrel.fields import GROUP, UNIT
+from vandrel.fields import ACCOUNT, GROUP, UNIT
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose
-from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.proposal import FieldChange, Proposal
 from vandrel.jobs.common.report import Report
 from vandrel.objects.context import Context
-from vandrel.objects.delegation import on_unit
+from vandrel.objects.delegation import OUT_OF_REACH, TAKES_OVER, on_unit
+from vandrel.objects.power_reach import holders_of_power
+from vandrel.steps.step import Set
 from vandrel.text.string_prep import prepare
 
 
@@ -52,6 +56,26 @@ def _faulty(context: Context, unit: DesignedUnit, what: str) -> Edit:
     return Edit(Entry(dn, {}), UNIT, findings=[finding])
 
 
+def _shields(context: Context) -> Iterator[Edit]:
+    """Keep those who hold power from the tasks of teams that would let these log on as them, and nobody else."""
+    powers, wanted, accounts = holders_of_power(context), dict[str, set[str]](), dict[str, Entry]()
+    for unit in context.charter.design:
+        dn = places.to_dn(unit.place, context.charter.base)
+        entry = context.directory.get(dn)
+        if entry is None:
+            continue
+        tasks = {f"{item.team}: {item.task}" for item in on_unit(context, entry) if item.task in TAKES_OVER}
+        for account in context.directory.search(dn, where=context.dialect.filter_for(ACCOUNT)) if tasks else ():
+            accounts[account.dn.key] = account
+            wanted.setdefault(account.dn.key, set()).update(tasks if account.dn.key in powers else ())
+    for key, account in accounts.items():
+        now = set(context.dialect.shielded_from(account))
+        if now != wanted[key]:
+            changes = context.dialect.shield(sorted(wanted[key] - now), sorted(now - wanted[key]))
+            told = FieldChange("out of reach of", tuple(sorted(now)), tuple(sorted(wanted[key])))
+            yield Edit(account, ACCOUNT, [told], [Set(account.dn, tuple(changes))])
+
+
 def delegate(context: Context) -> Proposal | Report:
     """Propose to put in force what the charter delegates; where nothing enforces it, say so."""
     if why := context.dialect.why_not_kept("delegation", UNIT):
@@ -62,6 +86,11 @@ def delegate(context: Context) -> Proposal | Report:
         ]
         return Report("hierarchy delegate", summary=lines)
     edits = missing(context)
+    shields = list(_shields(context)) if context.dialect.can_shield else []
+    if shields:  # who is named in these notes is taken out of reach with the same yes
+        for edit in edits:
+            edit.findings = [finding for finding in edit.findings if finding.remedy != OUT_OF_REACH]
+    edits += shields
     if not edits:
         return Report("hierarchy delegate", summary=["Everything that the charter delegates is in force."])
     return propose(context, edits, (), "delegate")
