@@ -691,7 +691,6 @@ def test_slips_are_ten_to_a_page_and_nothing_of_them_is_cut_off(tmp_path):
 
 def crew(folder: Folder, count: int) -> None:
     assert folder.run("invent", "crew", str(count), "--to", "many.csv", "--number", "50001").code == 0
-    assert folder.run("import", "many.csv", "--propose", "--kind", "crew").code == 0
 
 
 def whole(folder: Folder, count: int, file: str) -> None:

@@ -372,7 +372,8 @@ def test_a_new_entry_name_is_a_rename_and_comes_last(bench):
         ("name=Tor Brekke", "taken"), ("login=" + "x" * 21, "bad-value"), ("title=" + "x" * 65, "schema"), ("kind=crow", "unknown-kind"),
         ("site=Bergen", "bad-value"), ("title+=x", "bad-value"), ("phone-=99", "not-found"), ("enabled=perhaps", "bad-value"),
         ("titel=x", "unknown-field"), ("@nosuch=x", "unknown-field"), ("@userPassword=x", "bad-value"), ("manager=lund", ""),
-        ("manager=nobody", "not-found"), ("members=x", "unknown-field"),
+        ("manager=nobody", "not-found"), ("members=x", "unknown-field"), ("@sn=", "schema"), ("@cn=x", "schema"),
+        ("@objectClass+=nosuch", "schema"), ("@gidNumber=5", "schema"), ("@seeAlso=abc", "schema"),
     ],
 )  # fmt: skip
 def test_what_is_wrong_with_an_edit(bench, word, code):

@@ -415,6 +415,8 @@ def test_the_help_desk_may_do_what_it_may_do_with(place):
     assert "(not in force yet)" in folder.run("tree", "--depth", "1").out
     assert folder.run("reset", "hbrekke", "--hand-out", "hb2.csv", "--who", "everyday", "-y").code == 41
     assert folder.run("edit", "/Ferries", "delegation+=gg-help-desk:make-coffee", "-y").code == 16
+    both = folder.run("edit", "/Groups", "delegation=gg-help-desk: unlock, edit-contacts", "-n").out
+    assert "gg-help-desk: unlock" in both and "gg-help-desk: edit-contacts" in both
     assert folder.run("edit", "toedegaard", "roles-=helpdesk", "-y").code == 0
 
 

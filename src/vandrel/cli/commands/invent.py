@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from vandrel import safe_file
 from vandrel.cli import options
 from vandrel.cli.session import Session
 
@@ -16,11 +17,11 @@ NAME = "invent"
 HELP = "invent people for a rehearsal, as a tabular file"
 DESCRIPTION = """\
 Write a tabular file of invented people of one kind, with the difficult names of real life, in many languages: for a
-rehearsal of import, or to see what the charter's patterns make of them. Nothing is changed; --number begins behind the
-numbers in use."""
+rehearsal of import, or to see what the charter's patterns make of them; what its columns mean is written beside it, so
+that import reads it. Nothing is changed; --number begins behind the numbers in use."""
 EXAMPLES = """\
   vandrel invent crew 500 --to rehearsal.csv
-  vandrel import rehearsal.csv --propose --kind crew && vandrel import rehearsal.csv --dry-run
+  vandrel import rehearsal.csv --dry-run
 """
 WRITES = False
 
@@ -37,14 +38,21 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(session: Session) -> Report:
-    """Write the rows into a file."""
+    """Write the rows into a file, and what its columns mean beside it."""
     from vandrel.intake.annotate import write_rows
+    from vandrel.intake.description import as_yaml, beside
     from vandrel.intake.invent import rows
+    from vandrel.intake.propose import propose
+    from vandrel.intake.table import open_table
     from vandrel.jobs.common.report import Report
 
-    args = session.args
+    args, path = session.args, Path(session.args.to)
     header, made = rows(session.charter, args.kind, args.count, args.number, args.seed)
-    written = write_rows(Path(args.to), header, made)
+    safe_file.must_be_free(beside(path))
+    written = write_rows(path, header, made)
+    description, table, comments = propose(open_table(path), session.charter, kind=args.kind)
+    meaning = as_yaml(description, table.layout, comments)
+    safe_file.write(beside(path), meaning.encode(), "description", private=False)
     people = "1 invented person" if written == 1 else f"{written} invented people"
     facts = [("rows", written)] if session.terminal.as_json else []
-    return Report("invent", facts=facts, summary=[f"{people} in {args.to}"])
+    return Report("invent", facts=facts, summary=[f"{people} in {path}; what its columns mean: {beside(path)}"])

@@ -39,7 +39,10 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
     out = session.terminal
     if out.as_json or out.quiet:
         return
-    by_action = {action: [c for c in proposal.changes if c.action is action] for action in Action}
+    changes = proposal.changes
+    if proposal.is_fatal:  # of what nothing is left beside a refusal, it is not said that nothing differs
+        changes = [change for change in changes if change.fields or change.action is not Action.CHANGE]
+    by_action = {action: [c for c in changes if c.action is action] for action in Action}
     if proposal.is_many:
         _samples(out, by_action[Action.CREATE])
         _changed(out, by_action[Action.CHANGE], 2 * _SAMPLES, "to be changed")

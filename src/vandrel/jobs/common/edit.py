@@ -167,6 +167,8 @@ class Editor:
         if edit.object_type == ACCOUNT and draft.assigned & set(_PASSWORD_FLAGS):
             flags = {name: self._context.dialect.read(draft.after, name) for name in _PASSWORD_FLAGS}
             edit.findings += field_values.contradictions(flags | {n: v for n, v in draft.values.items() if n in flags})
+        if draft.raw:
+            edit.findings += self._wrong_with_raw(entry, draft.after)
         # First the object, then the groups that take it in; a rename comes last, so that all names hold until then.
         single = self._context.single_attributes(edit.object_type) - draft.raw
         changes = [
@@ -412,6 +414,22 @@ class Editor:
             draft.after.attributes[name] = after
         else:
             draft.after.attributes.pop(name, None)
+
+
+    def _wrong_with_raw(self, before: Entry, after: Entry) -> list[Finding]:
+        """What is wrong with an entry as a whole once raw attributes are changed, and was not before.
+
+        Single values are looked at with the steps.
+        """
+        schema, where = self._context.directory.schema, Location(dn=str(before.dn))
+        known = set(schema.check_entry(before.attributes, where))
+        told = [finding for finding in schema.check_entry(after.attributes, where) if finding not in known]
+        for attribute, value in before.dn.rdn:
+            left = {schema.key(attribute, each) for each in after.values_of(schema.attribute_name(attribute))}
+            if schema.key(attribute, value) not in left:
+                what = f"{attribute}={value} is the name of the entry, and stays among its values"
+                told.append(Finding(Code.SCHEMA, what, where, "another name: vandrel edit NAME name=..."))
+        return told
 
 
 def _raw_values(

@@ -43,7 +43,7 @@ def read(context: Context, field: Field, values: Sequence[str], object_type: str
         case Shape.OCTETS:
             return [_file(field, value) for value in values]
     if field.name == "delegation":
-        return [_task(context, value) for value in values]
+        return [task for value in values for task in _tasks(context, value)]
     if field.name == "hours":
         return [week.to_text(week.parse(value)) for value in values]
     if field.name in ("purpose", "scope"):
@@ -74,16 +74,19 @@ def _date(field: str, value: str) -> str:
     return day.isoformat()
 
 
-def _task(context: Context, value: str) -> str:
-    """A team and a task, the team by its exact name."""
-    team, colon, task = value.rpartition(":")
+def _tasks(context: Context, value: str) -> list[str]:
+    """A team and its tasks, parted by commas or blanks: ``team: task`` for each, the team by its exact name."""
+    team, colon, tasks = value.rpartition(":")
     known = get_args(Task)
-    if not colon or task.strip() not in known:
-        remedy = did_you_mean(task.strip(), known) or f"write GROUP:TASK; the tasks are {', '.join(known)}"
+    words = tasks.replace(",", " ").split() or [""]
+    if unknown := [word for word in words if not colon or word not in known]:
+        remedy = did_you_mean(unknown[0], known) if colon else ""
+        remedy = remedy or f"write GROUP:TASK or GROUP:TASK,TASK; the tasks are {', '.join(known)}"
         raise VandrelError(
             Code.BAD_VALUE, f"{value!r} is no team and task", where=Location(field="delegation"), remedy=remedy
         )
-    return f"{resolve(context, team, (GROUP,)).dn.name}: {task.strip()}"
+    name = resolve(context, team, (GROUP,)).dn.name
+    return [f"{name}: {word}" for word in words]
 
 
 def _number(field: Field, value: str) -> str:
