@@ -30,7 +30,7 @@ from vandrel.intake.convert import Converter
 from vandrel.intake.description import Column, Description, date_format, load
 from vandrel.intake.layout import Layout, encoding_of, recognize
 from vandrel.intake.propose import propose
-from vandrel.intake.table import Row, open_table, text
+from vandrel.intake.table import Row, Table, open_table, text
 from vandrel.secret import Secret
 
 from . import servers
@@ -81,17 +81,33 @@ def test_separators_are_recognized_with_quotes_around_them(tmp_path, separator):
 
 def test_what_is_no_table_is_refused_in_words(tmp_path):
     for name, content, why in (
-        ("open.csv", 'a,b\n"never closed,1\n' + "x,y\n" * 100, "is not closed"),
         ("long.csv", "a" * 2_000_000, "characters"), ("no.xlsx", "PK nothing", "no spreadsheet"), ("no.ods", "", "no spreadsheet"),
     ):  # fmt: skip
         (tmp_path / name).write_text(content)
         with pytest.raises(VandrelError, match=why):
             list(open_table(tmp_path / name).rows())
     with pytest.raises(VandrelError, match="no encoding"):
-        recognize(tmp_path / "open.csv", encoding="klingon")
+        recognize(tmp_path / "long.csv", encoding="klingon")
     with pytest.raises(VandrelError) as caught:
         open_table(tmp_path / "nowhere.csv")
     assert caught.value.code == "not-found"
+
+
+@pytest.mark.parametrize(
+    ("text", "open_lines"),
+    [
+        ('a,b\n1,"x\n' + "2,y\n" * 100, {2}), ('a,b\n1,x\n2,"y\n', {3}), ('a,b,c\n1,"x,z\n2,y,z\n3,y,"z\n4,y,z\n', {2, 4}),
+        ('a,b\n1,"x\ny"\n2,O"Hara\n', set()), ('a,b\n1,"x""y"\n2,"', {3}),
+    ],
+)  # fmt: skip
+def test_a_quote_that_is_not_closed_hides_no_other_row(tmp_path, text, open_lines):
+    (tmp_path / "open.csv").write_text(text)
+    rows = list(Table(tmp_path / "open.csv", Layout("text", "utf-8", ",", '"')).rows())
+    assert {row.number for row in rows if row.is_unclosed} == open_lines
+    assert [row.number for row in rows] == [n for n, line in enumerate(text.splitlines(), 1) if line[0].isdecimal()]
+    items = Converter(Description(columns={"a": "number", "b": "title"}), ["a", "b"], {}).items(rows)
+    told = {item.row for item in items for finding in item.findings if "not closed" in finding.what}
+    assert told == open_lines
 
 
 def test_a_spreadsheet_that_swells_is_not_read(tmp_path):
@@ -193,10 +209,21 @@ def test_what_happens_to_values_on_their_way_is_named(column, cell, trap):
 
 
 @pytest.mark.parametrize("name", ["Ødegård", "Løken", "Þórðarson", "Đặng", "L'Écuyer", "Ní Riain", "Żółkiewska-Nowak", "Παπαδάκης", "Çiğdem",
-                                  "Ångström", "Згурський", "van 't Hof", "d'Aubigné", "Null", "Nan", "True"])  # fmt: skip
+                                  "Ångström", "Згурський", "van 't Hof", "d'Aubigné", "Nan", "True"])  # fmt: skip
 def test_real_names_are_none_of_those(name):
-    found = item(["surname", "given"], [name, "Anna"])
-    assert [f.code for f in found.findings] == (["placeholder"] if name == "Null" else [])
+    assert not item(["surname", "given"], [name, "Anna"]).findings
+
+
+def test_a_word_that_stands_for_nothing_may_be_a_name_or_a_country():
+    header, row = ["surname", "given", "country", "office"], ["Null", "Na", "NA", "null"]
+    found = item(header, row)
+    assert found.fields == {"surname": ("Null",), "given": ("Na",), "country": ("NA",)}
+    assert [(f.where.header, f.code, f.is_fatal) for f in found.findings] == [
+        ("surname", "placeholder", False), ("given", "placeholder", False), ("office", "placeholder", False),
+    ]  # fmt: skip
+    allowed = {name: Column(field=name, allow=["null", "Na"]) for name in header}
+    found = item(header, row, **allowed)
+    assert found.fields["office"] == ("null",) and not found.findings
 
 
 def test_days_words_lists_and_numbers_are_read_as_described():

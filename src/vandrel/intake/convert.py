@@ -8,7 +8,7 @@ from datetime import date, datetime, time, timedelta
 from functools import partial
 from itertools import islice
 
-from vandrel.errors import Code, Finding, Location
+from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import BUILT_IN, FieldCatalog, Shape
 from vandrel.intake.columns import Columns
 from vandrel.intake.description import PASSWORD, Column, Description, split_values
@@ -18,6 +18,7 @@ from vandrel.intake.traps import (
     ERRORS,
     INVISIBLE,
     LIKE_NUMBERS,
+    NAMES_TOO,
     NO,
     NOTHING,
     POINT_ZERO,
@@ -39,6 +40,12 @@ _SERIAL = re.compile(r"\d{5}(\.0)?")
 _TELLING = 3
 #: Rows that are read together.
 _TOGETHER = 5000
+
+#: Words that stand for nothing, and are countries as well (ISO 3166-1): Namibia.
+_COUNTRIES = ("NA",)
+
+#: What somebody is named by.
+_NAMES = ("given", "middle", "surname", "full", "name", "login")
 
 #: In a column of passwords: one is to be generated.
 GENERATE = "generate"
@@ -180,7 +187,7 @@ class Converter:
     def _text(self, column: Column, item: Item, name: str, cell: Cell) -> tuple[str, ...] | None:
         field = column.field
         if isinstance(cell, str) and cell.isalpha() and cell.isascii() and not column.split:
-            if cell.casefold() in NOTHING:
+            if cell.casefold() in NOTHING and self._is_nothing(column, cell):
                 return self._nothing(item, field, cell)
             return (cell,)  # the usual case, without a look at each letter
         if isinstance(cell, (date, time, timedelta)):
@@ -193,7 +200,7 @@ class Converter:
         elif why := self._spoilt(field, value):
             item.fault(field, value, *why)
             return None
-        if value.casefold() in NOTHING and field != "notes":
+        if value.casefold() in NOTHING and self._is_nothing(column, value):
             return self._nothing(item, field, value)
         if column.pad and value.isdecimal():
             value = value.zfill(column.pad)
@@ -201,9 +208,24 @@ class Converter:
             return split_values(value, column.split)
         return (value,)
 
+    def _is_nothing(self, column: Column, value: str) -> bool:
+        """Whether a word that mostly stands for no value does so in this column: countries have such codes."""
+        low, field = value.casefold(), column.field
+        known = low in self._words.get(field, ()) or (field == "country" and value in _COUNTRIES)
+        return not known and field != "notes" and low not in {word.casefold() for word in column.allow}
+
     @staticmethod
-    def _nothing(item: Item, field: str, value: str) -> None:
+    def _nothing(item: Item, field: str, value: str) -> tuple[str, ...] | None:
+        """A word for no value: somebody may be called so; any other is no name, and leaves another field empty."""
+        remedy = f"if it is one: {{field: {field}, allow: [{value}]}} in the description"
+        if field not in _NAMES:
+            item.fault(field, value, Code.PLACEHOLDER, "taken for no value: the field stays empty", remedy, NOTE)
+            return None
+        if value.casefold() in NAMES_TOO:
+            item.fault(field, value, Code.PLACEHOLDER, "taken for a name, and may stand for none", remedy, NOTE)
+            return (value,)
         item.fault(field, value, Code.PLACEHOLDER, "placeholder text, not a value", "leave the cell empty")
+        return None
 
     def _spoilt(self, field: str, value: str) -> tuple[Code, str, str] | None:
         """What happened to a value on its way here: trap, what, remedy."""
@@ -249,6 +271,8 @@ class Converter:
     def _misplaced(self, row: Row) -> Finding | None:
         """A row that cannot be read cell by cell: shifted, cut short, a second header, a line of totals."""
         cells, width = row.cells, len(self._header)
+        if row.is_unclosed:
+            return self._unclosed(row)
         count = len(cells)
         while count > width and cells[count - 1] == "":
             count -= 1
@@ -286,6 +310,14 @@ class Converter:
             what = f"the row has {count} cells and the header {width}: it is cut short"
             return Finding(Code.SHORT, what, Location(row=row.number, header=self._header[count]), "complete the row")
         return None
+
+    def _unclosed(self, row: Row) -> Finding:
+        index = next(n for n, cell in enumerate(row.cells) if str(cell).lstrip().startswith(self._quote))
+        where = Location(row=row.number, header=self._header[min(index, len(self._header) - 1)])
+        remedy = "close it, or double it where it belongs to the text; if quotes are text here: --quote none"
+        return Finding(
+            Code.QUOTES, "a quote that opens here is not closed", where, remedy, value=text(row.cells[index])
+        )
 
     def _shifted(self, row: Row, by: int, wrong: Sequence[int]) -> Finding | None:
         """Whether several cells do not fit their columns, and all of them fit the column beside."""

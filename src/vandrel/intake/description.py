@@ -77,6 +77,7 @@ class Column(_Part, frozen=True):
     no: Annotated[list[str], Meta(description="Words that mean no.")] = []
     split: Annotated[str, Meta(description="What divides the values of a list within a cell.")] = ""
     pad: Annotated[int, Meta(description="Digits to fill up with leading zeros.", ge=0, le=20)] = 0
+    allow: Annotated[list[Text], Meta(description="Values that stand for nothing elsewhere: Null, NA ...")] = []
 
 
 class Description(_Part, frozen=True):

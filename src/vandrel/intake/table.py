@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import date, datetime, time, timedelta
 from functools import lru_cache
 from pathlib import Path
@@ -33,10 +33,11 @@ csv.field_size_limit(200_000)
 
 
 class Row(Struct):
-    """One row: the number of the line or row where it begins, counted from 1, and its cells."""
+    """One row: where it begins, counted from 1, its cells, and whether a quote in it is never closed."""
 
     number: int
     cells: list[Cell]
+    is_unclosed: bool = False
 
     @property
     def empty(self) -> bool:
@@ -86,25 +87,76 @@ class Table(Struct, frozen=True):
         return _sheet_rows(self.path, self.layout.sheet) if self.layout.form == "sheet" else self._text_rows()
 
     def _text_rows(self) -> Iterator[Row]:
-        layout = self.layout
-        reader = csv.reader(
-            lines(self.path, layout.encoding), delimiter=layout.separator, quotechar=layout.quote or None,
-            quoting=csv.QUOTE_MINIMAL if layout.quote else csv.QUOTE_NONE,
-        )  # fmt: skip
-        begin = 1
-        try:
-            for cells in reader:
-                if reader.line_num - begin > _LONGEST_CELL:
-                    raise self._unclosed(begin)
-                yield Row(begin, cells)  # type: ignore[arg-type]
-                begin = reader.line_num + 1
-        except csv.Error:
-            raise self._unclosed(begin) from None
+        """The rows of a text file; a line with a quote that is never closed is a row by itself, and hides no other."""
+        source, number, width = _Lines(lines(self.path, self.layout.encoding)), 1, 0
+        while True:
+            row: Row | None = None
+            of_row: list[str] = []
+            try:
+                for cells in self._reader(source):
+                    if row is not None:
+                        yield row
+                        number, row = number + len(of_row), None
+                    of_row = source.taken
+                    source.taken = []
+                    if len(of_row) > 1 and (len(cells) < width or len(of_row) > _LONGEST_CELL):
+                        break
+                    row = Row(number, cells)  # type: ignore[arg-type]
+                    width = len(cells) if number == self.layout.header else width
+                else:
+                    if row is None:
+                        return
+                    if not self._is_unclosed(of_row):
+                        yield row
+                        return
+            except csv.Error:
+                if row is not None:
+                    yield row
+                    number += len(of_row)
+                of_row = source.taken
+            plain = csv.reader(of_row[:1], delimiter=self.layout.separator, quoting=csv.QUOTE_NONE)
+            yield Row(number, next(plain), is_unclosed=True)  # type: ignore[arg-type]
+            number += 1
+            source.give_back(of_row[1:])
 
-    def _unclosed(self, begin: int) -> VandrelError:
-        what = f"a quote {self.layout.quote} that opens in line {begin} is not closed"
-        remedy = "close it, or double it where it belongs to the text; if quotes are text here: --quote none"
-        return VandrelError(Code.BAD_VALUE, what, where=Location(file=str(self.path), line=begin), remedy=remedy)
+    def _reader(self, source: Iterable[str], *, strict: bool = False) -> Iterator[list[str]]:
+        quote = self.layout.quote
+        return csv.reader(
+            source, delimiter=self.layout.separator, quotechar=quote or None, strict=strict,
+            quoting=csv.QUOTE_MINIMAL if quote else csv.QUOTE_NONE,
+        )  # fmt: skip
+
+    def _is_unclosed(self, of_row: Sequence[str]) -> bool:
+        """Whether the last row of the file ends within quotes."""
+        if not self.layout.quote or not any(self.layout.quote in line for line in of_row):
+            return False
+        try:
+            next(self._reader(of_row, strict=True))
+        except csv.Error as error:
+            return "end of data" in str(error)
+        return False
+
+
+class _Lines:
+    """The lines of a file, with those that were taken; some may be given back."""
+
+    def __init__(self, source: Iterator[str]) -> None:
+        self._source = source
+        self._waiting: list[str] = []
+        self.taken: list[str] = []
+
+    def __iter__(self) -> Iterator[str]:
+        return self
+
+    def __next__(self) -> str:
+        line = self._waiting.pop() if self._waiting else next(self._source)
+        self.taken.append(line)
+        return line
+
+    def give_back(self, rest: Sequence[str]) -> None:
+        """Let these lines, the last that were taken, come again."""
+        self.taken = []
+        self._waiting += reversed(rest)
 
 
 def open_table(

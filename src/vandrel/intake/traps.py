@@ -15,6 +15,8 @@ from vandrel.intake.table import Cell
 POINT_ZERO, SCIENTIFIC = re.compile(r"\d+\.0"), re.compile(r"\d([.,]\d+)?[eE]\+?\d+")
 ERRORS = frozenset(("#REF!", "#N/A", "#NAME?", "#VALUE!", "#DIV/0!", "#NUM!", "#NULL!", "#NV", "#BEZUG!", "#WERT!"))
 NOTHING = frozenset(("n/a", "na", "null", "none", "nil", "-", "--", "?", "??", "tbd", "unknown", "xxx"))
+#: Those of them that people are called.
+NAMES_TOO = frozenset(("na", "nil", "null"))
 TOTALS = frozenset(("total", "totals", "sum", "summe", "gesamt", "totalt", "antall", "somme", "count", "end of list"))
 INVISIBLE = re.compile("[\u00ad\u200b\u2060\ufeff\u00a0\u2007\u202f]")
 #: UTF-8 that was read as Windows-1252 looks so: the lead octets of letters beyond ASCII, and what follows them.

@@ -26,6 +26,24 @@ _CLOCKS = timedelta(minutes=5)
 
 #: Finds the password that a record tells of.
 Passwords = Callable[[Record], Secret | None]
+#: What is done with the result when all is made and the job has not ended.
+BeforeEnd = Callable[[RunResult], None]
+
+
+def end_job(journal: Journal, result: RunResult, before_end: BeforeEnd) -> None:
+    """End a job of which all is made; what is to be done before fails without the job being open again.
+
+    Raises:
+        VandrelError: what `before_end` raises.
+
+    """
+    state = PART if result.is_in_part else DONE
+    try:
+        before_end(result)
+    except VandrelError:
+        journal.end(result.job, state)
+        raise
+    journal.end(result.job, state)
 
 
 def _withheld(dn: str) -> VandrelError:
@@ -39,7 +57,7 @@ class Resumption:
     def __init__(self, directory: Directory, dialect: Dialect, attic: Attic) -> None:
         self._directory, self._dialect, self._attic = directory, dialect, attic
 
-    def finish(self, journal: Journal, job: Job, password: Passwords) -> RunResult:
+    def finish(self, journal: Journal, job: Job, password: Passwords, before_end: BeforeEnd) -> RunResult:
         """Look up what was begun, make it if it was not made, then make the rest.
 
         Raises:
@@ -69,8 +87,8 @@ class Resumption:
         found = applied_steps(self._directory, tracked)
         for item in tracked:
             self._finish(journal, report, job, item, password, keeper, was_applied=item.record.number in found)
-        journal.end(number, PART if report.is_in_part else DONE)
         report.seconds = time.perf_counter() - started
+        end_job(journal, report, before_end)
         return report
 
     def _finish(

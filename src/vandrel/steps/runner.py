@@ -18,7 +18,6 @@ from vandrel.record.journal import (
     AHEAD,
     BEGUN,
     BROKEN,
-    DONE,
     MADE,
     PART,
     REFUSED,
@@ -34,7 +33,7 @@ from vandrel.steps.deletion_keeper import DeletionKeeper
 from vandrel.steps.name_guard import NameGuard, not_created
 from vandrel.steps.plan import Plan, RunResult
 from vandrel.steps.rename_tracking import left_by, track_renames
-from vandrel.steps.resumption import Passwords, Resumption
+from vandrel.steps.resumption import BeforeEnd, Passwords, Resumption, end_job
 from vandrel.steps.seat_check import check_seats
 from vandrel.steps.state_check import StateCheck
 from vandrel.steps.step import Add, Password, Remove, Step, from_record, without_lost
@@ -146,9 +145,13 @@ class Runner:
             yield checks.check(batch)
 
     def run(
-        self, plan: Plan, command: str, progress: Progress = lambda made, planned: None, *, checked: bool = False
-    ) -> RunResult:
+        self, plan: Plan, command: str, progress: Progress = lambda made, planned: None, *, checked: bool = False,
+        before_end: BeforeEnd = lambda result: None,
+    ) -> RunResult:  # fmt: skip
         """Check a plan, unless that was done just now, and make it.
+
+        `before_end` is called when all is made and the job has not ended: what it writes, a job that is broken off
+        there is resumed for.
 
         Raises:
             Refused: a finding stops it; nothing was written.
@@ -159,9 +162,9 @@ class Runner:
             findings = [] if checked else self.check(plan)
             if are_fatal(findings):
                 raise Refused(findings)
-            return self._make(plan, command, progress)
+            return self._make(plan, command, progress, before_end)
 
-    def _make(self, plan: Plan, command: str, progress: Progress) -> RunResult:
+    def _make(self, plan: Plan, command: str, progress: Progress, before_end: BeforeEnd) -> RunResult:
         plan = self._complete(plan)
         report = RunResult(planned=len(plan.steps))
         if not plan.steps:
@@ -196,6 +199,7 @@ class Runner:
                 self._batch(journal, report, turns, plan, maker)
                 progress(report.tried, report.planned)
                 if report.stopped:
+                    before_end(report)
                     _end(journal, report.job, BROKEN)
                     return report
         except BaseException:
@@ -203,7 +207,7 @@ class Runner:
             raise
         finally:
             report.seconds = time.perf_counter() - started
-        journal.end(report.job, PART if report.is_in_part else DONE)
+        end_job(journal, report, before_end)
         return report
 
     @staticmethod
@@ -253,11 +257,13 @@ class Runner:
 
     # --- going on after a kill
 
-    def resume(self, number: int, password: Passwords = lambda record: None) -> RunResult:
+    def resume(
+        self, number: int, password: Passwords = lambda record: None, before_end: BeforeEnd = lambda result: None
+    ) -> RunResult:
         """Finish a job that was broken off: what was begun is looked up, and made if it was not; then comes the rest.
 
         A password is in no record: `password` finds it by its record, in a hand-out; where it cannot, and the
-        password may not have been set, the report says so.
+        password may not have been set, the report says so. `before_end` is what `run` takes.
 
         Raises:
             VandrelError: ``not-found`` where there is no such job, ``refused`` where it has ended, ``busy`` where a
@@ -269,7 +275,7 @@ class Runner:
         try:
             self._must_be_broken(job)
             self.job = number
-            return Resumption(self._directory, self._dialect, self.attic).finish(journal, job, password)
+            return Resumption(self._directory, self._dialect, self.attic).finish(journal, job, password, before_end)
         finally:
             journal.release(number)
 

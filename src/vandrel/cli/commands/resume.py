@@ -77,12 +77,17 @@ def run(session: Session) -> int:
         terminal.write(encode(ResultData(NAME, "dry run", 0, job=job.number)) if terminal.as_json else "")
         return 0
     terminal.confirm("Finish it?", yes=args.yes)
-    result = hand_out.around(lambda: runner.resume(job.number, lambda record: secrets.get(record["dn"])))
+    told: list[str] = []
+
+    def before_end(result: RunResult) -> None:
+        _leave_out(session, result, passwords)
+        told.extend(_rows_told(session, job, result) if job.results else ())
+
+    result = hand_out.around(lambda: runner.resume(job.number, lambda record: secrets.get(record["dn"]), before_end))
     assert result is not None
-    _leave_out(session, result, passwords)
     tell_result(session, result)
-    if job.results:
-        _tell_rows(session, job, result)
+    for line in told:
+        terminal.note(line)
     code = exit_code(result)
     if terminal.as_json:
         outcome: Outcome = "done" if code == 0 else "done in part"
@@ -110,8 +115,8 @@ def _made_anew(lost: list[OpenPassword]) -> str:
     return f"New passwords for {count(len(lost), 'account')}{void}."
 
 
-def _tell_rows(session: Session, job: Job, result: RunResult) -> None:
-    """Finish the file that tells what became of each row."""
+def _rows_told(session: Session, job: Job, result: RunResult) -> list[str]:
+    """Finish the file that tells what became of each row; what to say of it."""
     from vandrel.cli.present.rows import ResultsFile
     from vandrel.errors import NOTE, VandrelError
     from vandrel.jobs.bulk.outcomes import finished
@@ -123,8 +128,8 @@ def _tell_rows(session: Session, job: Job, result: RunResult) -> None:
         results.end(finished(results.read(), [step for step in steps if step is not None], result), job.number)
     except VandrelError as error:
         session.terminal.findings(structs.replace(finding, severity=NOTE) for finding in error.findings)
-    else:
-        session.terminal.note(f"Results: {job.results}")
+        return []
+    return [f"Results: {job.results}"]
 
 
 def _leave_out(session: Session, result: RunResult, passwords: list[OpenPassword]) -> None:

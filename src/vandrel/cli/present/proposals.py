@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 from contextlib import suppress
+from functools import partial
 from typing import TYPE_CHECKING
 
 from vandrel.cli.present.passwords import HandOut, obtain
@@ -90,14 +91,14 @@ class _Run:
         if results is not None:
             results.begin(self._rows_told(None))
         try:
-            result = hand_out.around(lambda: self._run(plan))
+            result = hand_out.around(lambda: self._run(plan, partial(self._take_rows, results)))
         finally:
             if results is not None and not session.runner.job:
                 results.withdraw()
         if self._was_overtaken:
             raise _OvertakenError
         if result is not None:
-            self._tell_rows(result, results)
+            self._tell_rows(result)
         if result is None and self._out.as_json and are_fatal(self._findings):
             return self._refuse(self._findings)
         if self._proposal.keep is not None and not session.args.dry_run and not are_fatal(self._findings):
@@ -157,7 +158,7 @@ class _Run:
 
     # --- the run
 
-    def _run(self, plan: Plan) -> RunResult | None:
+    def _run(self, plan: Plan, before_end: Callable[[RunResult], None]) -> RunResult | None:
         """Check a plan whose preview is on the screen, ask, run it; None where it was not run."""
         session, out = self._session, self._out
         findings = session.runner.check(plan)
@@ -180,7 +181,9 @@ class _Run:
         # While somebody thought about the question, somebody else may have been at work: then it is checked again.
         with progress(session, len(plan.steps)) as update:
             try:
-                result = session.runner.run(plan, session.command, update, checked=session.args.yes)
+                result = session.runner.run(
+                    plan, session.command, update, checked=session.args.yes, before_end=before_end
+                )
             except Refused as error:
                 if self._is_overtaken([finding.code for finding in error.findings]):
                     raise _OvertakenError from None
@@ -216,13 +219,17 @@ class _Run:
     def _rows_told(self, result: RunResult | None) -> list[RowOutcome]:
         return list(self._proposal.outcomes(result, self._steps)) if self._proposal.outcomes is not None else []
 
-    def _tell_rows(self, result: RunResult, results: ResultsFile | None) -> None:
-        if self._proposal.outcomes is None:
-            return
+    def _take_rows(self, results: ResultsFile | None, result: RunResult) -> None:
+        """Work out what became of each row, and write it where that was asked for."""
         self._outcomes = self._rows_told(result)
         if results is not None:
             results.end(self._outcomes, result.job)
-            self._out.note(f"Results: {self._session.args.results}")
+
+    def _tell_rows(self, result: RunResult) -> None:
+        if self._proposal.outcomes is None:
+            return
+        if name := getattr(self._session.args, "results", None):
+            self._out.note(f"Results: {name}")
         figures = Counter(outcome.result for outcome in self._outcomes)
         words = ["created", "changed", *(word for word in ("in part", "refused", "left for later") if figures[word])]
         told = ", ".join(f"{figures[word]} {word}" for word in words)

@@ -415,7 +415,6 @@ class Editor:
         else:
             draft.after.attributes.pop(name, None)
 
-
     def _wrong_with_raw(self, before: Entry, after: Entry) -> list[Finding]:
         """What is wrong with an entry as a whole once raw attributes are changed, and was not before.
 
@@ -427,7 +426,7 @@ class Editor:
         for attribute, value in before.dn.rdn:
             left = {schema.key(attribute, each) for each in after.values_of(schema.attribute_name(attribute))}
             if schema.key(attribute, value) not in left:
-                what = f"{attribute}={value} is the name of the entry, and stays among its values"
+                what = f"{before.dn.name} is the name of the entry, and stays among the values of {attribute}"
                 told.append(Finding(Code.SCHEMA, what, where, "another name: vandrel edit NAME name=..."))
         return told
 
