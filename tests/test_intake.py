@@ -587,6 +587,10 @@ def test_a_series_skips_what_is_taken_and_shows_the_first_and_the_last(place):
     capitals = [word.upper() if word == "kiosk" else word for word in words]  # the same name, spelled otherwise
     assert "KIOSK06" in folder.run(*capitals, "--count", "1", "-n").out
     assert folder.run(*words, "--count", "2", "--taken", "refuse", "--hand-out", "k3.csv").code == 23
+    trial = folder.run(*words, "--count", "3", "--first", "1", "--no-passwords")
+    assert "The rest of them: --first-number 6 in place of --first 1." in trial.out, trial.out
+    rest = folder.run(*words, "--count", "3", "--first-number", "6", "--no-passwords").out
+    assert "2 created" in rest and "kiosk09" not in rest
     assert folder.run("series", "computer", "SH-DESK-", "--count", "2", "--digits", "3", "-y").code == 0
     assert folder.run("show", "sh-desk-002").code == 0
 

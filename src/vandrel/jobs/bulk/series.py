@@ -73,11 +73,14 @@ def propose_series(context: Context, request: SeriesRequest) -> Proposal:
     roster = planner.plan(_items(context, request, in_use))
     name = f"{request.kind} {request.stem}"
     proposal = propose_roster(context, roster, request.object_type, request.options, "series", name, is_file=False)
-    if not (request.first and in_use):
-        return proposal
-    is_one = len(in_use) == 1
-    said = f"{'Number' if is_one else 'Numbers'} {listed_names(in_use)} {'is' if is_one else 'are'} in use already."
-    return structs.replace(proposal, summary=[said, *proposal.summary])
+    said: list[str] = []
+    if request.first and in_use:
+        is_one = len(in_use) == 1
+        said += [f"{'Number' if is_one else 'Numbers'} {listed_names(in_use)} {'is' if is_one else 'are'} in use already."]
+    if 0 < request.options.first < len(roster.lines):
+        begin = request.first or roster.lines[0].item.row
+        said += [f"The rest of them: --first-number {begin} in place of --first {request.options.first}."]
+    return structs.replace(proposal, summary=[*said, *proposal.summary])
 
 
 def _items(context: Context, request: SeriesRequest, in_use: list[str]) -> Iterator[Item]:
