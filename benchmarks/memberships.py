@@ -34,7 +34,7 @@ def fill(directory: Directory, context: Context) -> None:
     for chain in range(CHAINS):
         below = str(person) if chain < 3 else ""
         for depth in range(DEPTH):
-            dn = unit.child("cn", f"gg-{chain}-{depth}")
+            dn = unit.child("cn", f"team-{chain}-{depth}")
             todo.append(AddEntry(dn, dialect.new_entry("group", dn, {"members": [below]})))
             below = str(dn)
     outcomes = directory.execute(todo, atomic=False)

@@ -554,7 +554,7 @@ def test_groups_and_computers_have_logon_names_of_their_own_that_follow(context,
     """[MS-SAMR] 3.1.1.6 forbids some characters in them."""
     place = context.charter.base.child("cn", "Users")
     for object_type, name, logon, renamed, follows in (
-        ("group", "gg-ropes=2", "gg-ropes_2", "gg-lines", "gg-lines"), ("computer", "NQ-77", "NQ-77$", "nq-78", "NQ-78$"),
+        ("group", "team-ropes=2", "team-ropes_2", "team-lines", "team-lines"), ("computer", "NQ-77", "NQ-77$", "nq-78", "NQ-78$"),
     ):  # fmt: skip
         dn = place.child("cn", name)
         add = AddEntry(dn, context.dialect.new_entry(object_type, dn, {}))
@@ -617,7 +617,7 @@ def test_a_ticket_proves_who_one_is(domain, tmp_path, context):
 
 def test_fields_that_share_an_attribute_are_written_together(context, tmp_path):
     person = hired(context, tmp_path, "Petra", "Sund", "petra")
-    team = created(context, GROUP, UNDER.child("cn", "gg-shared"))
+    team = created(context, GROUP, UNDER.child("cn", "team-shared"))
     shared = {("enabled", "password-never-expires"), ("purpose", "scope")}
     for made, object_type in ((person, ACCOUNT), (team, GROUP)):
         for one, two in (pairs := sharing(context.dialect, made, object_type)):

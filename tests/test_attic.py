@@ -52,7 +52,7 @@ def test_who_was_deleted_comes_back_with_groups_reports_password_and_identity(pl
     kind, folder = place
     done(folder, "edit", "hbrekke", "password=generate", "change=no", "--hand-out", "hb.csv")
     (row,) = csv.DictReader((folder.path / "hb.csv").read_text().splitlines())
-    people = ("hbrekke", "alund", "gg-night-watch", "dl-sailing-plan")
+    people = ("hbrekke", "alund", "team-night-watch", "may-sailing-plan")
     before = [(attributes(folder, name), fields(folder, name)) for name in people]
     assert before[0][1]["groups"] and before[0][1]["manager"] and before[1][1]["manager"]
     told = done(folder, "delete", "hbrekke")
@@ -123,12 +123,12 @@ def test_a_circle_of_managers_and_a_group_that_is_gone(demo):
     done(demo, "edit", "hbrekke", "manager=alund")
     circle = {name: fields(demo, name)["manager"] for name in ("alund", "hbrekke")}
     done(demo, "delete", "alund", "hbrekke")
-    done(demo, "delete", "gg-northquay-deck")
+    done(demo, "delete", "team-northquay-deck")
     told = done(demo, "restore", "alund", "hbrekke")
-    assert "member of gg-northquay-deck, which is not there any more" in told
+    assert "member of team-northquay-deck, which is not there any more" in told
     assert {name: fields(demo, name)["manager"] for name in ("alund", "hbrekke")} == circle
-    done(demo, "restore", "gg-northquay-deck")
-    assert fields(demo, "gg-northquay-deck")["members"]
+    done(demo, "restore", "team-northquay-deck")
+    assert fields(demo, "team-northquay-deck")["members"]
 
 
 def test_parents_that_are_gone_for_good_are_told(demo):
@@ -186,18 +186,18 @@ def test_wrong_words(demo, words):
 
 
 def test_a_group_with_power_asks_for_its_name_and_says_who_loses_what(demo):
-    done(demo, "edit", "hbrekke", "groups+=gg-harbour-masters")
+    done(demo, "edit", "hbrekke", "groups+=team-harbour-masters")
     before = demo.state()
-    asked = demo.run("delete", "gg-harbour-masters", "-y")
-    assert (asked.code, "--confirm gg-harbour-masters" in asked.err) == (Code.USAGE.exit_code, True)
+    asked = demo.run("delete", "team-harbour-masters", "-y")
+    assert (asked.code, "--confirm team-harbour-masters" in asked.err) == (Code.USAGE.exit_code, True)
     assert "every account of the ferry line; who loses it: hbrekke (Halvard Brekke)" in asked.err
     assert "the charter still names it: role harbour-master, privileged" in asked.err
-    wrong = demo.run("delete", "gg-harbour-masters", "-y", "--confirm", "gg-it")
+    wrong = demo.run("delete", "team-harbour-masters", "-y", "--confirm", "team-it")
     assert (wrong.code, demo.state()) == (Code.DECLINED.exit_code, before)
     held = demo.run("delete", "hbrekke", "-n")
-    assert "it holds the power of gg-harbour-masters: every account of the ferry line" in held.err
-    done(demo, "delete", "gg-harbour-masters", "--confirm", "gg-harbour-masters")
-    plain = demo.run("delete", "gg-northquay-deck", "-n").err
+    assert "it holds the power of team-harbour-masters: every account of the ferry line" in held.err
+    done(demo, "delete", "team-harbour-masters", "--confirm", "team-harbour-masters")
+    plain = demo.run("delete", "team-northquay-deck", "-n").err
     assert "the charter still names it: kind crew" in plain and "lose it: " in plain
 
 

@@ -55,10 +55,10 @@ SPOILED = [
     (["edit alund hbrekke mobile=+4755550000"], "phone-twice", HALVARD, set()),
     (["disable hbrekke"], "manager-out", ANNA, {"out-but-in-groups"}),
     (["edit hbrekke manager=alund"], "manager-circle", ANNA, set()),
-    (["edit alund groups-=gg-everybody"], "group-of-kind-missing", ANNA, set()),
-    (["create group Forgotten kind=team"], "group-empty", "gg-forgotten", set()),
-    (["edit alund groups+=gg-harbour-masters"], "power-with-mail", ANNA, {"power-within-reach", "power-without-name"}),
-    (["edit alund groups+=gg-harbour-masters", "disable alund"], "power-of-the-gone", ANNA,
+    (["edit alund groups-=team-everybody"], "group-of-kind-missing", ANNA, set()),
+    (["create group Forgotten kind=team"], "group-empty", "team-forgotten", set()),
+    (["edit alund groups+=team-harbour-masters"], "power-with-mail", ANNA, {"power-within-reach", "power-without-name"}),
+    (["edit alund groups+=team-harbour-masters", "disable alund"], "power-of-the-gone", ANNA,
      {"out-but-in-groups", "manager-out", "power-without-name", "group-all-out"}),
     (["release /Shore/Office"], "unit-unprotected", "Office", set()),
     (["create unit /Shore/Attics"], "unit-empty", "Attics", set()),
@@ -69,7 +69,7 @@ SPOILED = [
     (["disable alund", "edit alund starts=2026-01-05"], "start-missed", ANNA, {"out-but-in-groups", "manager-out"}),
     (["disable alund", "edit alund @vandrelBack=20260105000000Z"], "return-missed", ANNA, {"manager-out"}),
     (["edit x-mpires @vandrelEnd="], "end-missing", "x-mpires (Marta Pires)", set()),
-    (["edit gg-it owner=alund", "disable alund"], "keeper-out", "gg-it",
+    (["edit team-it owner=alund", "disable alund"], "keeper-out", "team-it",
      {"out-but-in-groups", "manager-out"}),
     (["edit alund manager="], "manager-missing", ANNA, set()),
     (["edit alund hours=none"], "hours-none", ANNA, set()),
@@ -86,22 +86,22 @@ SPOILED = [
     (["edit alund @sn=LUND"], "name-in-one-case", ANNA, set()),
     (["edit alund hbrekke jmeer annlund iaasheim office=Bridge company='Marrowick Ferries' postcode=4001",
       "edit alund postcode=4009"], "office-in-two-places", ANNA, {"spelling"}),
-    (["edit hbrekke groups+=gg-harbour-masters"], "power-within-reach", HALVARD, {"power-with-mail", "power-without-name"}),
-    (["edit gg-harbour-masters owner=alund"], "power-by-owning", "gg-harbour-masters", set()),
-    (["edit alund groups+=gg-harbour-masters"], "power-without-name", ANNA, {"power-with-mail", "power-within-reach"}),
+    (["edit hbrekke groups+=team-harbour-masters"], "power-within-reach", HALVARD, {"power-with-mail", "power-without-name"}),
+    (["edit team-harbour-masters owner=alund"], "power-by-owning", "team-harbour-masters", set()),
+    (["edit alund groups+=team-harbour-masters"], "power-without-name", ANNA, {"power-with-mail", "power-within-reach"}),
     (['create administrator "Ann Able" number=9912 --hand-out a.csv'], "name-without-power", "adm-aable (Ann Able (administrator))", set()),
-    (["create group One kind=team members=alund", "create group Two kind=team members=gg-one",
-      "edit gg-two groups+=gg-harbour-masters"], "power-far-away", "gg-one",
+    (["create group One kind=team members=alund", "create group Two kind=team members=team-one",
+      "edit team-two groups+=team-harbour-masters"], "power-far-away", "team-one",
      {"power-with-mail", "power-within-reach", "power-without-name"}),
     (["create group Loft kind=team name=loft members=alund"], "group-name-not-by-rule", "loft", set()),
-    (["create group Loft kind=team members=alund", "edit gg-loft @vandrelGroupKind=odd"], "group-kind-unknown", "gg-loft", set()),
-    (["create group Loft kind=team members=alund", "disable alund"], "group-all-out", "gg-loft",
+    (["create group Loft kind=team members=alund", "edit team-loft @vandrelGroupKind=odd"], "group-kind-unknown", "team-loft", set()),
+    (["create group Loft kind=team members=alund", "disable alund"], "group-all-out", "team-loft",
      {"out-but-in-groups", "manager-out"}),
     (["create group Loft kind=team members=alund,hbrekke,jmeer", "create group Attic kind=team members=alund,hbrekke,jmeer"],
-     "group-twice", "gg-loft", set()),
+     "group-twice", "team-loft", set()),
     (["release /Machines/Bridges", "delete /Machines/Bridges"], "unit-missing", "Machines", set()),
     (["create computer KN-9 place=/Shore/Office"], "computer-misplaced", "KN-9", set()),
-    (["edit hbrekke groups+=dl-sailing-plan"], "direct-in-domain-local", "dl-sailing-plan", set()),
+    (["edit hbrekke groups+=may-sailing-plan"], "direct-in-domain-local", "may-sailing-plan", set()),
 ]  # fmt: skip
 
 
@@ -128,16 +128,16 @@ def test_each_rule_finds_what_was_spoiled_and_is_silent_once_it_is_mended(demo, 
 
 
 def test_circles_of_groups_are_found(demo):
-    done(demo, "create", "group", "Deck crew", "kind=team", "members=gg-it")
+    done(demo, "create", "group", "Deck crew", "kind=team", "members=team-it")
     outer, inner = (
-        names.parse(demo.run("show", name, "--bare", "dn").out.strip()) for name in ("gg-it", "gg-deck-crew")
+        names.parse(demo.run("show", name, "--bare", "dn").out.strip()) for name in ("team-it", "team-deck-crew")
     )
     directory = EmbeddedDirectory(demo.path / "directory.db")
     circle = ModifyEntry(outer, (Change("member", (), (str(inner),)),))
     assert directory.execute([circle], atomic=True) == [None]
     directory.close()
-    assert {("group-circle", "gg-it"), ("group-circle", "gg-deck-crew")} <= faults(demo).keys()
-    done(demo, *shlex.split(faults(demo)["group-circle", "gg-it"])[1:])
+    assert {("group-circle", "team-it"), ("group-circle", "team-deck-crew")} <= faults(demo).keys()
+    done(demo, *shlex.split(faults(demo)["group-circle", "team-it"])[1:])
     assert not [found for found in faults(demo) if found[0] == "group-circle"]
 
 
@@ -188,7 +188,7 @@ def test_what_only_some_directories_tell_is_judged_there(bench, monkeypatch):
     assert told(89, 200) == told(91, 29) == []
     assert told(1, 200, "password-reversible") == ["password-reversible"]
     assert told(1, 200, "password-never-expires") == ["password-never-old"]
-    run(bench, Editor(bench.context).edit(get(bench, anna), [assignment("groups+=gg-harbour-masters")]).steps)
+    run(bench, Editor(bench.context).edit(get(bench, anna), [assignment("groups+=team-harbour-masters")]).steps)
     assert told(1, 200, "password-never-expires") == ["password-never-old", "power-never-ends"]
 
 
@@ -252,15 +252,15 @@ def test_a_lock_and_tasks_that_differ_from_the_charter_are_found(bench, monkeypa
     ferries = bench.context.charter.base.child("ou", "Ferries")
 
     def in_force(self: object, entry: Entry, field: str) -> list[str]:
-        return ["gg-it: unlock"] if field == "delegation" and entry.dn == ferries else read(self, entry, field)
+        return ["team-it: unlock"] if field == "delegation" and entry.dn == ferries else read(self, entry, field)
 
     monkeypatch.setattr(dialect, "read", in_force)
     assert not list(all_rules()["delegation-not-in-force"].check(Survey(bench.context)))
     monkeypatch.setattr(dialect, "why_not_kept", lambda self, field, object_type: "")
     strange, lacking = (list(all_rules()[name].check(Survey(bench.context)))
                         for name in ("delegation-strange", "delegation-not-in-force"))  # fmt: skip
-    assert [(fault.entry.dn, fault.what) for fault in strange] == [(ferries, "not in the charter: gg-it: unlock")]
-    assert "gg-help-desk may not reset-passwords" in {fault.entry.dn: fault.what for fault in lacking}[ferries]
+    assert [(fault.entry.dn, fault.what) for fault in strange] == [(ferries, "not in the charter: team-it: unlock")]
+    assert "team-help-desk may not reset-passwords" in {fault.entry.dn: fault.what for fault in lacking}[ferries]
 
 
 def test_faults_are_mended_as_one_change_that_is_shown_and_can_be_taken_back(demo):

@@ -46,7 +46,9 @@ def test_what_is_counted_is_what_is_there(bench):
     assert (sizes["2 to 5"], sizes["none"]) == ((2,), (groups - 2,))  # everybody's, and that of the department
     assert numbers(bench, "nesting") == {"0": (groups,)}
     teams = names.parse("ou=Teams,ou=Groups,dc=marrowick,dc=example")
-    nest = ModifyEntry(teams.child("cn", "gg-office"), (Change("member", added=(str(teams.child("cn", "gg-it")),)),))
+    nest = ModifyEntry(
+        teams.child("cn", "team-office"), (Change("member", added=(str(teams.child("cn", "team-it")),)),)
+    )
     bench.context.directory.execute([nest], atomic=True)
     assert numbers(bench, "nesting") == {"0": (groups - 1,), "1": (1,)}
 

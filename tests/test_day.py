@@ -45,7 +45,7 @@ def test_a_day_as_it_is_told(place):
     assert len(told) > 20
     for words, code in told:
         run(folder, words, code)
-    assert "gg-dog-watch" in folder.run("show", "tmoe").out  # what was taken back is back
+    assert "team-dog-watch" in folder.run("show", "tmoe").out  # what was taken back is back
     assert "Pier Eastmole" in folder.run("find", "office=Pier*", "--columns", "office").out
     everything = folder.run("journal", "--json", "--last", "0").out
     secret = (folder.path / "siri.csv").read_text().splitlines()[1].rpartition(",")[2]

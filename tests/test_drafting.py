@@ -84,7 +84,7 @@ def test_the_demo_is_drafted_as_its_charter_says_but_for_what_no_directory_tells
 def test_the_audit_against_a_draft_finds_what_the_draft_says_and_nothing_else(demo, bare):
     done(demo, "move", "alund", "--to", "/Guests")
     done(demo, "edit", "jmeer", "login=captainjo")
-    done(demo, "edit", "hbrekke", "groups-=gg-everybody")
+    done(demo, "edit", "hbrekke", "groups-=team-everybody")
     done(demo, "edit", "sbright", "@l=Northqay")
     done(demo, "release", "/Ferries/Kelness/Season")
     done(demo, "delete", "/Ferries/Kelness/Season", "--contents")

@@ -203,7 +203,7 @@ def test_a_reader_refuses_in_words(reader, tmp_path):
 
 #: Commands that read, in which every word may be spoilt.
 LINES = [
-    "show alund --raw", "find --type groups gg- --where (cn=*) --columns name,@cn --by name", "compare alund hbrekke",
+    "show alund --raw", "find --type groups team- --where (cn=*) --columns name,@cn --by name", "compare alund hbrekke",
     "tree /Ferries --depth 2", "journal --about alund --since 2026-01-01 --field title", "audit unused --under /Shore",
     "charter names crew Anna|Lund language=nb", "export /Shore --only cn,sn", "edit alund title=x phone+=+47 -n",
     "create crew Tor|Vik number=2999 site=Kelness department=Deck category=Hands -n", "move alund --to /Guests -n",
@@ -213,7 +213,7 @@ LINES = [
 
 def test_the_command_line_takes_any_words(demo):
     """An exit code of ours, words, and nothing that a terminal would obey."""
-    (demo.path / "lists.yaml").write_text("teams: {type: groups, words: [gg-]}\n")
+    (demo.path / "lists.yaml").write_text("teams: {type: groups, words: [team-]}\n")
     until, seed = time.monotonic() + 4 * SECONDS, SEED
     while time.monotonic() < until:
         seed += 1
@@ -228,7 +228,7 @@ def test_kept_lists_are_read_or_refused(demo):
     until, seed = time.monotonic() + 2 * SECONDS, SEED
     while time.monotonic() < until:
         seed += 1
-        text = b"teams: {type: groups, words: [gg-], columns: name}\nall:\n  words: []\n  reverse: true\n"
+        text = b"teams: {type: groups, words: [team-], columns: name}\nall:\n  words: []\n  reverse: true\n"
         (demo.path / "lists.yaml").write_bytes(mutated(random.Random(seed), [text]))
         _run(demo, seed, "find", "--list", "teams")
 

@@ -48,7 +48,7 @@ RIGHTS = f'access to * by group.exact="{TEAM}" manage by dn.exact="cn=administra
 
 #: Each makes several steps in the demo's directory, and can be made by itself. First what must be so before.
 COMMANDS = {
-    "edit": ([], ["edit", "alund", "hbrekke", "toedegaard", "title=Keeper", "groups+=dl-sailing-plan"]),
+    "edit": ([], ["edit", "alund", "hbrekke", "toedegaard", "title=Keeper", "groups+=may-sailing-plan"]),
     "reset": ([], ["reset", "alund", "hbrekke", "toedegaard", "--hand-out", "new.csv"]),
     "disable": ([], ["disable", "alund", "hbrekke", "toedegaard"]),
     "enable": (["disable", "alund", "hbrekke", "toedegaard"], ["enable", "alund", "hbrekke", "toedegaard"]),
@@ -330,7 +330,7 @@ def test_a_password_that_was_set_without_its_mark_is_told_and_handed_out(harbour
 
 
 #: What a domain keeps, and the others cannot.
-OF_A_DOMAIN = {"edit alund password-fixed=yes -y", "edit /Shore delegation+=gg-it:unlock -y"}
+OF_A_DOMAIN = {"edit alund password-fixed=yes -y", "edit /Shore delegation+=team-it:unlock -y"}
 
 
 @pytest.mark.parametrize("kind", ["harbour", "domain"])

@@ -231,9 +231,9 @@ def test_days_words_lists_and_numbers_are_read_as_described():
         "s": Column(field="starts", dates=["DD.MM.YYYY", "MM/DD/YY"]), "e": Column(field="enabled", yes=["ja"], no=["nei"]),
         "g": Column(field="groups", split=","), "n": Column(field="number", pad=4),
     }  # fmt: skip
-    found = item(["s", "e", "g", "n"], ["05.06.2090", "JA", "gg-it, gg-office,", 71.0], **columns)
+    found = item(["s", "e", "g", "n"], ["05.06.2090", "JA", "team-it, team-office,", 71.0], **columns)
     assert found.fields == {
-        "starts": ("2090-06-05",), "enabled": ("yes",), "groups": ("gg-it", "gg-office"), "number": ("0071",),
+        "starts": ("2090-06-05",), "enabled": ("yes",), "groups": ("team-it", "team-office"), "number": ("0071",),
     }  # fmt: skip
     assert item(["s"], ["06/05/90"], s=columns["s"]).fields["starts"] == ("1990-06-05",)
     assert date_format("DD.MM.YYYY") == "%d.%m.%Y"
@@ -378,16 +378,16 @@ def test_whom_rows_mean_who_come_later_or_are_refused_is_told(place):
     assert bosses == [["Cy Oak"], []]
     table(
         folder,
-        "gg",
+        "nested",
         ("name", "members"),
         ("Oak inner", "6801"),
-        ("Oak outer", "gg-oak-inner"),
+        ("Oak outer", "team-oak-inner"),
         type="group",
         key="[name]",
     )
-    assert folder.run("import", "gg.csv", "-y").code == 0
-    assert "gg-oak-inner" in folder.run("show", "gg-oak-outer").out
-    assert folder.run("delete", "6801", "6802", "6803", "gg-oak-inner", "gg-oak-outer", "-y").code == 0
+    assert folder.run("import", "nested.csv", "-y").code == 0
+    assert "team-oak-inner" in folder.run("show", "team-oak-outer").out
+    assert folder.run("delete", "6801", "6802", "6803", "team-oak-inner", "team-oak-outer", "-y").code == 0
 
 
 def test_a_manager_whose_row_is_refused_leaves_the_one_who_is_there(demo):
@@ -467,7 +467,7 @@ def test_the_mended_file_goes_in_slips_are_printed_and_again_changes_nothing(pla
     ]
     again = folder.run("import", "summer-mended.xlsx", "-y", timeout=300)
     assert (again.code, "400 there already" in again.out, "Nothing to change." in again.out) == (0, True, True)
-    members = folder.run("show", "gg-season", "--bare", "members").out
+    members = folder.run("show", "team-season", "--bare", "members").out
     assert members.count("\n") == 403  # three have been there before
     person = next(row for row in results if row["result"] == "created")
     fields = folder.run("show", person["name"], "--json").json["objects"][0]["fields"]
@@ -501,7 +501,7 @@ def table(folder: Folder, name: str, *rows: tuple[str, ...], **described: str) -
 
 
 def test_updates_are_matched_by_key_shown_and_the_missing_are_left_alone(demo):
-    table(demo, "u", ("number", "title", "groups"), ("2001", "Commodore", "gg-it"), ("2003", "Second mate", ""), ("9999", "Cook", ""),
+    table(demo, "u", ("number", "title", "groups"), ("2001", "Commodore", "team-it"), ("2003", "Second mate", ""), ("9999", "Cook", ""),
           mode="update", key="[number]", kind="crew")  # fmt: skip
     before = demo.state()
     refused = demo.run("import", "u.csv", "-y")
@@ -511,7 +511,7 @@ def test_updates_are_matched_by_key_shown_and_the_missing_are_left_alone(demo):
     assert "Captain" in done.out
     assert "1 changes, 1 as it is, 1 refused" in done.out
     brekke = demo.run("show", "hbrekke", "--json").json["objects"][0]["fields"]
-    assert (brekke["title"], "gg-it" in brekke["groups"], "gg-everybody" in brekke["groups"]) == (
+    assert (brekke["title"], "team-it" in brekke["groups"], "team-everybody" in brekke["groups"]) == (
         ["Commodore"],
         True,
         True,
@@ -554,7 +554,7 @@ def test_groups_units_and_computers_by_the_same_mechanism(place):
         folder,
         "c",
         ("name", "groups", "notes"),
-        ("NQ-LAMP-01", "gg-desks", "x"),
+        ("NQ-LAMP-01", "team-desks", "x"),
         ("NQ-LAMP-02", "", "y"),
         type="computer",
         key="[name]",
@@ -563,8 +563,8 @@ def test_groups_units_and_computers_by_the_same_mechanism(place):
     for name in ("g", "c", "n"):
         done = folder.run("import", f"{name}.csv", "-y")
         assert (done.code, "2 created" in done.out) == (0, True), done.out + done.err
-    assert "Lamps" in folder.run("show", "gg-lamp-watch").out
-    assert folder.run("show", "nq-lamp-01", "--json").json["objects"][0]["fields"]["groups"].count("gg-desks") == 1
+    assert "Lamps" in folder.run("show", "team-lamp-watch").out
+    assert folder.run("show", "nq-lamp-01", "--json").json["objects"][0]["fields"]["groups"].count("team-desks") == 1
     assert folder.run("show", "/Shore/Lamps/Oil").code == 0
     for name in ("g", "c"):
         again = folder.run("import", f"{name}.csv", "-y")
@@ -597,7 +597,7 @@ def test_a_series_skips_what_is_taken_and_shows_the_first_and_the_last(place):
 
 @pytest.mark.parametrize(("of", "words", "columns"), [
     ("account", ["kind=crew"], "number,given,middle,surname,site,department,category,title,phone,mail,groups"),
-    ("account", ["kind=crew"], "number,full,notes,manager,enabled,ends"), ("group", ["--type", "groups", "gg-"], "name,notes,members,scope"),
+    ("account", ["kind=crew"], "number,full,notes,manager,enabled,ends"), ("group", ["--type", "groups", "team-"], "name,notes,members,scope"),
     ("unit", ["--type", "units"], "place,notes,protected"), ("unit", ["--type", "units"], "name,place,notes"),
     ("computer", ["--type", "computers"], "name,place,groups,notes"),
 ])  # fmt: skip
@@ -608,7 +608,7 @@ def test_a_selection_is_exported_and_read_back_without_change(place, of, words, 
         folder.run("create", "group", "kind=team", f"name={name}", "members=alund", "-y")
     folder.run("edit", "alund", "groups-=Ship,Shore", "-y")
     assert folder.run("edit", "alund", "phone+=+47 5555 0909", "notes+=Swims; dives", "notes+=Sings", "-y").code == 0
-    folder.run("series", "computer", "ROUND-", "groups=gg-desks", "--count", "2", "-y")
+    folder.run("series", "computer", "ROUND-", "groups=team-desks", "--count", "2", "-y")
     for suffix in ("csv", "xlsx", "ods"):
         for name in ("trip.csv", "trip.xlsx", "trip.ods", "trip.intake.yaml"):
             (folder.path / name).unlink(missing_ok=True)
@@ -625,9 +625,9 @@ def test_what_was_deleted_is_made_again_from_an_export(place):
     _, folder = place
     (folder.path / "trip.intake.yaml").unlink(missing_ok=True)
     columns = "name,notes,members"
-    listed = ("find", "--type", "groups", "gg-northquay", "--columns", columns, "--by", "name", "--json")
+    listed = ("find", "--type", "groups", "team-northquay", "--columns", columns, "--by", "name", "--json")
     before = folder.run(*listed).json["rows"]
-    assert folder.run("find", "--type", "groups", "gg-northquay", "--columns", columns, "--to", "again.csv").code == 0
+    assert folder.run("find", "--type", "groups", "team-northquay", "--columns", columns, "--to", "again.csv").code == 0
     assert folder.run("import", "again.csv", "--propose", "--type", "group").code == 0
     assert folder.run("delete", *(row["name"] for row in before), "-y").code == 0
     made = folder.run("import", "again.csv", "-y")
@@ -729,7 +729,7 @@ def whole(folder: Folder, count: int, file: str) -> None:
     found = folder.run("find", "kind=crew", "--columns", "number,login,dn", "--json", timeout=300).json["rows"]
     mine = [row for row in found if row["number"] >= "50001"]
     assert len(mine) == count == len({row["number"] for row in mine}), folder.run("journal", "--last", "3").out
-    members = folder.run("show", "gg-everybody", "--bare", "members", timeout=300).out.splitlines()
+    members = folder.run("show", "team-everybody", "--bare", "members", timeout=300).out.splitlines()
     assert {row["dn"] for row in mine} <= set(members)
     assert len(members) == len(set(members))
     lines = list(csv.DictReader((folder.path / file).open()))
@@ -851,7 +851,7 @@ def test_refusals_do_not_stop_the_others_until_there_are_too_many(harbour):
     assert (folder.path / "r-out.csv").read_text().count("\n") == 9
     results = [row["result"] for row in csv.DictReader((folder.path / "r-made.csv").open())]
     assert results == ["refused", "created", "created"] * 4
-    assert folder.run("show", "gg-everybody", "--bare", "members").out.count("Vik") == 8
+    assert folder.run("show", "team-everybody", "--bare", "members").out.count("Vik") == 8
     rows = [
         (str(60100 + n), "Bo", f"Viken{chr(97 + n // 26)}{chr(97 + n % 26)}", "Sandhaven", *rows[0][4:])
         for n in range(80)
@@ -907,7 +907,7 @@ def test_who_was_made_and_not_taken_into_a_group_is_told_so_in_their_row(harbour
     )
     server.stop()
     server.setup = server.setup._replace(
-        access='access to dn.base="cn=gg-northquay-deck,ou=Teams,ou=Groups,dc=marrowick,dc=example" by * read\n'
+        access='access to dn.base="cn=team-northquay-deck,ou=Teams,ou=Groups,dc=marrowick,dc=example" by * read\n'
     )
     server.configure()
     server.start()
@@ -916,7 +916,7 @@ def test_who_was_made_and_not_taken_into_a_group_is_told_so_in_their_row(harbour
     assert "2 created, 0 changed, 2 in part" in made.out
     results = [(row["result"], row["why"]) for row in csv.DictReader((folder.path / "g-made.csv").open())]
     assert [result for result, _ in results] == ["in part", "created"] * 2
-    assert results[0][1].startswith("not in gg-northquay-deck: ") and results[1][1] == ""
+    assert results[0][1].startswith("not in team-northquay-deck: ") and results[1][1] == ""
 
 
 def test_a_name_that_is_none_is_told_once_and_nothing_is_built_from_it(demo):

@@ -70,7 +70,7 @@ def test_several_fit_or_none(bench):
 
 def test_places_and_groups(bench):
     assert str(resolve(bench.context, "/ferries/NORTHQUAY").dn) == "ou=Northquay,ou=Ferries,dc=marrowick,dc=example"
-    assert resolve(bench.context, "gg-it").dn.name == "gg-it"
+    assert resolve(bench.context, "team-it").dn.name == "team-it"
     with pytest.raises(VandrelError) as caught:
         resolve(bench.context, "/Ferries/Northqay")
     assert "/Ferries/Northquay" in caught.value.findings[0].remedy
@@ -131,7 +131,7 @@ def test_an_account_is_worked_out_by_the_charter(bench):
     assert values["display"] == ("Kjærgård, Lærke",)
     assert values["initials"] == ("LK",)
     assert values["place"] == ("/Ferries/Northquay/Deck/Hands",)
-    assert set(values["groups"]) == {"gg-northquay-deck", "gg-everybody"}
+    assert set(values["groups"]) == {"team-northquay-deck", "team-everybody"}
     assert str(draft.dn) == "cn=Lærke Kjærgård,ou=Hands,ou=Deck,ou=Northquay,ou=Ferries,dc=marrowick,dc=example"
     assert "rung 1 of 6" in draft.derived["login"].rule
 
@@ -237,14 +237,14 @@ def test_kinds_differ(bench):
 
 def test_groups_of_the_kind_are_meant_exactly_and_typed_ones_are_resolved(bench):
     fields = {"given": ("Anna",), "surname": ("Lund",), "number": ("1",), "department": ("IT",)}
-    draft = Creator(bench.context, TODAY).draft("staff", fields | {"groups": ("sailing", "GG-IT")})
-    assert draft.derived["groups"].values == ("gg-it", "gg-everybody", "dl-sailing-plan")
+    draft = Creator(bench.context, TODAY).draft("staff", fields | {"groups": ("sailing", "Team-IT")})
+    assert draft.derived["groups"].values == ("team-it", "team-everybody", "may-sailing-plan")
     assert draft.derived["groups"].rule.endswith("typed")
-    # Where gg-it is gone, a group that only has gg-it in its name is no stand-in for it.
-    group = resolve(bench.context, "gg-it")
-    bench.runner.run(Plan("t", [Rename(group.dn, group.dn.parent.child("cn", "gg-it-guests"))]), "t")
+    # Where team-it is gone, a group that only has team-it in its name is no stand-in for it.
+    group = resolve(bench.context, "team-it")
+    bench.runner.run(Plan("t", [Rename(group.dn, group.dn.parent.child("cn", "team-it-guests"))]), "t")
     draft = Creator(bench.context, TODAY).draft("staff", fields)
-    assert [(f.code, "gg-it," in f.what) for f in draft.findings] == [("dangling", True)]
+    assert [(f.code, "team-it," in f.what) for f in draft.findings] == [("dangling", True)]
     (finding,) = (
         Creator(bench.context, TODAY)
         .draft("staff", fields | {"department": ("Office",), "groups": ("nosuch",)})
@@ -289,12 +289,12 @@ def test_groups_and_units(bench):
     login = hire(bench)
     draft = create_object.group(bench.context, "Night watch", {"members": (login,)})
     assert (draft.value("name"), draft.value("scope"), draft.value("purpose")) == (
-        "gg-night-watch",
+        "team-night-watch",
         "global",
         "security",
     )
     bench.runner.run(Plan("t", [*create_object.steps(bench.context, draft, "group")]), "t")
-    group = resolve(bench.context, "gg-night-watch")
+    group = resolve(bench.context, "team-night-watch")
     assert bench.context.dialect.members(group) == [str(resolve(bench.context, login).dn)]
     with pytest.raises(VandrelError) as caught:
         create_object.group(bench.context, "Night Watch", {})
@@ -338,30 +338,30 @@ def test_fields_are_set_cleared_added_to_and_taken_from(bench):
 
 def test_what_is_so_already_makes_no_step(bench):
     login = hire(bench, title="Mate")
-    made = edit(bench, login, "title=Mate", "groups+=gg-everybody", "office=", "enabled=yes", "phone+=")
+    made = edit(bench, login, "title=Mate", "groups+=team-everybody", "office=", "enabled=yes", "phone+=")
     assert (made.steps, made.differences) == ([], [])
 
 
 def test_membership_from_either_side(bench):
     login, other = hire(bench), hire(bench, "Brekke", "Tor", "2")
-    change(bench, login, "groups+=gg-it,dl-fares")
-    change(bench, "gg-it", f"members+={other}")
-    assert len(bench.context.dialect.members(resolve(bench.context, "gg-it"))) == 2
-    change(bench, "gg-it", f"members-={login},{other}")
-    assert resolve(bench.context, "gg-it").texts("member") == [""]
-    made = change(bench, login, "groups=gg-it")
-    assert made.differences[0].after == ("gg-it",)
-    assert made.differences[0].before == ("dl-fares", "gg-everybody", "gg-northquay-deck")
-    assert edit(bench, "gg-it", "groups+=gg-it").findings[0].code == "refused"
+    change(bench, login, "groups+=team-it,may-fares")
+    change(bench, "team-it", f"members+={other}")
+    assert len(bench.context.dialect.members(resolve(bench.context, "team-it"))) == 2
+    change(bench, "team-it", f"members-={login},{other}")
+    assert resolve(bench.context, "team-it").texts("member") == [""]
+    made = change(bench, login, "groups=team-it")
+    assert made.differences[0].after == ("team-it",)
+    assert made.differences[0].before == ("may-fares", "team-everybody", "team-northquay-deck")
+    assert edit(bench, "team-it", "groups+=team-it").findings[0].code == "refused"
 
 
 def test_a_new_entry_name_is_a_rename_and_comes_last(bench):
     login = hire(bench)
-    made = change(bench, login, "name=Anna Brekke", "surname=Brekke", "groups+=gg-it")
+    made = change(bench, login, "name=Anna Brekke", "surname=Brekke", "groups+=team-it")
     assert isinstance(made.steps[-1], Rename)
     entry = resolve(bench.context, login)
     assert entry.dn.name == "Anna Brekke"
-    assert str(entry.dn) in resolve(bench.context, "gg-it").texts("member")
+    assert str(entry.dn) in resolve(bench.context, "team-it").texts("member")
     assert any("stay as they are" in f.what for f in made.findings)
 
 

@@ -121,10 +121,10 @@ def test_other_accounts_of_the_same_person_are_named(demo, words):
 def test_what_has_changed_meanwhile_is_told_and_left(demo):
     done(demo, "leave", "hbrekke")
     done(demo, "edit", "alund", "manager=toedegaard")
-    done(demo, "delete", "gg-northquay-deck")
+    done(demo, "delete", "team-northquay-deck")
     told = done(demo, "leave", "hbrekke", "--back")
     assert "Anna Lund has another manager by now" in told
-    assert "the group gg-northquay-deck is not there any more" in told
+    assert "the group team-northquay-deck is not there any more" in told
     assert fields(demo, "alund")["manager"] == ["Tove Ødegård"]
     assert fields(demo, "jmeer")["manager"] == ["Halvard Brekke"]
 

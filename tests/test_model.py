@@ -17,7 +17,7 @@ from .conftest import EXAMPLES, IS_SOAK, Folder
 
 NAMES = st.sampled_from(("Ada Berg", "Bo Berg", "Ada Berg", "Carl Dahl", "Eva Berg"))
 WHO = st.sampled_from(("one", "other"))
-GROUPS = st.sampled_from(("gg-it", "gg-help-desk", "gg-season"))
+GROUPS = st.sampled_from(("team-it", "team-help-desk", "team-season"))
 TITLES = st.sampled_from(("Mate", "Cook", "Pilot", ""))
 
 
@@ -63,12 +63,12 @@ class TwoAdministrators(RuleBasedStateMachine):
         self.numbers += 1
         self.sheets += 1
         sheet = f"sheet{self.sheets}.csv"
-        words = ("create", "yard", name, f"number={self.numbers}", "groups=gg-workshop", "--hand-out", sheet)
+        words = ("create", "yard", name, f"number={self.numbers}", "groups=team-workshop", "--hand-out", sheet)
         made = self._do(who, *words)
         fields = {each["field"]: each["after"] for each in made["changes"][0]["fields"]}
         (login,) = fields["login"]
         assert login not in self.accounts
-        self.accounts[login] = {"title": "", "enabled": "yes", "groups": {"gg-workshop", "gg-everybody"}}
+        self.accounts[login] = {"title": "", "enabled": "yes", "groups": {"team-workshop", "team-everybody"}}
         with (self.folder.path / sheet).open(newline="") as file:
             assert [row["login"] for row in csv.DictReader(file)] == [login]
 

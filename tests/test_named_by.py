@@ -43,7 +43,7 @@ def test_the_name_of_the_entry_is_the_logon_name_whatever_happens_to_it(named):
         assert shown["place"] == where
         assert shown["fields"]["display"][0].split(", ")[0] == full.rsplit(maxsplit=1)[-1]
         assert shown["fields"]["login"] == shown["fields"]["name"] == [login]
-        assert {"gg-everybody"} <= set(shown["fields"]["groups"])
+        assert {"team-everybody"} <= set(shown["fields"]["groups"])
         if kind != "domain":  # there the name of the entry and the full name are one attribute
             assert shown["fields"].get("full", [full]) == [full]
 

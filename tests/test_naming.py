@@ -180,7 +180,7 @@ RULES = st.sampled_from(
         rule("mail", "{given}.{surname}@{suffix}", "{given}.{surname}{count}@{suffix}", style="lower hyphens"),
         rule("full", "{given} [{middle} ]{surname}", "{surname}"),
         rule("name", "{given} {surname}", "{given} {surname} {count}", longest=12),
-        rule("group", "gg-{surname}", style="lower hyphens"),
+        rule("group", "team-{surname}", style="lower hyphens"),
         rule("unit", "{surname}", style="title"),
     ]
 )

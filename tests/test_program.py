@@ -65,7 +65,7 @@ def test_show(demo):
     out = demo.run("show", "alund").out
     assert out.splitlines()[0] == "Anna Lund"
     assert "Anna Lund can log on as alund or alund@marrowick.example." in out
-    for words in ("manager       Halvard Brekke", "phone         +47 5555 0203", "gg-everybody, gg-northquay-deck"):
+    for words in ("manager       Halvard Brekke", "phone         +47 5555 0203", "team-everybody, team-northquay-deck"):
         assert words in out
     assert not re.search(r"[ \t]$", out, re.MULTILINE)
     assert "userPassword" not in out
@@ -113,8 +113,8 @@ def test_find(demo):
     everybody = demo.run("find", "--json").json["rows"]
     assert len(everybody) == 64
     assert [row["login"] for row in everybody if "disabled" in row["state"]] == ["g-thorne"]
-    assert "gg-it" in demo.run("find", "--type", "groups", "it").out
-    assert demo.run("find", "groups=gg-it", "--json").json["rows"][0]["place"] == "/Shore/IT"
+    assert "team-it" in demo.run("find", "--type", "groups", "it").out
+    assert demo.run("find", "groups=team-it", "--json").json["rows"][0]["place"] == "/Shore/IT"
     assert len(demo.run("find", "--under", "/Boatyard", "--json").json["rows"]) == 4
     assert len(demo.run("find", "phone=", "site=Kelness", "--json").json["rows"]) == 7
     assert "1 account" in demo.run("find", "enabled=no").out
@@ -149,7 +149,7 @@ def test_lists_are_kept_and_exported(demo):
 
 def test_tree_and_hierarchy(demo):
     tree = demo.run("tree", "/Shore", "--objects").out
-    assert tree.splitlines()[0] == "Shore  gg-help-desk: reset-passwords, unlock (by the charter)"
+    assert tree.splitlines()[0] == "Shore  team-help-desk: reset-passwords, unlock (by the charter)"
     assert "jmueller (Jörg Müller)" in tree
     assert "Officers" not in demo.run("tree", "--depth", "2").out
     assert "62 units: 62 built." in demo.run("hierarchy").out
@@ -173,7 +173,7 @@ def test_create_shows_every_value_with_its_rule(demo):
     assert password not in done.out + done.err
     for file in ("directory.db", "journal.db"):
         assert password.encode() not in (demo.path / file).read_bytes()
-    assert demo.run("show", "tvik", "--bare", "groups").out.splitlines() == ["gg-everybody", "gg-kelness-deck"]
+    assert demo.run("show", "tvik", "--bare", "groups").out.splitlines() == ["team-everybody", "team-kelness-deck"]
 
 
 def test_without_a_password_an_account_is_disabled_and_says_so(demo):
@@ -203,7 +203,7 @@ def test_dry_run_and_json_change_nothing(demo):
 
 
 def test_edit_reads_back_and_is_in_the_journal(demo):
-    done = demo.run("edit", "alund", "title=First mate", "phone+=+47 5555 0999", "groups+=gg-it", "--yes")
+    done = demo.run("edit", "alund", "title=First mate", "phone+=+47 5555 0999", "groups+=team-it", "--yes")
     assert re.search(r"title +Second mate +-> +First mate", done.out)
     now = done.out.split("alund (Anna Lund) now")[1]
     assert re.search(r"phone +\+47 5555 0203, \+47 5555 0999", now)
@@ -630,7 +630,7 @@ def complete(demo: Folder, line: str) -> list[str]:
     [
         ("vandrel sh", "show"), ("vandrel show alu", "alund"), ("vandrel show /Ferries/No", "/Ferries/Northquay"), ("vandrel create cr", "crew"),
         ("vandrel create crew dep", "department="), ("vandrel create crew department=D", "department=Deck"), ("vandrel edit alund gro", "groups="),
-        ("vandrel edit alund groups+=gg-i", "groups+=gg-it"), ("vandrel edit hbr", "hbrekke"), ("vandrel find --columns login,fu", "login,full"),
+        ("vandrel edit alund groups+=team-i", "groups+=team-it"), ("vandrel edit hbr", "hbrekke"), ("vandrel find --columns login,fu", "login,full"),
         ("vandrel find --under /Sho", "/Shore"), ("vandrel tree /Boat", "/Boatyard"), ("vandrel edit alund manager=hb", "manager=hbrekke"),
         ("vandrel create crew password=g", "password=generate"), ("vandrel edit alund enabled=", "enabled=yes"),
     ],
@@ -768,10 +768,12 @@ def test_a_terminal_without_a_second_screen_is_told_of(demo, kind, is_told):
 
 
 def test_power_is_told_before_it_is_given_to_a_new_account(demo):
-    made = [*CREW[:3], "number=2998", *CREW[4:], "groups+=gg-harbour-masters", "password=none", "-n"]
+    made = [*CREW[:3], "number=2998", *CREW[4:], "groups+=team-harbour-masters", "password=none", "-n"]
     told = demo.run(*made)
-    assert "gg-harbour-masters carries power: every account of the ferry line; the new account gets it" in told.err
-    copied = demo.run("copy", "alund", "Berit Dahl", "number=2077", "groups+=gg-harbour-masters", "password=none", "-n")
+    assert "team-harbour-masters carries power: every account of the ferry line; the new account gets it" in told.err
+    copied = demo.run(
+        "copy", "alund", "Berit Dahl", "number=2077", "groups+=team-harbour-masters", "password=none", "-n"
+    )
     assert "the new account gets it" in copied.err
     assert "carries power" not in demo.run("copy", "alund", "Berit Dahl", "number=2077", "password=none", "-n").err
 
@@ -797,9 +799,9 @@ def test_completion_and_the_manual_are_put_where_they_are_looked_for(demo):
 def test_two_people_of_one_name_are_told_apart_wherever_they_are_named(demo):
     """The demo has two of them, in one unit: Anna Lund who is alund, and Anna Lund who is annlund."""
     both = ("alund (Anna Lund)", "annlund (Anna Lund)")
-    joined = demo.run("edit", "gg-season", "members+=alund,annlund", "-y")
+    joined = demo.run("edit", "team-season", "members+=alund,annlund", "-y")
     assert all(f"+ {who}" in joined.out for who in both), joined.out
-    left = demo.run("edit", "gg-season", "members-=alund", "-n")
+    left = demo.run("edit", "team-season", "members-=alund", "-n")
     assert f"- {both[0]}" in left.out and "annlund" not in left.out, left.out
     assert f"-> {both[1]}" in " ".join(demo.run("edit", "hbrekke", "manager=annlund", "-y").out.split())
     assert demo.run("show", "hbrekke", "--json").json["objects"][0]["fields"]["manager"] == [both[1]]

@@ -31,23 +31,23 @@ def test_a_name_that_looks_like_another_is_refused_and_odd_ones_are_told(demo):
 
 def test_whoever_may_reset_the_password_of_power_is_named_and_kept_out_of_reach(place):
     kind, folder = place
-    told = folder.run("edit", "hbrekke", "groups+=gg-harbour-masters", "-n").err
-    assert "gg-harbour-masters carries power" in told
+    told = folder.run("edit", "hbrekke", "groups+=team-harbour-masters", "-n").err
+    assert "team-harbour-masters carries power" in told
     is_reached = kind != "domain" or "reset-passwords" in folder.run("show", "/Ferries").out
     assert (
-        "who can log on as Halvard Brekke gets it too: gg-help-desk (reset-passwords in /Ferries)" in told
+        "who can log on as Halvard Brekke gets it too: team-help-desk (reset-passwords in /Ferries)" in told
     ) == is_reached
-    done(folder, "edit", "hbrekke", "groups+=gg-harbour-masters")
+    done(folder, "edit", "hbrekke", "groups+=team-harbour-masters")
     if kind == "domain":
-        new = folder.run("edit", "/Ferries", "delegation+=gg-it: reset-passwords", "-n")
-        assert "with reset-passwords, gg-it can log on as hbrekke (Halvard Brekke) (gg-harbour-masters)" in new.err
-        assert "gg-it" not in folder.run("edit", "/Guests", "delegation+=gg-it: reset-passwords", "-n").err
+        new = folder.run("edit", "/Ferries", "delegation+=team-it: reset-passwords", "-n")
+        assert "with reset-passwords, team-it can log on as hbrekke (Halvard Brekke) (team-harbour-masters)" in new.err
+        assert "team-it" not in folder.run("edit", "/Guests", "delegation+=team-it: reset-passwords", "-n").err
         return
     rules = folder.run("hierarchy", "delegate", "--rules").out.splitlines()
     about = rules.index(
-        "# /Ferries: gg-help-desk may not reset-passwords of hbrekke (Halvard Brekke), in gg-harbour-masters"
+        "# /Ferries: team-help-desk may not reset-passwords of hbrekke (Halvard Brekke), in team-harbour-masters"
     )
-    general = next(n for n, line in enumerate(rules) if line == "# /Ferries: gg-help-desk may reset-passwords")
+    general = next(n for n, line in enumerate(rules) if line == "# /Ferries: team-help-desk may reset-passwords")
     assert about < general  # the first rule that fits counts
     assert "attrs=userPassword,pwdReset,pwdAccountLockedTime" in rules[about + 1]
     assert rules[about + 1].endswith(" none by * break")

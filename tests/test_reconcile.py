@@ -81,12 +81,12 @@ def test_everything_at_once_as_one_job_that_is_taken_back_as_one(demo):
     assert sorts(seen) == {"joins": 1, "is renamed": 1, "moves": 1, "leaves": 1}
     assert demo.state() == before
     assert reconcile(demo).code == 0
-    assert fields(demo, "anygaard")["groups"] == ["gg-everybody", "gg-kelness-deck"]
+    assert fields(demo, "anygaard")["groups"] == ["team-everybody", "team-kelness-deck"]
     renamed = fields(demo, "alundmoe")
     assert (renamed["mail"], renamed["number"]) == (["anna.lund-moe@marrowick.example"], ["2004"])
     moved = demo.run("show", "hbrekke", "--json").json["objects"][0]
     assert moved["place"] == "/Ferries/Kelness/Deck/Officers"
-    assert "gg-kelness-deck" in moved["fields"]["groups"] and "gg-northquay-deck" not in moved["fields"]["groups"]
+    assert "team-kelness-deck" in moved["fields"]["groups"] and "team-northquay-deck" not in moved["fields"]["groups"]
     left = demo.run("show", "sambright", "--json").json["objects"][0]
     assert (left["place"], left["fields"]["enabled"]) == ("/Leavers", ["no"])
     rules = ("misplaced", "name-not-by-rule", "group-of-kind-missing", "field-missing", "out-but-in-groups")
@@ -152,7 +152,7 @@ def test_of_another_kind_is_of_another_place_with_the_groups_of_that(demo):
     assert reconcile(demo).code == 0
     now = demo.run("show", "annlund", "--json").json["objects"][0]
     assert now["place"] == "/Shore/IT"
-    assert (now["fields"]["groups"], now["fields"]["office"]) == (["gg-everybody", "gg-it"], ["Shore Office"])
+    assert (now["fields"]["groups"], now["fields"]["office"]) == (["team-everybody", "team-it"], ["Shore Office"])
 
 
 @pytest.mark.parametrize(("words", "code"), [((), Code.INTAKE), (("--most-leavers", "30"), None)])

@@ -14,7 +14,7 @@ from .test_attic import done
 from .test_backup import job_of
 
 #: Three seats, of which a group with its members may take some; a part is given apart.
-POOL = "plans: {about: The planning tool, group: dl-sailing-plan, parts: {fares: dl-fares}, capacity: 3"
+POOL = "plans: {about: The planning tool, group: may-sailing-plan, parts: {fares: may-fares}, capacity: 3"
 NEW_HAND = ("create", "crew", "Ada Nygård", "number=3001", "site=Kelness", "department=Deck", "category=Hands")
 
 
@@ -53,9 +53,9 @@ def test_seats_are_given_wholly_and_by_parts_and_taken_away(seats):
 
 @pytest.mark.parametrize(
     "words",
-    [("seats", "give", "plans", "gg-office"), ("edit", "gg-office", "groups+=dl-sailing-plan"),
-     ("edit", "dl-sailing-plan", "members+=gg-office"),
-     ("edit", "alund", "hbrekke", "jmeer", "tsahin", "groups+=dl-sailing-plan")],
+    [("seats", "give", "plans", "team-office"), ("edit", "team-office", "groups+=may-sailing-plan"),
+     ("edit", "may-sailing-plan", "members+=team-office"),
+     ("edit", "alund", "hbrekke", "jmeer", "tsahin", "groups+=may-sailing-plan")],
 )  # fmt: skip
 def test_more_than_there_are_is_refused_whatever_gives_them(seats, words):
     before = seats.state()
@@ -70,7 +70,7 @@ def test_more_than_there_are_is_refused_whatever_gives_them(seats, words):
 
 
 def test_whoever_is_created_leaves_comes_back_or_is_deleted_takes_and_frees_a_seat(seats):
-    add(seats, "post: {group: gg-everybody, capacity: 57}")
+    add(seats, "post: {group: team-everybody, capacity: 57}")
     assert taken(seats) == {"post": "56"}
     made = seats.run(*NEW_HAND, "password=none", "-y")
     assert "post: 57 of 57 seats are taken then, 56 now" in said(made)
@@ -99,14 +99,14 @@ def test_a_seat_takes_the_fields_that_its_pool_asks_for(seats):
 
 def test_directly_and_through_a_group_is_told_and_so_is_a_seat_of_nobody(seats):
     add(seats, POOL.replace("capacity: 3", "capacity: 30") + "}")
-    done(seats, "seats", "give", "plans", "gg-it")
+    done(seats, "seats", "give", "plans", "team-it")
     login = seats.run("find", "--under", "/Shore/IT", "--columns", "login", "--as", "csv").out.split()[1]
     done(seats, "seats", "give", "plans", login)
     rows = {row["who"].split()[0]: row["how"] for row in seats.run("seats", "plans", "--json").json["rows"]}
-    assert rows[login] == "directly and through gg-it"
+    assert rows[login] == "directly and through team-it"
     assert "plans: 1 have it both directly and through a group." in said(seats.run("seats"))
     twice = seats.run("audit", "seat-twice", "--json").json["rows"]
-    assert f"vandrel edit {login} groups-=dl-sailing-plan" in {row["remedy"] for row in twice}
+    assert f"vandrel edit {login} groups-=may-sailing-plan" in {row["remedy"] for row in twice}
     done(seats, "disable", login)
     gone = {row["remedy"] for row in seats.run("audit", "seat-of-the-gone", "--json").json["rows"]}
     assert f"vandrel seats take plans {login}" in gone
@@ -145,8 +145,8 @@ def test_wrong_words_and_pools_whose_group_is_not_there(demo, seats):
     assert "did you mean plans" in seats.run("seats", "give", "plan", "alund").err
     assert seats.run("seats", "plans", "alund").code == Code.USAGE.exit_code
     assert seats.run("seats", "give").code == Code.USAGE.exit_code
-    add(seats, "post: {group: gg-nowhere}")
-    assert "post: its group gg-nowhere is not there." in said(seats.run("seats"))
+    add(seats, "post: {group: team-nowhere}")
+    assert "post: its group team-nowhere is not there." in said(seats.run("seats"))
     path = demo.path / "charter.yaml"
     path.write_text(path.read_text().partition("\nseats:")[0])
     assert "the charter has no seats" in seats.run("seats").err

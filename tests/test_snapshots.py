@@ -49,14 +49,14 @@ def with_another_program(kind: str, folder: Folder, *operations) -> None:
 
 def test_what_another_program_deleted_and_changed_is_found_and_put_back(place):
     kind, folder = place
-    before = {name: fields(folder, name) for name in ("hbrekke", "alund", "gg-night-watch")}
+    before = {name: fields(folder, name) for name in ("hbrekke", "alund", "team-night-watch")}
     done(folder, "snapshot", "take")
     halvard, anna = (names.parse(folder.run("show", each, "--bare", "dn").out.strip()) for each in ("hbrekke", "alund"))
     with_another_program(
         kind, folder, DeleteEntry(halvard), ModifyEntry(anna, (Change("title", ("Second mate",), ("Cook",)),))
     )
     if kind == "slapd":  # there the other program leaves names of nobody behind
-        group = names.parse(folder.run("show", "gg-night-watch", "--bare", "dn").out.strip())
+        group = names.parse(folder.run("show", "team-night-watch", "--bare", "dn").out.strip())
         with_another_program(kind, folder, ModifyEntry(group, (Change("member", (str(halvard),)),)))
         with_another_program(kind, folder, ModifyEntry(anna, (Change("manager", (str(halvard),)),)))
     differing = told(folder, "1")
@@ -93,13 +93,45 @@ def test_moves_and_renames_are_no_deletions(demo):
     assert {"name: Jan van der Meer -> Jan Vos", "place: /Ferries/Northquay/Deck/Officers -> /Shore/Office"} <= set(
         between["jvos (Jan Vos)"][1]
     )
-    assert between["gg-day-crew"][0] == ["created"]
-    assert "gg-everybody" not in between  # that it names Jan by the new name is no change of the group
+    assert between["team-day-crew"][0] == ["created"]
+    assert "team-everybody" not in between  # that it names Jan by the new name is no change of the group
     assert set(since) == {"alund (Anna Lund)"}
-    assert told(demo, "2", "1")["gg-day-crew"][0] == ["deleted"]
-    assert "jvos (Jan Vos)" in told(demo, "1", "--under", "/Shore") and "gg-day-crew" not in told(
+    assert told(demo, "2", "1")["team-day-crew"][0] == ["deleted"]
+    assert "jvos (Jan Vos)" in told(demo, "1", "--under", "/Shore") and "team-day-crew" not in told(
         demo, "1", "--under", "/Shore"
     )
+
+
+def test_a_snapshot_is_opened_and_what_has_changed_since_can_be_made_there_again(demo):
+    """Moved, renamed, exchanged, deleted and made again: the copy of what was becomes what is."""
+    done(demo, "snapshot", "take")
+    done(demo, "release", "/Shore/Office", "/Shore/IT")
+    done(demo, "move", "/Shore/Office", "--to", "/Boatyard")
+    done(demo, "create", "unit", "/Shore/Office")
+    done(demo, "move", "jmueller", "--to", "/Shore/Office")
+    done(demo, "delete", "/Shore/IT", "--contents")
+    for who, name in (("jmeer", "Nobody"), ("hbrekke", "Jan van der Meer"), ("jmeer", "Halvard Brekke")):
+        done(demo, "edit", who, f"name={name}")
+    done(demo, "delete", "alund")
+    again = ("create", "crew", "Anna Lund", "number=2998", "site=Northquay", "department=Deck", "category=Officers")
+    done(demo, *again, "groups+=team-office", "--hand-out", "t.csv")
+    done(demo, "edit", "hbrekke", "manager=alund", "office=Bridge")
+    told = demo.run("snapshot", "differences", "1", "--ldif", "since.ldif")
+    assert told.code == 0 and "in since.ldif" in told.out and "(empty) -> (empty)" not in told.out, told.out + told.err
+    assert demo.run("snapshot", "differences", "1", "--ldif", "since.ldif").code == Code.TAKEN.exit_code
+    assert demo.run("export", "--from-snapshot", "1", "--schema", "--to", "then.ldif").code == 0
+    done(demo, "load", "then.ldif", "--directory", "then.db")
+    then = ("--directory", "then.db")
+    assert demo.run("show", "alund", "--bare", "number", *then).out == "2003\n"
+    rehearsed = demo.run("load", "since.ldif", "-y", *then)
+    assert rehearsed.code == 0, rehearsed.out + rehearsed.err
+    copies = [demo.run("export", "--where", "(!(objectClass=dcObject))", *words).out for words in ((), then)]
+    now, made = (
+        sorted(sorted(record.replace("\n ", "").splitlines()) for record in copy.split("\n\n")) for copy in copies
+    )
+    assert now == made
+    old = demo.run("export", "/Shore/IT", "--from-snapshot", "1", "--only", "ou", "--where", "(ou=*)").out
+    assert old == "version: 1\n\ndn: ou=IT,ou=Shore,dc=marrowick,dc=example\nou: IT\n\n"
 
 
 def test_several_come_back_from_one_snapshot(demo):

@@ -54,7 +54,7 @@ MORE: dict[str, tuple[list[list[str]], list[str]]] = {
     "import": ([], ["import", "joiners.csv", "--hand-out", "new.csv", "--results", "made.csv"]),
     "load": ([], ["load", "changes.ldif"]),
     "build": ([["release", "/Machines/Desks"], ["delete", "/Machines/Desks", "--contents"]], ["hierarchy", "build"]),
-    "a group": ([], ["create", "group", "gg-lamp-room", "members=alund,hbrekke"]),
+    "a group": ([], ["create", "group", "team-lamp-room", "members=alund,hbrekke"]),
     "a new unit": ([], ["create", "unit", "/Shore/Lamps"]),
     "snapshot": ([], ["snapshot", "take"]),
 }

@@ -67,7 +67,7 @@ def test_first_and_later_runs_send_what_differs_and_nothing_else(school, service
     assert (anna["name"]["familyName"], anna["title"], anna["active"]) == ("Lund", "Deckhand", True)
     assert (enterprise["employeeNumber"], enterprise["organization"]) == ("2004", "Marrowick Ferries")
     assert enterprise["manager"]["value"] == people["anna.lund@marrowick.example"]["id"]
-    assert "anna.lund2@marrowick.example" in service.members("gg-northquay-deck")
+    assert "anna.lund2@marrowick.example" in service.members("team-northquay-deck")
     assert not {"password", "phoneNumbers"} & set(anna), anna
     service.requests.clear()
     is_settled(school)
@@ -101,8 +101,8 @@ def test_a_recent_run_asks_for_what_changed_alone(school, service):
     people = service.people()
     assert people["anna.lund2@marrowick.example"]["title"] == "Bosun"
     assert not people["bjorn.akerblom@marrowick.example"]["active"]
-    assert "ada.nygaard@marrowick.example" in service.members("gg-northquay-deck")
-    assert "bjorn.akerblom@marrowick.example" not in service.members("gg-northquay-deck")
+    assert "ada.nygaard@marrowick.example" in service.members("team-northquay-deck")
+    assert "bjorn.akerblom@marrowick.example" not in service.members("team-northquay-deck")
     is_settled(school, recent="--recent")
     is_settled(school)
 
@@ -132,8 +132,8 @@ def test_a_new_name_a_leaver_and_somebody_deleted(school, service):
     assert {name for name, person in people.items() if not person["active"]} == {
         "bjorn.akerblom@marrowick.example", "halvard.brekke@marrowick.example"
     }  # fmt: skip
-    assert "bjorn.akerblom@marrowick.example" not in service.members("gg-northquay-deck")
-    assert "halvard.brekke@marrowick.example" in service.members("gg-northquay-deck")
+    assert "bjorn.akerblom@marrowick.example" not in service.members("team-northquay-deck")
+    assert "halvard.brekke@marrowick.example" in service.members("team-northquay-deck")
     is_settled(school)
     fine(school.run("undo", _last_job(school), "--directory", "courses", "-y"))
     people = service.people()
@@ -161,7 +161,7 @@ def test_what_others_do_there_is_told_and_left_or_written_over_when_asked(school
     people = service.people()
     assert people["anna.lund2@marrowick.example"]["title"] == "Bosun"
     assert people["mary.ashworth@marrowick.example"]["id"] == mary  # the service kept it, and it is the same again
-    assert "mary.ashworth@marrowick.example" in service.members("gg-northquay-tickets")
+    assert "mary.ashworth@marrowick.example" in service.members("team-northquay-tickets")
     fine(go(school, "--overwrite"))
     assert service.people()["anna.lund2@marrowick.example"]["title"] == "Deckhand"
     assert "olga@elsewhere.example" in service.people()
@@ -447,7 +447,7 @@ def test_units_suffix_and_place_there_are_its_own_and_passwords_go_to_the_hand_o
     assert anna["place"] == "/Partners/Northquay"
     assert anna["fields"]["principal"] == ["annlund@school.example"]
     assert anna["fields"]["manager"] == ["Anna Lund (alund)"]
-    assert set(anna["fields"]["groups"]) == {"gg-northquay-deck"}
+    assert set(anna["fields"]["groups"]) == {"team-northquay-deck"}
     assert len((demo.path / "first.csv").read_text().splitlines()) == CREW + 1
     assert "password set" in partner.run("show", "annlund").out
     is_settled(demo, profile=SCHOOL, into=into(partner))
@@ -511,7 +511,7 @@ def test_between_directories_of_any_sort(place, demo):
     told = fine(go(demo, "--hand-out", "ada.csv", profile="alike.yaml", into=target)).out
     assert "There: new: 1 account; 1 changed; 1 group with other members" in told, told
     ada = shown(folder, "anygaard")
-    assert ada["place"] == "/Ferries/Northquay/Deck/Hands" and "gg-northquay-deck" in ada["fields"]["groups"]
+    assert ada["place"] == "/Ferries/Northquay/Deck/Hands" and "team-northquay-deck" in ada["fields"]["groups"]
     assert shown(folder, "amoe")["fields"]["surname"] == ["Moe"]
     assert len((demo.path / "ada.csv").read_text().splitlines()) == 2
     is_settled(demo, profile="alike.yaml", into=target, recent="--recent")
@@ -521,7 +521,7 @@ def test_between_directories_of_any_sort(place, demo):
     fine(fresh.run("hierarchy", "build", "-y"))
     told = fine(go(folder, profile=SCHOOL, into=into(fresh))).out
     assert f"new: 1 unit, {CREW + 1} accounts, 3 groups" in told, told  # with one whom the demo's tour hires
-    assert "gg-northquay-deck" in shown(fresh, "asblund")["fields"]["groups"]
+    assert "team-northquay-deck" in shown(fresh, "asblund")["fields"]["groups"]
     is_settled(folder, profile=SCHOOL, into=into(fresh))
 
 

@@ -184,15 +184,15 @@ def test_what_a_group_may_become_hangs_on_what_it_is_in_and_holds(bench):
         return [f.what for f in edit.findings if f.is_fatal]
 
     editor = Editor(bench.context)
-    run(bench, editor.edit(resolve(bench.context, "gg-it"), [assignment("members+=gg-office")]).steps)
-    assert change("gg-office", "scope=universal") == ["it cannot become universal: it is in global gg-it"]
-    assert change("gg-it", "scope=universal") == []
-    assert change("gg-it", "scope=domain-local") == ["a global group becomes domain-local only by way of universal"]
-    run(bench, editor.edit(resolve(bench.context, "tidings"), [assignment("members+=gg-season")]).steps)
+    run(bench, editor.edit(resolve(bench.context, "team-it"), [assignment("members+=team-office")]).steps)
+    assert change("team-office", "scope=universal") == ["it cannot become universal: it is in global team-it"]
+    assert change("team-it", "scope=universal") == []
+    assert change("team-it", "scope=domain-local") == ["a global group becomes domain-local only by way of universal"]
+    run(bench, editor.edit(resolve(bench.context, "tidings"), [assignment("members+=team-season")]).steps)
     assert change("tidings", "scope=global") == []
-    run(bench, editor.edit(resolve(bench.context, "dl-fares"), [assignment("members+=dl-sailing-plan")]).steps)
-    assert change("dl-fares", "scope=universal") == [
-        "it cannot become universal: it holds domain-local dl-sailing-plan"
+    run(bench, editor.edit(resolve(bench.context, "may-fares"), [assignment("members+=may-sailing-plan")]).steps)
+    assert change("may-fares", "scope=universal") == [
+        "it cannot become universal: it holds domain-local may-sailing-plan"
     ]
 
 
@@ -200,16 +200,16 @@ def test_one_member_that_is_refused_does_not_stop_the_others(place):
     _, folder = place
     assert folder.run("create", "group", "Outer", "kind=team", "-y").code == 0
     assert folder.run("create", "group", "Inner", "kind=team", "-y").code == 0
-    assert folder.run("edit", "gg-outer", "members+=gg-inner", "-y").code == 0
-    part = folder.run("edit", "gg-inner", "members+=hbrekke,gg-outer,toedegaard,hbrekke", "-y")
-    assert (part.code, "gg-outer does not come into gg-inner: this would make a circle" in part.err) == (1, True)
-    assert folder.run("show", "gg-inner", "--bare", "members").out.count("\n") == 2
-    again = folder.run("edit", "gg-inner", "members+=hbrekke", "-y")
+    assert folder.run("edit", "team-outer", "members+=team-inner", "-y").code == 0
+    part = folder.run("edit", "team-inner", "members+=hbrekke,team-outer,toedegaard,hbrekke", "-y")
+    assert (part.code, "team-outer does not come into team-inner: this would make a circle" in part.err) == (1, True)
+    assert folder.run("show", "team-inner", "--bare", "members").out.count("\n") == 2
+    again = folder.run("edit", "team-inner", "members+=hbrekke", "-y")
     assert (again.code, "Nothing to change." in again.out) == (0, True)
-    alone = folder.run("edit", "gg-inner", "members+=gg-outer", "-y")
+    alone = folder.run("edit", "team-inner", "members+=team-outer", "-y")
     assert alone.code == 20
-    shown = folder.run("show", "gg-inner", "--effective").out
-    assert "it is in global gg-outer" in shown
+    shown = folder.run("show", "team-inner", "--effective").out
+    assert "it is in global team-outer" in shown
 
 
 def test_roles_are_given_and_taken_by_their_groups(bench):
@@ -225,13 +225,15 @@ def test_roles_are_given_and_taken_by_their_groups(bench):
     assert [(h.entry.dn, h.through) for h in holders_of(bench.context, "helpdesk")] == [(anna, ())]
     assert roles("roles=harbour-master")["roles"] == ("harbour-master",)
     assert roles("roles-=harbour-master")["roles"] == ()
-    assert roles_held(bench.context.charter.document.roles, ["GG-Help-Desk", "gg-it"]) == ["helpdesk"]
+    assert roles_held(bench.context.charter.document.roles, ["Team-Help-Desk", "team-it"]) == ["helpdesk"]
     # Power that comes through groups in the group is power.
-    for group, member in (("gg-help-desk", "gg-it"), ("gg-it", "gg-office"), ("gg-office", "gg-it")):
+    for group, member in (("team-help-desk", "team-it"), ("team-it", "team-office"), ("team-office", "team-it")):
         edit = Editor(bench.context).edit(resolve(bench.context, group), [assignment(f"members+={member}")])
         run(bench, edit.steps)
-    assert roles("groups+=gg-office")["groups"]
-    assert [(h.entry.dn, h.through) for h in holders_of(bench.context, "helpdesk")] == [(anna, ("gg-it", "gg-office"))]
+    assert roles("groups+=team-office")["groups"]
+    assert [(h.entry.dn, h.through) for h in holders_of(bench.context, "helpdesk")] == [
+        (anna, ("team-it", "team-office"))
+    ]
 
 
 # --- tasks delegated to teams
@@ -277,20 +279,20 @@ def _delegate_may(folder: Folder, *, elsewhere: str) -> None:
 
 def _delegate_reaches_no_power(folder: Folder) -> None:
     """Somebody below /Ferries is given power, and then taken out of reach; a telephone number is none."""
-    told = folder.run("edit", "alund", "groups+=gg-harbour-masters", "-y")
-    assert "gets it too: gg-help-desk (reset-passwords in /Ferries)" in told.err
+    told = folder.run("edit", "alund", "groups+=team-harbour-masters", "-y")
+    assert "gets it too: team-help-desk (reset-passwords in /Ferries)" in told.err
     assert "take the account out of their reach: vandrel hierarchy delegate" in told.err
     assert "power-within-reach" in folder.run("audit", "power-within-reach").out
     shielded = folder.run("hierarchy", "delegate", "-y")
-    assert "out of reach of  (empty)  ->  gg-help-desk: reset-passwords" in shielded.out, shielded.out
+    assert "out of reach of  (empty)  ->  team-help-desk: reset-passwords" in shielded.out, shielded.out
     assert folder.run("audit", "power-within-reach", "--json").json["rows"] == []
     hers = ("--who", "everyday", "-y")
     assert folder.run("reset", "alund", "--hand-out", "no.csv", *hers).code == 41
     assert folder.run("edit", "alund", "@pwdLastSet=-1", *hers).code == 41
     assert folder.run("edit", "alund", "phone=+47 5555 0177", *hers).code == 0
     assert "Everything that the charter delegates is in force." in folder.run("hierarchy", "delegate").out
-    assert folder.run("edit", "alund", "groups-=gg-harbour-masters", "-y").code == 0
-    assert "gg-help-desk: reset-passwords  ->  (empty)" in folder.run("hierarchy", "delegate", "-y").out
+    assert folder.run("edit", "alund", "groups-=team-harbour-masters", "-y").code == 0
+    assert "team-help-desk: reset-passwords  ->  (empty)" in folder.run("hierarchy", "delegate", "-y").out
     assert folder.run("reset", "alund", "--hand-out", "again.csv", *hers).code == 0
 
 
@@ -335,9 +337,9 @@ MORE = ["--charter", "more.yaml"]
 def more_tasks(folder: Folder) -> None:
     """The charter with all tasks given to the help desk: accounts below /Ferries, groups, computers."""
     text = charter_text().replace("unlock, edit-contacts]}", "unlock, edit-contacts, create-accounts]}")
-    text = text.replace("  Groups:\n", "  Groups:\n    delegation: {gg-help-desk: [fill-groups]}\n", 1)
-    text = text.replace("{gg-it: [join-computers]}", "{gg-help-desk: [join-computers]}")
-    assert text.count("gg-help-desk: [") == 4
+    text = text.replace("  Groups:\n", "  Groups:\n    delegation: {team-help-desk: [fill-groups]}\n", 1)
+    text = text.replace("{team-it: [join-computers]}", "{team-help-desk: [join-computers]}")
+    assert text.count("team-help-desk: [") == 4
     (folder.path / "more.yaml").write_text(text)
 
 
@@ -348,7 +350,7 @@ def _delegate_makes(folder: Folder) -> None:
     for words in (
         ("create", "crew", "Per Moe", "number=77", *crew, "per.csv"), ("edit", "pmoe", "title=Deckhand"),
         ("create", "group", "Tide watch", "kind=team", "members=pmoe"), ("create", "computer", "KN-LAMP-1"),
-        ("edit", "gg-tide-watch", "members-=pmoe"),
+        ("edit", "team-tide-watch", "members-=pmoe"),
     ):  # fmt: skip
         done = folder.run(*words, *as_her)
         assert done.code == 0, (words, done.out, done.err)
@@ -365,14 +367,14 @@ def _delegate_makes(folder: Folder) -> None:
 def test_computers_by_the_same_verbs(place):
     _, folder = place
     for words in (
-        ("create", "computer", "NQ-LOCKER-1", "groups=gg-desks"), ("edit", "nq-locker-1", "notes=By the stairs"), ("disable", "nq-locker-1"),
+        ("create", "computer", "NQ-LOCKER-1", "groups=team-desks"), ("edit", "nq-locker-1", "notes=By the stairs"), ("disable", "nq-locker-1"),
         ("enable", "nq-locker-1"), ("protect", "nq-locker-1"), ("release", "nq-locker-1"), ("move", "nq-locker-1", "--to", "/Machines/Bridges"),
         ("edit", "nq-locker-1", "name=NQ-LOCKER-2"),
     ):  # fmt: skip
         done = folder.run(*words, "-y")
         assert done.code == 0, (words, done.err)
     one = folder.run("show", "/Machines/Bridges/NQ-LOCKER-2", "--json").json["objects"][0]
-    assert (one["place"], "gg-desks" in one["fields"]["groups"], one["state"]) == ("/Machines/Bridges", True, [])
+    assert (one["place"], "team-desks" in one["fields"]["groups"], one["state"]) == ("/Machines/Bridges", True, [])
     assert "NQ-LOCKER-2" in folder.run("find", "--type", "computers", "--columns", "name,groups").out
 
 
@@ -380,7 +382,7 @@ def test_the_help_desk_may_do_what_it_may_do_with(place):
     kind, folder = place
     tree = folder.run("tree", "--depth", "1").out
     state = " (not in force yet)" if kind == "domain" else " (by the charter)"
-    assert f"Ferries  gg-help-desk: reset-passwords, unlock, edit-contacts{state}" in tree
+    assert f"Ferries  team-help-desk: reset-passwords, unlock, edit-contacts{state}" in tree
     delegate = folder.run("hierarchy", "delegate", "-y")
     assert delegate.code == 0, delegate.err
     if kind != "domain":
@@ -414,9 +416,9 @@ def test_the_help_desk_may_do_what_it_may_do_with(place):
         assert undone.code == 0, undone.err
     assert "(not in force yet)" in folder.run("tree", "--depth", "1").out
     assert folder.run("reset", "hbrekke", "--hand-out", "hb2.csv", "--who", "everyday", "-y").code == 41
-    assert folder.run("edit", "/Ferries", "delegation+=gg-help-desk:make-coffee", "-y").code == 16
-    both = folder.run("edit", "/Groups", "delegation=gg-help-desk: unlock, edit-contacts", "-n").out
-    assert "gg-help-desk: unlock" in both and "gg-help-desk: edit-contacts" in both
+    assert folder.run("edit", "/Ferries", "delegation+=team-help-desk:make-coffee", "-y").code == 16
+    both = folder.run("edit", "/Groups", "delegation=team-help-desk: unlock, edit-contacts", "-n").out
+    assert "team-help-desk: unlock" in both and "team-help-desk: edit-contacts" in both
     assert folder.run("edit", "toedegaard", "roles-=helpdesk", "-y").code == 0
 
 
@@ -567,7 +569,7 @@ def test_the_same_rules_kept_by_a_standard_server(tmp_path):
 
 BAD = [
     ("reset nobody-x --hand-out h.csv -y", 30), ("reset lund --hand-out h.csv -y", 31), ("reset alund -y", 2),
-    ("reset gg-it --hand-out h.csv -y", 30), ("reset alund --hand-out charter.yaml -y", 2), ("reset alund --hand-out summer.xlsx -y", 23),
+    ("reset team-it --hand-out h.csv -y", 30), ("reset alund --hand-out charter.yaml -y", 2), ("reset alund --hand-out summer.xlsx -y", 23),
     ("delete nobody-x -y", 30), ("delete lund -y", 31), ("delete -y", 2), ("delete --where (&( -y", 13), ("delete /Shore -y", 20),
     ("delete /Shore --contents -y", 27), ("delete alund", 2), ("delete --where (title=nobody) -y", 30),
     ("unlock nobody-x -y", 30), ("unlock /Shore -y", 30), ("disable lund -y", 31), ("disable alund --back yesterday -y", 16),
@@ -576,16 +578,16 @@ BAD = [
     ("edit alund enabled=maybe -y", 16), ("edit alund manager=nobody-x -y", 30), ("edit alund manager=lund -y", 31),
     ("edit alund login=hbrekke -y", 23), ("edit alund surname= -y", 26), ("edit alund kind=pirate -y", 11),
     ("edit alund password=secret -y", 2), ("edit alund password-fixed=yes -y", 19), ("edit alund principal=alund@elsewhere.example -y", 16),
-    ("edit gg-it members+=nobody-x -y", 30), ("edit gg-it scope=domain-local -y", 20), ("edit gg-it purpose=fun -y", 16),
+    ("edit team-it members+=nobody-x -y", 30), ("edit team-it scope=domain-local -y", 20), ("edit team-it purpose=fun -y", 16),
     ("edit alund phone-=1 -y", 30), ("edit --where (&( office=1 -y", 13), ("edit - office=1 -y", 2), ("edit alund -y", 2),
-    ("rename nobody-x surname=A -y", 30), ("rename alund -y", 2), ("rename alund surname= -y", 21), ("rename gg-it surname=A -y", 30),
+    ("rename nobody-x surname=A -y", 30), ("rename alund -y", 2), ("rename alund surname= -y", 21), ("rename team-it surname=A -y", 30),
     ("rename alund name=Halvard\\ Brekke -y", 23), ("handover nobody-x A -y", 30), ("handover alund -y", 2),
     ("move nobody-x --to /Shore -y", 30), ("move alund --to /Nowhere -y", 30), ("move alund --to Shore -y", 12),
     ("move /Ferries --to /Ferries/Northquay -y", 20), ("move /Shore/IT --to /Ferries -y", 27), ("move alund -y", 2),
     ("copy nobody-x A -y", 30), ("copy alund A number=1 nothing=2 -y", 10), ("copy lund A number=1 -y", 31), ("compare alund nobody-x", 30),
     ("compare alund lund", 31), ("protect nobody-x -y", 30), ("release lund -y", 31), ("undo 4711 -y", 30), ("undo -y", 2), ("logon nobody-x --password -", 30),
     ("show alund --bare nothing", 10), ("show alund --hours-picture w.png", 30), ("hierarchy delegate now", 2),
-    ("edit /Shore delegation+=gg-it:unlock -y", 19), ("edit /Shore name=Coast -y", 27), ("edit alund starts=2026-13-01 -y", 16),
+    ("edit /Shore delegation+=team-it:unlock -y", 19), ("edit /Shore name=Coast -y", 27), ("edit alund starts=2026-13-01 -y", 16),
 ]  # fmt: skip
 
 

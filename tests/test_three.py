@@ -81,7 +81,7 @@ def test_a_day(place):
     shown = folder.run("show", "ovik", "--json").json["objects"][0]
     fields = shown["fields"]
     assert (fields["title"], fields["phone"], fields["ends"]) == (["Technician"], ["1", "2"], ["2027-03-31"])
-    assert set(fields["groups"]) - {"Domain Users"} == {"gg-it", "gg-everybody"}
+    assert set(fields["groups"]) - {"Domain Users"} == {"team-it", "team-everybody"}
     assert (
         folder.run("find", "title=Tech*", "--columns", "login,ends", "--as", "csv").out
         == "login,ends\novik,2027-03-31\n"
@@ -97,20 +97,20 @@ def test_a_day(place):
     assert f"Ole Vik {word}" in off.out  # that server has no policy that makes it heed the mark
     assert "ovik" in folder.run("find", "enabled=no", "--columns", "login", "--as", "csv").out.split()
     assert folder.run("create", "group", "Day crew", "kind=team", "members=ovik", "-y").code == 0
-    assert folder.run("find", "groups=gg-day-crew", "--columns", "login", "--as", "csv").out == "login\novik\n"
-    assert folder.run("create", "computer", "IT-DESK-1", "groups=gg-desks", "notes=By the door", "-y").code == 0
+    assert folder.run("find", "groups=team-day-crew", "--columns", "login", "--as", "csv").out == "login\novik\n"
+    assert folder.run("create", "computer", "IT-DESK-1", "groups=team-desks", "notes=By the door", "-y").code == 0
     computers = folder.run("find", "--type", "computers", "IT", "--columns", "name,notes,groups,place", "--json").json[
         "rows"
     ]
     (desk,) = [row for row in computers if row["name"] == "IT-DESK-1"]
     assert desk["place"] == "/Machines/Desks"
-    assert "gg-desks" in desk["groups"]
+    assert "team-desks" in desk["groups"]
     assert folder.run("create", "computer", "it-desk-1", "-y").code == 23
     assert folder.run("edit", "it-desk-1", "enabled=no", "-y").code == 0
     assert folder.run("show", "it-desk-1", "--json").json["objects"][0]["state"] == ["disabled"]
     renamed = folder.run("edit", "ovik", "name=Ole Vik (IT)", "-y")
     assert renamed.code == 0, renamed.err
-    assert "Ole Vik (IT)" in folder.run("show", "gg-day-crew").out
+    assert "Ole Vik (IT)" in folder.run("show", "team-day-crew").out
 
 
 def test_refusals_are_the_same_everywhere(place):

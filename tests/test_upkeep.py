@@ -77,7 +77,7 @@ def test_all_names_follow_and_the_old_address_stays(bench):
     run(bench, in_order(bench.context, [edit]))
     assert get(bench, anna) is None
     assert resolve(bench.context, "anna.lund@marrowick.example").dn.name == "Anna Ødegård"  # still reached by it
-    members = bench.context.dialect.members(resolve(bench.context, "gg-everybody"))
+    members = bench.context.dialect.members(resolve(bench.context, "team-everybody"))
     assert [names.parse(member).name for member in members] == ["Anna Ødegård"]
 
 
@@ -123,7 +123,7 @@ def test_fields_and_groups_follow_the_place(bench):
         "place": (("/Ferries/Northquay/Deck/Hands",), ("/Ferries/Sandhaven/Engine/Officers",)),
         "site": (("Northquay",), ("Sandhaven",)), "department": (("Deck",), ("Engine",)),
         "category": (("Hands",), ("Officers",)),
-        "groups": (("gg-everybody", "gg-northquay-deck"), ("gg-everybody", "gg-sandhaven-engine")),
+        "groups": (("team-everybody", "team-northquay-deck"), ("team-everybody", "team-sandhaven-engine")),
     }  # fmt: skip
     run(bench, in_order(bench.context, [edit]))
     moved = resolve(bench.context, "alund")
@@ -164,7 +164,7 @@ def test_a_whole_unit_moves_with_all_below_it(bench):
     ]  # fmt: skip
     run(bench, in_order(bench.context, [edit]))
     assert bench.context.place(resolve(bench.context, "alund").dn.parent) == "/Shore/Deck/Hands"
-    members = bench.context.dialect.members(resolve(bench.context, "gg-northquay-deck"))
+    members = bench.context.dialect.members(resolve(bench.context, "team-northquay-deck"))
     assert "ou=Shore" in members[0]
 
 
@@ -216,7 +216,7 @@ def test_any_job_is_taken_back_to_what_was(bench):
         lambda e: Renamer(bench.context).rename(e, {"surname": "Brekke"}),
         lambda e: Mover(bench.context, "/Ferries/Sandhaven/Deck/Hands").move(e),
         lambda e: Editor(bench.context).edit(
-            e, [assignment("phone+=1"), assignment("name=A"), assignment("groups+=gg-it")]
+            e, [assignment("phone+=1"), assignment("name=A"), assignment("groups+=team-it")]
         ),
     ):
         before = state(bench)
@@ -248,7 +248,7 @@ def test_what_was_created_goes_again_unless_it_has_changed(bench):
 
 def test_what_has_changed_since_is_told_and_one_step_can_go_alone(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    edit = Editor(bench.context).edit(get(bench, anna), [assignment("title=Cook"), assignment("groups+=gg-it")])
+    edit = Editor(bench.context).edit(get(bench, anna), [assignment("title=Cook"), assignment("groups+=team-it")])
     job = run(bench, in_order(bench.context, [edit]))
     run(bench, Editor(bench.context).edit(get(bench, anna), [assignment("title=Mate")]).steps)
     found = back(bench, job)
@@ -256,7 +256,7 @@ def test_what_has_changed_since_is_told_and_one_step_can_go_alone(bench):
     alone = back(bench, job, only=2)
     assert not alone.findings
     run(bench, alone.steps)
-    assert "gg-it" not in str(bench.context.dialect.members(resolve(bench.context, "gg-it")))
+    assert "team-it" not in str(bench.context.dialect.members(resolve(bench.context, "team-it")))
     assert bench.context.one(get(bench, anna), "title") == "Mate"
     with pytest.raises(VandrelError) as caught:
         back(bench, job, only=9)
@@ -292,7 +292,7 @@ def test_upkeep_on_every_directory(place):
     assert moved.code == 0, moved.err
     one = folder.run("show", "saas", "--json").json["objects"][0]
     assert one["place"] == "/Ferries/Kelness/Deck/Officers"
-    assert set(one["fields"]["groups"]) - {"Domain Users"} == {"gg-everybody", "gg-kelness-deck"}
+    assert set(one["fields"]["groups"]) - {"Domain Users"} == {"team-everybody", "team-kelness-deck"}
     assert one["fields"]["alias"] == ["siri.moe@marrowick.example"]
     assert one["fields"]["full"] == ["Siri Aas"]
     for command, field, value in (
@@ -314,7 +314,7 @@ def test_upkeep_on_every_directory(place):
     assert folder.run("undo", str(jobs["rename Siri Moe"]), "-y").code == 20  # it was taken back already
     one = folder.run("show", "smoe", "--json").json["objects"][0]
     assert (one["place"], one["fields"]["full"]) == ("/Ferries/Northquay/Deck/Hands", ["Siri Moe"])
-    assert set(one["fields"]["groups"]) - {"Domain Users"} == {"gg-everybody", "gg-northquay-deck"}
+    assert set(one["fields"]["groups"]) - {"Domain Users"} == {"team-everybody", "team-northquay-deck"}
     assert one["fields"].get("alias", []) == []
 
 
@@ -367,7 +367,7 @@ def test_what_is_deleted_comes_back_with_memberships_and_reports(place):
         (["hbrekke"], "", {"hbrekke"}),
         (["-"], "alund\nhbrekke\n", {"alund", "hbrekke"}),
         (["/Ferries/Northquay/Stores", "--contents"], "", {"jmeer"}),
-        (["gg-night-watch"], "", set[str]()),
+        (["team-night-watch"], "", set[str]()),
         (
             ["--where", "(title=*mate*)", "--under", "/Ferries"],
             "",
@@ -389,51 +389,53 @@ def test_what_is_deleted_comes_back_with_memberships_and_reports(place):
 
 def test_memberships_count_through_others_with_their_path(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    nest(bench, "gg-northquay-deck", "gg-office", "dl-fares")
+    nest(bench, "team-northquay-deck", "team-office", "may-fares")
     found = {m.group.dn.name: m.through for m in effective(bench.context, get(bench, anna))}
     assert found == {
-        "gg-everybody": (), "gg-northquay-deck": (), "gg-office": ("gg-northquay-deck",),
-        "dl-fares": ("gg-office", "gg-northquay-deck"),
+        "team-everybody": (), "team-northquay-deck": (), "team-office": ("team-northquay-deck",),
+        "may-fares": ("team-office", "team-northquay-deck"),
     }  # fmt: skip
 
 
 def test_circles_are_refused_however_long(bench):
-    nest(bench, "gg-it", "gg-office", "gg-everybody")
-    edit = Editor(bench.context).edit(resolve(bench.context, "gg-everybody"), [assignment("groups+=gg-it")])
+    nest(bench, "team-it", "team-office", "team-everybody")
+    edit = Editor(bench.context).edit(resolve(bench.context, "team-everybody"), [assignment("groups+=team-it")])
     (finding,) = [f for f in edit.findings if f.is_fatal]
-    assert finding.what == "this would make a circle: gg-it is in gg-office is in gg-everybody"
+    assert finding.what == "this would make a circle: team-it is in team-office is in team-everybody"
     from_the_other_side = Editor(bench.context).edit(
-        resolve(bench.context, "gg-it"), [assignment("members+=gg-everybody")]
+        resolve(bench.context, "team-it"), [assignment("members+=team-everybody")]
     )
     assert [f.what for f in from_the_other_side.findings if f.is_fatal] == [finding.what]
-    own = Editor(bench.context).edit(resolve(bench.context, "gg-it"), [assignment("members+=gg-it")])
+    own = Editor(bench.context).edit(resolve(bench.context, "team-it"), [assignment("members+=team-it")])
     assert [f.what for f in own.findings if f.is_fatal] == ["a group cannot be a member of itself"]
 
 
 def test_power_is_told_before_anybody_gets_it_and_stays_behind_in_a_copy(bench):
     anna = hire(bench, "Anna", "Lund", "1", phone=["1"], office=["Bridge"])
-    nest(bench, "gg-office", "gg-harbour-masters")
-    edit = Editor(bench.context).edit(get(bench, anna), [assignment("groups+=gg-office"), assignment("groups+=gg-it")])
+    nest(bench, "team-office", "team-harbour-masters")
+    edit = Editor(bench.context).edit(
+        get(bench, anna), [assignment("groups+=team-office"), assignment("groups+=team-it")]
+    )
     told = [f.what for f in edit.findings]
     assert told == [
-        "gg-harbour-masters carries power: every account of the ferry line; Anna Lund gets it, through gg-office; "
-        "who can log on as Anna Lund gets it too: gg-help-desk (reset-passwords in /Ferries)"
+        "team-harbour-masters carries power: every account of the ferry line; Anna Lund gets it, through team-office; "
+        "who can log on as Anna Lund gets it too: team-help-desk (reset-passwords in /Ferries)"
     ]
     run(bench, in_order(bench.context, [edit]))
     # Of a group that gets it, the people are named, those of groups in it too.
-    given = Editor(bench.context).edit(resolve(bench.context, "gg-harbour-masters"), [assignment("members+=gg-it")])
+    given = Editor(bench.context).edit(resolve(bench.context, "team-harbour-masters"), [assignment("members+=team-it")])
     assert [f.what for f in given.findings] == [
-        "gg-harbour-masters carries power: every account of the ferry line; gg-it gets it, and with it alund (Anna Lund)"
+        "team-harbour-masters carries power: every account of the ferry line; team-it gets it, and with it alund (Anna Lund)"
     ]
     copy = Copier(view(bench, anna)).copy({"given": ["Bo"], "surname": ["Ek"], "number": ["2"]})
-    assert set(copy.draft.derived["groups"].values) == {"gg-northquay-deck", "gg-everybody", "gg-it"}
+    assert set(copy.draft.derived["groups"].values) == {"team-northquay-deck", "team-everybody", "team-it"}
     assert copy.draft.value("office") == "Bridge"
     assert copy.draft.derived["office"].rule == "copied from alund (Anna Lund)"
     assert {item.field: item.why for item in copy.left_out} == {
-        "groups": "it carries power: gg-harbour-masters, every account of the ferry line (--privileged takes it along)", "phone": "the person's own",
+        "groups": "it carries power: team-harbour-masters, every account of the ferry line (--privileged takes it along)", "phone": "the person's own",
     }  # fmt: skip
     both = Copier(view(bench, anna), with_power=True).copy({"surname": ["Ek"], "number": ["2"]})
-    assert "gg-office" in both.draft.derived["groups"].values
+    assert "team-office" in both.draft.derived["groups"].values
 
 
 def test_copies_of_one_request_do_not_get_in_each_others_way(bench):
@@ -454,24 +456,24 @@ def test_copies_of_one_request_do_not_get_in_each_others_way(bench):
 
 def test_the_pattern_of_nesting_is_checked(bench):
     anna = hire(bench, "Anna", "Lund", "1")
-    edit = Editor(bench.context).edit(get(bench, anna), [assignment("groups+=dl-fares")])
+    edit = Editor(bench.context).edit(get(bench, anna), [assignment("groups+=may-fares")])
     assert [f.is_fatal for f in edit.findings] == [False]
     assert "people belong in global ones" in edit.findings[0].what
-    wrong = Editor(bench.context).edit(resolve(bench.context, "gg-it"), [assignment("members+=dl-fares")])
+    wrong = Editor(bench.context).edit(resolve(bench.context, "team-it"), [assignment("members+=may-fares")])
     assert ["the other way round" in f.what for f in wrong.findings] == [True]
-    right = Editor(bench.context).edit(resolve(bench.context, "dl-fares"), [assignment("members+=gg-it")])
+    right = Editor(bench.context).edit(resolve(bench.context, "may-fares"), [assignment("members+=team-it")])
     assert not right.findings
 
 
 def test_groups_of_groups_on_every_directory(place):
     _, folder = place
-    assert folder.run("edit", "gg-kelness-engine", "groups+=dl-fares", "-y").code == 0
-    assert folder.run("edit", "dl-fares", "groups+=gg-kelness-engine", "-y").code == 20  # a circle
-    who = folder.run("find", "groups=gg-kelness-engine", "--columns", "login", "--as", "csv").out.split()[1]
+    assert folder.run("edit", "team-kelness-engine", "groups+=may-fares", "-y").code == 0
+    assert folder.run("edit", "may-fares", "groups+=team-kelness-engine", "-y").code == 20  # a circle
+    who = folder.run("find", "groups=team-kelness-engine", "--columns", "login", "--as", "csv").out.split()[1]
     shown = folder.run("show", who, "--effective").out
-    assert "dl-fares" in shown
-    line = next(line for line in shown.splitlines() if line.strip().startswith("dl-fares"))
-    assert line.split() == ["dl-fares", "gg-kelness-engine"]
+    assert "may-fares" in shown
+    line = next(line for line in shown.splitlines() if line.strip().startswith("may-fares"))
+    assert line.split() == ["may-fares", "team-kelness-engine"]
     copied = folder.run("copy", who, "Ulla Ny", "number=4712", "--hand-out", "ulla.csv", "-y")
     assert copied.code == 0, copied.err
     rows = {row["field"]: row for row in folder.run("compare", who, "uny", "--json").json["rows"]}
@@ -537,5 +539,5 @@ def test_two_members_of_one_name_are_told_apart(bench):
     hire(bench, "Anna", "Lund", "1")
     hire(bench, "Anna", "Lund", "2", category=["Officers"])
     hire(bench, "Bo", "Ek", "3")
-    everybody = ObjectView(bench.context, resolve(bench.context, "gg-everybody"))
+    everybody = ObjectView(bench.context, resolve(bench.context, "team-everybody"))
     assert everybody.shown("members") == ["alund (Anna Lund)", "annlund (Anna Lund)", "Bo Ek"]

@@ -35,7 +35,7 @@ ROSTER = [
     "vandrel import roster.csv --propose -q",
 ]
 SYNCHRONIZE = "vandrel synchronize school.profile.yaml --into school/directory.db"
-EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=dl-sailing-plan --yes'
+EDIT = 'vandrel edit hbrekke office=Bridge phone+="+47 5555 0999" groups+=may-sailing-plan --yes'
 
 #: Pictures of the demo on a domain controller with the Active Directory schema.
 ON_A_SERVER = {"probe"}
@@ -65,7 +65,7 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     "audit": (
         [
             "vandrel audit -q --json > /dev/null; true",
-            "vandrel edit hbrekke groups+=gg-harbour-masters -y -q",
+            "vandrel edit hbrekke groups+=team-harbour-masters -y -q",
             "vandrel disable hbrekke -y -q",
             "vandrel edit jmeer login=zz9 -y -q",
             "vandrel move zz9 --to /Guests -y -q",
@@ -82,7 +82,7 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
         ],
     ),
     "copy": (
-        ["vandrel edit alund groups+=gg-harbour-masters --yes"],
+        ["vandrel edit alund groups+=team-harbour-masters --yes"],
         ['vandrel copy alund "Berit Dahl" number=2077 password=none --yes', "vandrel compare alund bdahl"],
     ),
     "restore": ([], ["vandrel delete hbrekke --yes -q", "vandrel attic", "vandrel restore hbrekke --yes"]),
@@ -132,7 +132,7 @@ DRAWN = {
     ],
     "slips": [["import", "summer-mended.xlsx", "--hand-out", "slips.pdf", "-y"]],
     "page": [
-        ["edit", "hbrekke", "groups+=gg-harbour-masters", "-y"], ["disable", "hbrekke", "-y"],
+        ["edit", "hbrekke", "groups+=team-harbour-masters", "-y"], ["disable", "hbrekke", "-y"],
         ["edit", "jmeer", "login=zz9", "-y"], ["release", "/Shore/Office", "-y"], ["audit", "--page", "audit.html"],
     ],
 }  # fmt: skip

@@ -110,7 +110,7 @@ FAULTS: tuple[tuple[int, Callable[[Cells], None], str], ...] = (
     (158, _cell("Staff no", "0157"), "twice"),
     (163, _cell("Manager", "9999"), "not-found"),
     (179, _cell("Manager", "Lund"), "ambiguous"),
-    (188, _cell("Teams", "gg-fishing"), "not-found"),
+    (188, _cell("Teams", "team-fishing"), "not-found"),
     (197, _cell("Login", "hbrekke"), "taken"),
     (208, _cell("Mail", "halvard.brekke@marrowick.example"), "taken"),
     (219, _cell("Staff no", ""), "required"),

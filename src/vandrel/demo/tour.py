@@ -18,7 +18,7 @@ TOUR: list[tuple[str, list[str], int]] = [
     ("What is wrong or missing is named in one go, and nothing is written.",
      ["create", "crew", "Tor Vik", "site=Northqay", "--dry-run"], 16),
     ("Change fields, add one value of a list, join a group: before and after are shown, then what the directory has.",
-     ["edit", "hbrekke", "office=Bridge", "phone+=+47 5555 0999", "groups+=dl-sailing-plan", "--yes"], 0),
+     ["edit", "hbrekke", "office=Bridge", "phone+=+47 5555 0999", "groups+=may-sailing-plan", "--yes"], 0),
     ("A password never stands on a command line.",
      ["edit", "hbrekke", "password=Sommer2026!"], 2),
     ("A group by its convention, with its members.",

@@ -367,7 +367,7 @@ class AddressNumberCodec(FieldCodec):
 
 
 class DelegationCodec(FieldCodec):
-    """Teams and tasks on a unit: ``gg-desk: unlock`` for a SID and a task."""
+    """Teams and tasks on a unit: ``team-desk: unlock`` for a SID and a task."""
 
     at_creation = False
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import binascii
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NoReturn
 
 from msgspec import Struct
@@ -13,6 +13,7 @@ from msgspec import Struct
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry
 from vandrel.errors import Code, Location, VandrelError
 
 #: Columns after which a line is folded (RFC 2849, note 2).
@@ -290,10 +291,33 @@ def line(name: str, value: Value) -> str:
 
 def content(entry: Entry, keep: Callable[[str], bool] = lambda name: True) -> str:
     """An entry as a content record, with an empty line behind it; object classes first."""
-    out = [line("dn", str(entry.dn))]
-    ordered = sorted(entry.attributes, key=lambda name: name != "objectClass")
-    out += [line(name, value) for name in ordered if keep(name) for value in entry.attributes[name]]
-    return "".join(out) + "\n"
+    return line("dn", str(entry.dn)) + _attributes(entry.attributes, keep) + "\n"
+
+
+def _attributes(attributes: Mapping[str, Sequence[Value]], keep: Callable[[str], bool] = lambda name: True) -> str:
+    ordered = sorted(attributes, key=lambda name: name != "objectClass")
+    return "".join(line(name, value) for name in ordered if keep(name) for value in attributes[name])
+
+
+def change(operation: AddEntry | ModifyEntry | RenameEntry | DeleteEntry) -> str:
+    """An operation as a change record (RFC 2849), with an empty line behind it."""
+    head = line("dn", str(operation.dn))
+    match operation:
+        case AddEntry(attributes=attributes):
+            return head + "changetype: add\n" + _attributes(attributes) + "\n"
+        case DeleteEntry():
+            return head + "changetype: delete\n\n"
+        case RenameEntry(dn=dn, new=new):
+            superior = line("newsuperior", str(new.parent)) if new.parent != dn.parent else ""
+            return head + "changetype: modrdn\n" + line("newrdn", new.rdn_text) + "deleteoldrdn: 1\n" + superior + "\n"
+        case ModifyEntry(changes=changes):
+            return head + "changetype: modify\n" + "".join(part for each in changes for part in _parts(each)) + "\n"
+
+
+def _parts(each: Change) -> Iterator[str]:
+    for word, values in (("delete", each.removed), ("add", each.added)):
+        if values:
+            yield f"{word}: {each.attribute}\n" + "".join(line(each.attribute, value) for value in values) + "-\n"
 
 
 #: The name of the record that holds definitions (RFC 4512, section 4.2), and its attributes.

@@ -34,8 +34,8 @@ _BETWEEN_TWO = re.compile(rf"(?<!\\){re.escape(BETWEEN)}")
 def join_values(values: Iterable[str]) -> str:
     r"""Several values as one cell of a file that Vandrel writes.
 
-    >>> join_values(["gg-lamps", "Ship|Shore"])
-    'gg-lamps | Ship\\|Shore'
+    >>> join_values(["team-lamps", "Ship|Shore"])
+    'team-lamps | Ship\\|Shore'
     """
     return f" {BETWEEN} ".join(value.replace(BETWEEN, _OWN) for value in values)
 
@@ -43,8 +43,8 @@ def join_values(values: Iterable[str]) -> str:
 def split_values(cell: str, separator: str) -> tuple[str, ...]:
     r"""The values of one cell, without blanks around them; the other way round where Vandrel wrote it.
 
-    >>> split_values(r"gg-lamps | Ship\|Shore", "|"), split_values("one; two;", ";")
-    (('gg-lamps', 'Ship|Shore'), ('one', 'two'))
+    >>> split_values(r"team-lamps | Ship\|Shore", "|"), split_values("one; two;", ";")
+    (('team-lamps', 'Ship|Shore'), ('one', 'two'))
     """
     if separator == BETWEEN and _OWN in cell:
         parts = [part.replace(_OWN, BETWEEN) for part in _BETWEEN_TWO.split(cell)]

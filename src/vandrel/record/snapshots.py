@@ -205,6 +205,15 @@ class Snapshots(OwnFile):
         """The objects of a snapshot, in the order in which what they hold is stored."""
         yield from (Held(name, DN.read(dn), state) for name, dn, state in self._rows(snapshot))
 
+    def entries(self, snapshot: Snapshot) -> Iterator[Entry]:
+        """The objects of a snapshot as they were, superiors before their subordinates.
+
+        Raises:
+            DirectoryError: ``damaged``.
+
+        """
+        yield from map(self.entry, sorted(self.held(snapshot), key=lambda held: len(held.dn)))
+
     def differing(self, before: Snapshot, after: Snapshot) -> Iterator[tuple[Held | None, Held | None]]:
         """The objects that are new, gone, or differ, as they were and as they are; of one line of snapshots."""
         spells = (

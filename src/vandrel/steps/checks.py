@@ -101,6 +101,7 @@ class Checks:
                     findings += self._names_free(step.dn, claimed, taken)
                     self._added[step.new.key] = step.new
                     self._gone.add(step.dn.key)
+                    self._gone.discard(step.new.key)
                     self._made_moves.append(step)
                 case Remove():
                     findings += self._remove(step, existing)

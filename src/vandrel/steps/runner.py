@@ -14,19 +14,7 @@ from vandrel.directory.port import Directory
 from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.gc_control import gc_paused
 from vandrel.record.attic import Attic
-from vandrel.record.journal import (
-    AHEAD,
-    BEGUN,
-    BROKEN,
-    MADE,
-    PART,
-    REFUSED,
-    Job,
-    Journal,
-    JournalStep,
-    NewJob,
-    Record,
-)
+from vandrel.record.journal import AHEAD, BEGUN, BROKEN, MADE, PART, REFUSED, Job, Journal, JournalStep, NewJob, Record
 from vandrel.steps.applied_steps import applied_steps
 from vandrel.steps.checks import Checks
 from vandrel.steps.deletion_keeper import DeletionKeeper

@@ -22,7 +22,7 @@ EXAMPLES = """\
   vandrel create administrator "Anna Lund" number=2041 --hand-out adm.csv
   vandrel create group "Night watch" kind=team members=alund,jmueller
   vandrel create unit /Ferries/Northquay/Stores
-  vandrel create computer NQ-DESK-07 notes="Ticket desk" groups=gg-desks
+  vandrel create computer NQ-DESK-07 notes="Ticket desk" groups=team-desks
 """
 WRITES = True
 

@@ -19,8 +19,8 @@ away. Membership is a field from either side: groups of an account, members of a
 attribute. Whom each name was taken for, and every value before and after, is shown first."""
 EXAMPLES = """\
   vandrel edit alund title="Second mate" phone+="+47 5555 0100"
-  vandrel edit alund jmueller groups+=gg-it office=
-  vandrel edit gg-night-watch members-=alund
+  vandrel edit alund jmueller groups+=team-it office=
+  vandrel edit team-night-watch members-=alund
   vandrel edit alund password=generate change=yes enabled=yes
   vandrel edit /Ferries/Northquay/Stores protected=no
   vandrel edit --where "(department=Deck)" web="https://marrowick.example/{login}"     {field}: of each account itself

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from vandrel import safe_file
-from vandrel.cli import complete
+from vandrel.cli import complete, options
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
@@ -23,6 +23,7 @@ EXAMPLES = """\
   vandrel export > everything.ldif
   vandrel export /Ferries/Northquay --to northquay.ldif
   vandrel export --schema --directory harbour --to copy.ldif     then: vandrel load copy.ldif --directory copy.db
+  vandrel export --from-snapshot 3 --schema --to then.ldif       then: vandrel load then.ldif --directory then.db
   vandrel export --where "(title=*mate*)" --only cn,mail,telephoneNumber
 """
 WRITES = False
@@ -43,6 +44,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--schema", action="store_true", help="the directory's schema first, so that a copy of its own can be made"
     )
     parser.add_argument("--hashes", action="store_true", help="also password hashes, which others can try to break")
+    parser.add_argument("--from-snapshot", type=options.positive, metavar="N", help="what snapshot N holds")
     parser.add_argument("--to", metavar="FILE", help="write to a file for you alone, which must not exist")
 
 
@@ -58,7 +60,9 @@ def run(session: Session) -> Report:
         raise VandrelError(Code.USAGE, what, where=Location(option="--json"), remedy=remedy)
     only = [name.strip() for name in (args.only or "").split(",") if name.strip()]
     request = ExportRequest(args.place or "", args.where or "", only, args.own, args.schema, args.hashes)
-    pieces = export(session.context, request)
+    number = args.from_snapshot
+    of = (session.snapshots, session.snapshots.one(number)) if number else None
+    pieces = export(session.context, request, of)
     if not args.to:
         sys.stdout.writelines(pieces)
         return Report("export")

@@ -19,7 +19,7 @@ of RFC 4515 finds. Columns are fields of ours or @attributes."""
 EXAMPLES = """\
   vandrel find mül                                       by a fragment of any name
   vandrel find site=Northquay title="*mate*" --by surname
-  vandrel find --type groups gg-
+  vandrel find --type groups team-
   vandrel find state="without password"                 also disabled, locked, ended, not started, protected
   vandrel find "ends<2026-12-31" "created>-30d"          days, also counted from today; numbers: "number>=3000"
   vandrel find --where "(&(objectClass=person)(!(manager=*)))" --columns login,full,department

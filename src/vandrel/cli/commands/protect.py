@@ -17,7 +17,7 @@ DESCRIPTION = """\
 Protect any object from deletion, renaming and moves, by the directory itself where it can. `vandrel probe` says
 who sees to it."""
 EXAMPLES = """\
-  vandrel protect /Ferries/Northquay gg-everybody
+  vandrel protect /Ferries/Northquay team-everybody
   vandrel protect --where "(objectClass=organizationalUnit)"
 """
 WRITES = True

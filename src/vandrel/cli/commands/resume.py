@@ -15,6 +15,7 @@ from vandrel.intake.hand_out import must_be_possible
 
 if TYPE_CHECKING:
     from vandrel.cli.present.json_output import Outcome
+    from vandrel.cli.present.passwords import HandOut
     from vandrel.jobs.history.resume import OpenPassword
     from vandrel.record.journal import Job
     from vandrel.secret import Secret
@@ -49,8 +50,7 @@ def run(session: Session) -> int:
     from vandrel.cli.present.json_output import ResultData, encode, refusals_of
     from vandrel.cli.present.passwords import HandOut
     from vandrel.cli.present.proposals import exit_code, tell_result
-    from vandrel.errors import NOTE
-    from vandrel.jobs.history.resume import chosen_job, new_password, open_passwords, what_is_lost
+    from vandrel.jobs.history.resume import chosen_job, open_passwords
 
     args, terminal, context, runner = session.args, session.terminal, session.context, session.runner
     session.must_have_journal()
@@ -59,19 +59,7 @@ def run(session: Session) -> int:
     terminal.note(f"Job {job.number}: {job.title}; {job.made} of {job.planned} steps are known to be made.")
     hand_out = HandOut(session, args.hand_out, args.recipient)
     passwords = open_passwords(context, runner, job.number, _kept(runner, job.number))
-    lost = [each for each in passwords if each.secret is None]
-    secrets = {str(each.entry.dn): each.secret for each in passwords if each.secret is not None}
-    if lost and not args.no_passwords and args.hand_out is None:
-        error = what_is_lost(lost, job.number)
-        if not args.dry_run:
-            raise error
-        terminal.findings(structs.replace(finding, severity=NOTE) for finding in error.findings)
-    elif lost and not args.no_passwords:
-        must_be_possible(Path(args.hand_out), args.recipient)
-        for each in lost:
-            secrets[str(each.entry.dn)] = secret = new_password(context, each.entry)
-            hand_out.add(each.entry.dn, partial(context.one, each.entry), secret)
-        terminal.note(_made_anew(lost))
+    secrets = _secrets(session, job.number, passwords, hand_out)
     if args.dry_run:
         terminal.note("Dry run: nothing was changed.")
         terminal.write(encode(ResultData(NAME, "dry run", 0, job=job.number)) if terminal.as_json else "")
@@ -97,6 +85,35 @@ def run(session: Session) -> int:
     else:
         hand_out.deliver()
     return code
+
+
+def _secrets(session: Session, job: int, passwords: list[OpenPassword], hand_out: HandOut) -> dict[str, Secret]:
+    """The passwords that are still to be set, by the names of the accounts: the first ones, or new ones for a hand-out.
+
+    Raises:
+        VandrelError: first ones are lost, and no hand-out is there for new ones.
+
+    """
+    from vandrel.errors import NOTE
+    from vandrel.jobs.history.resume import new_password, what_is_lost
+
+    args, context = session.args, session.context
+    lost = [each for each in passwords if each.secret is None]
+    secrets = {str(each.entry.dn): each.secret for each in passwords if each.secret is not None}
+    if not lost or args.no_passwords:
+        return secrets
+    if args.hand_out is None:
+        error = what_is_lost(lost, job)
+        if not args.dry_run:
+            raise error
+        session.terminal.findings(structs.replace(finding, severity=NOTE) for finding in error.findings)
+        return secrets
+    must_be_possible(Path(args.hand_out), args.recipient)
+    for each in lost:
+        secrets[str(each.entry.dn)] = secret = new_password(context, each.entry)
+        hand_out.add(each.entry.dn, partial(context.one, each.entry), secret)
+    session.terminal.note(_made_anew(lost))
+    return secrets
 
 
 def _kept(runner: Runner, job: int) -> dict[str, dict[str, Secret]]:

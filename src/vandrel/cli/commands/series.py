@@ -18,7 +18,7 @@ Make a series: a stem, and a number behind it, or where a # stands in it. The fi
 Numbers that are taken are skipped, or refused with --taken refuse. A field may have a # in its value as well."""
 EXAMPLES = """\
   vandrel series seasonal kiosk site=Kelness surname="Kiosk #" --count 12 --digits 2 --hand-out kiosk.csv
-  vandrel series computer KN-DESK- groups=gg-desks --count 20 --first-number 5 --digits 2
+  vandrel series computer KN-DESK- groups=team-desks --count 20 --first-number 5 --digits 2
   vandrel series group "Watch #" kind=team --count 4
 """
 WRITES = True

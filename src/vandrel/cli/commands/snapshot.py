@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import TYPE_CHECKING
 
+from vandrel import safe_file
 from vandrel.cli import complete, options
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
     from vandrel.jobs.common.report import Report
+    from vandrel.jobs.snapshots.differences import DiffersRequest
 
 NAME = "snapshot"
 HELP = "keep what the directory holds now, and tell what has changed since"
@@ -23,6 +26,8 @@ EXAMPLES = """\
   vandrel snapshot list
   vandrel snapshot differences 3                since snapshot 3
   vandrel snapshot differences 3 5 --under /Shore --what deleted
+  vandrel snapshot differences 3 --ldif since.ldif
+  vandrel export --from-snapshot 3 --schema --to then.ldif && vandrel load then.ldif --directory then.db
   vandrel snapshot verify
   vandrel snapshot thin --days 14 --weeks 8 --months 12
 """
@@ -41,6 +46,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--what", choices=words, default="", help="of objects to which this has happened")
     field = group.add_argument("--field", metavar="FIELD", default="", help="of this field, or @attribute")
     complete.attach(field, complete.columns)
+    group.add_argument("--ldif", metavar="FILE", help="also as changes that vandrel load takes, without passwords")
     group = parser.add_argument_group("how many stay: the last of each of so many")
     for name, number in (("days", 14), ("weeks", 8), ("months", 12)):
         group.add_argument(f"--{name}", type=options.natural, default=number, metavar="N", help=f"default: {number}")
@@ -49,7 +55,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> Report:
     """Hand the request on; what is dropped is asked about."""
     from vandrel.errors import Code, VandrelError
-    from vandrel.jobs.snapshots.differences import DiffersRequest, report_differences
+    from vandrel.jobs.snapshots.differences import DiffersRequest
     from vandrel.jobs.snapshots.keep import TakeRequest, list_snapshots, take, verify
 
     args, context, snapshots, numbers = session.args, session.context, session.snapshots, session.args.numbers
@@ -66,8 +72,29 @@ def run(session: Session) -> Report:
             return verify(context, snapshots, next(iter(numbers), 0))
         case "thin":
             return _thin(session)
-    request = DiffersRequest(numbers[0], (*numbers, 0)[1], args.under, args.kind, args.what, args.field)
-    return report_differences(context, snapshots, request)
+    return _differences(
+        session, DiffersRequest(numbers[0], (*numbers, 0)[1], args.under, args.kind, args.what, args.field)
+    )
+
+
+def _differences(session: Session, request: DiffersRequest) -> Report:
+    from vandrel.directory import ldif
+    from vandrel.jobs.common.report import count
+    from vandrel.jobs.snapshots.change_records import as_operations
+    from vandrel.jobs.snapshots.differences import differences, report_differences
+
+    name, context = session.args.ldif, session.context
+    if name:
+        safe_file.must_be_free(Path(name))
+    found = list(differences(context, session.snapshots, request))
+    report = report_differences(context, found, request)
+    if name:
+        operations = as_operations(context, found)
+        with safe_file.writing(Path(name)) as file:
+            file.write(b"version: 1\n\n")
+            file.writelines(ldif.change(operation).encode() for operation in operations)
+        report.summary = [*report.summary, f"{count(len(operations), 'change')} in {name}."]
+    return report
 
 
 def _thin(session: Session) -> Report:

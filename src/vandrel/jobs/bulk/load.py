@@ -7,12 +7,13 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct
 
+from vandrel.directory import dn as names
 from vandrel.directory.dn import DN, LEVEL
 from vandrel.directory.entry import Value
 from vandrel.directory.ldif import Modification, Record
 from vandrel.directory.operations import Change
 from vandrel.directory.schema import Schema
-from vandrel.errors import Code, Finding, Location
+from vandrel.errors import Code, Finding, Location, VandrelError
 from vandrel.jobs.common.proposal import Proposal, fixed
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.step_changes import changes_of_steps
@@ -44,7 +45,7 @@ class _ExpectedEntries:
             elif dn.is_within(move.dn):
                 return None
         entry = self._directory.get(dn)
-        return {name: list(values) for name, values in entry.attributes.items()} if entry else None
+        return self._following(entry.attributes, self._moves) if entry else None
 
     def put(self, dn: DN, attributes: Attributes | None) -> None:
         """Take note of what an entry has now; None: it is gone."""
@@ -58,13 +59,20 @@ class _ExpectedEntries:
             inside = key == move.dn.key or key.startswith(move.dn.key + LEVEL)
             return move.new.key + key[len(move.dn.key) :] if inside else key
 
-        self._entries = {moved(key): entry for key, entry in self._entries.items()}
+        self._entries = {moved(key): entry and self._following(entry, [move]) for key, entry in self._entries.items()}
         self._moves.append(move)
         if attributes is not None and move.new.rdn != move.dn.rdn:
             for pairs, change in ((move.dn.rdn, self.without), (move.new.rdn, self.with_value)):
                 for kind, value in pairs:
                     change(attributes, self._schema.attribute_name(kind) or kind, value)
         self._entries[move.new.key] = attributes
+
+    def _following(self, attributes: Attributes, moves: Sequence[Rename]) -> Attributes:
+        """A copy of attributes, in which what points at an object that is renamed points at its new name."""
+        copied = {name: list(values) for name, values in attributes.items()}
+        for name in self._schema.references_in(copied) if moves else ():
+            copied[name] = [_followed(value, moves) for value in copied[name]]
+        return copied
 
     def without(self, attributes: Attributes, name: str, value: Value) -> None:
         """Take one value away."""
@@ -75,6 +83,18 @@ class _ExpectedEntries:
         """Add one value, unless it is there."""
         if self._schema.key(name, value) not in {self._schema.key(name, one) for one in attributes.get(name, ())}:
             attributes[name] = [*attributes.get(name, ()), value]
+
+
+def _followed(value: Value, moves: Sequence[Rename]) -> Value:
+    """A name as it is after these moves; what cannot be read as one stays as it is."""
+    try:
+        old = new = names.parse(str(value))
+    except VandrelError:
+        return value
+    for move in moves:
+        if new.is_within(move.dn):
+            new = new.moved(move.dn, move.new)
+    return value if new == old else str(new)
 
 
 class Loader:

@@ -76,7 +76,9 @@ def propose_series(context: Context, request: SeriesRequest) -> Proposal:
     said: list[str] = []
     if request.first and in_use:
         is_one = len(in_use) == 1
-        said += [f"{'Number' if is_one else 'Numbers'} {listed_names(in_use)} {'is' if is_one else 'are'} in use already."]
+        said += [
+            f"{'Number' if is_one else 'Numbers'} {listed_names(in_use)} {'is' if is_one else 'are'} in use already."
+        ]
     if 0 < request.options.first < len(roster.lines):
         begin = request.first or roster.lines[0].item.row
         said += [f"The rest of them: --first-number {begin} in place of --first {request.options.first}."]

@@ -1,4 +1,4 @@
-"""Assignments as people write them: ``title="Second mate"``, ``groups+=gg-deck``, ``phone-=...``, ``office=``."""
+"""Assignments as people write them: ``title="Second mate"``, ``groups+=team-deck``, ``phone-=...``, ``office=``."""
 
 from __future__ import annotations
 

@@ -67,7 +67,7 @@ def first_name(context: Context, kind: str, stem: str) -> str:
 
 
 def _bare(context: Context, rule: NamingRule, word: str) -> str:
-    """The stem of a word that has the form of such names already, as ``desks`` of ``gg-desks``; else the word."""
+    """The stem of a word that has the form of such names already, as ``desks`` of ``team-desks``; else the word."""
     first, second = (next(rule.candidates(_pattern_values(context, stem)), None) for stem in ("xa", "xb"))
     if first is None or second is None:
         return word

@@ -25,6 +25,8 @@ _LIKE_A_DN = re.compile(r"\s*([A-Za-z][A-Za-z0-9-]*|\d+(\.\d+)+)\s*=")
 #: Objects that are looked through for near spellings.
 _MOST_NEAR = 20_000
 _SHOWN = 12
+#: Those that the message itself names.
+_NAMED = 3
 #: Letters up to which near spellings are looked for.
 _LONGEST_NEAR = 100
 
@@ -85,11 +87,10 @@ def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_T
         if len(entries) == 1 or len(logins) == 1:
             return (logins or entries)[0]
         if entries:
-            more = f" ({len(entries)} in all)" if len(entries) > _SHOWN else ""
             raise NoSingleMatch(
                 context,
                 Code.AMBIGUOUS,
-                f"{typed!r} can be any of these{more}",
+                f"{typed!r} can be {_named(context, entries)}",
                 typed,
                 entries[:_SHOWN],
                 "type more of the name, or its logon name",
@@ -173,6 +174,12 @@ def _by_dn(context: Context, typed: str) -> Entry:
     raise VandrelError(Code.NOT_FOUND, f"there is no object {dn}", where=Location(text=typed), remedy=remedy)
 
 
+def _named(context: Context, entries: Sequence[Entry]) -> str:
+    """The first few in words: a list of them stands above the message only where it is all there is to say."""
+    few = [context.one(entry, "login") or entry.dn.name for entry in entries[:_NAMED]]
+    return f"{', '.join(few)} and {len(entries) - _NAMED} more" if len(entries) > _NAMED else listed(few)
+
+
 def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> NoSingleMatch:
     what = listed(f"{'an' if object_type == ACCOUNT else 'a'} {object_type}" for object_type in object_types)
     if len(typed) > _LONGEST_NEAR:
@@ -192,5 +199,5 @@ def _nothing(context: Context, typed: str, object_types: tuple[str, ...]) -> NoS
     near = list(
         {spelled[word].dn.key: spelled[word] for word in nearest_part(to_ascii(typed).lower(), spelled, 5)}.values()
     )
-    remedy = "those above come near" if near else "vandrel find lists what there is"
+    remedy = f"did you mean {_named(context, near)}?" if near else "vandrel find lists what there is"
     return NoSingleMatch(context, Code.NOT_FOUND, f"nothing fits {typed!r} as {what}", typed, near, remedy)

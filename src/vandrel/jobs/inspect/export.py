@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterator, Sequence
 from msgspec import Struct
 
 from vandrel.directory import ldif
+from vandrel.directory import place as places
 from vandrel.directory.dn import DN, LEVEL
 from vandrel.directory.entry import Entry
-from vandrel.directory.filter import EVERYTHING, Filter
+from vandrel.directory.filter import EVERYTHING, Filter, matches
 from vandrel.directory.filter import parse as parse_filter
 from vandrel.directory.ldif import Origin
 from vandrel.directory.port import Directory, Scope
@@ -18,6 +19,7 @@ from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import UNIT
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
+from vandrel.record.snapshots import Snapshot, Snapshots
 from vandrel.text.nearest import did_you_mean
 
 
@@ -42,18 +44,23 @@ class ExportRequest(Struct, frozen=True):
     with_hashes: bool = False
 
 
-def export(context: Context, request: ExportRequest) -> Iterator[str]:
-    """Put out objects as LDIF (RFC 2849), record by record.
+def export(context: Context, request: ExportRequest, of: tuple[Snapshots, Snapshot] | None = None) -> Iterator[str]:
+    """Put out objects as LDIF (RFC 2849), record by record: as they are, or as they were in a snapshot.
 
     Raises:
-        VandrelError: ``unknown-field``, what resolving the place raises, ``bad-value`` for the filter.
+        VandrelError: ``unknown-field``, what resolving the place raises, ``bad-value`` for the filter, ``damaged``.
 
     """
-    directory = context.directory
-    base = resolve(context, request.place, (UNIT,)).dn if request.place else context.charter.base
-    entries = superiors_first(directory, base, parse_filter(request.where) if request.where else EVERYTHING)
+    directory, contexts = context.directory, context.directory.contexts
+    where = parse_filter(request.where) if request.where else EVERYTHING
+    if of is not None:
+        entries = _as_they_were(context, request.place, where, *of)
+        contexts = contexts if of[1].base in contexts else (of[1].base,)
+    else:
+        base = resolve(context, request.place, (UNIT,)).dn if request.place else context.charter.base
+        entries = superiors_first(directory, base, where)
     keep = _keep(context, request)
-    origin = Origin(directory.contexts, directory.schema.definitions) if request.with_schema else None
+    origin = Origin(contexts, directory.schema.definitions) if request.with_schema else None
 
     def records() -> Iterator[str]:
         yield "version: 1\n\n"
@@ -63,6 +70,16 @@ def export(context: Context, request: ExportRequest) -> Iterator[str]:
             yield ldif.content(entry, keep)
 
     return records()
+
+
+def _as_they_were(
+    context: Context, place: str, where: Filter, snapshots: Snapshots, snapshot: Snapshot
+) -> Iterator[Entry]:  # fmt: skip
+    """The objects of a snapshot, within a place that need not be there any more."""
+    base = places.to_dn(places.parse(place), context.charter.base) if place else snapshot.base
+    for entry in snapshots.entries(snapshot):
+        if entry.dn.is_within(base) and (where == EVERYTHING or matches(where, entry, context.directory.schema)):
+            yield entry
 
 
 def _keep(context: Context, request: ExportRequest) -> Callable[[str], bool]:

@@ -120,7 +120,7 @@ def change_seats(context: Context, request: SeatRequest) -> Proposal:
 
 def _must_have_pools(context: Context) -> None:
     if not context.charter.document.seats:
-        what, remedy = "the charter has no seats", "write them: seats: {post: {group: dl-post, capacity: 70}}"
+        what, remedy = "the charter has no seats", "write them: seats: {post: {group: may-post, capacity: 70}}"
         raise VandrelError(Code.NOT_FOUND, what, where=Location(file=str(context.charter.source)), remedy=remedy)
 
 

@@ -142,9 +142,8 @@ def _difference(
         old, new = before.values_of(name), after.values_of(name)
         keys = [{schema.value_key(name, value): value for value in values} for values in (old, new)]
         if schema.is_reference(name):
-            keys[0] = {
-                renamed.get(str(key), key): keys[1].get(renamed.get(str(key), ""), v) for key, v in keys[0].items()
-            }
+            followed = ((renamed.get(str(key)), key, value) for key, value in keys[0].items())
+            keys[0] = {new or key: keys[1].get(new, value) if new else value for new, key, value in followed}
         gone = tuple(value for key, value in keys[0].items() if keys[1].get(key) != value)
         come = tuple(value for key, value in keys[1].items() if keys[0].get(key) != value)
         if (not gone and not come) or (name in naming and What.RENAMED in what):
@@ -186,17 +185,12 @@ def field_of(context: Context, entry: Entry, attribute: str) -> str:
     return kept[0] if len(kept) == 1 else f"@{attribute}"
 
 
-def report_differences(context: Context, snapshots: Snapshots, request: DiffersRequest) -> Report:
-    """List what differs, object by object and field by field.
-
-    Raises:
-        VandrelError: what `differences` raises.
-
-    """
+def report_differences(context: Context, found: Iterable[Difference], request: DiffersRequest) -> Report:
+    """List what differs, object by object and field by field."""
     rows, seen, stamped = [], [], dict[str, None]()
     only_stamps = 0
     figures = dict.fromkeys(What, 0)
-    for each in differences(context, snapshots, request):
+    for each in found:
         if not each.what:
             only_stamps += 1
             stamped |= dict.fromkeys(each.stamps)
