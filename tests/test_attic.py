@@ -185,6 +185,30 @@ def test_wrong_words(demo, words):
     assert demo.run(*words).code == Code.USAGE.exit_code
 
 
+def test_jobs_that_are_long_over_are_forgotten(demo):
+    for office in ("Wherryhouse", "Bridge", "Galley"):
+        done(demo, "edit", "alund", f"office={office}")
+    begun = demo.run("journal", "--last", "0", "--json").json["rows"]
+    last = begun[0]["number"]
+    with closing(sqlite3.connect(demo.path / "journal.db")) as journal:
+        journal.execute("UPDATE job SET ended = '2026-01-01T00:00:00.000Z'")
+        journal.execute("UPDATE job SET state = 'broken off' WHERE number = 2")
+        journal.commit()
+    assert "Nothing to be forgotten" in demo.run("purge", "--expired", "-y").out  # the charter keeps them for ever
+    charter = demo.path / "charter.yaml"
+    charter.write_text(charter.read_text() + "\njournal-days: 400\n")
+    assert "Nothing to be forgotten" in demo.run("purge", "--expired", "-y").out
+    charter.write_text(charter.read_text().replace("journal-days: 400", "journal-days: 30"))
+    assert f"{last - 2} jobs of the journal to be forgotten." in demo.run("purge", "--expired", "-n").out
+    assert f"{last - 2} jobs of the journal forgotten for good." in demo.run("purge", "--expired", "-y").out
+    left = demo.run("journal", "--json").json["rows"]
+    assert [job["number"] for job in left] == [last, 2]  # the last one, and one that is to be finished or taken back
+    assert "What was before job 2 is forgotten" in demo.run("journal").out
+    assert b"Wherryhouse" not in (demo.path / "journal.db").read_bytes()
+    done(demo, "edit", "alund", "office=Quay")
+    assert demo.run("journal", "--json").json["rows"][0]["number"] == last + 1
+
+
 def test_a_group_with_power_asks_for_its_name_and_says_who_loses_what(demo):
     done(demo, "edit", "hbrekke", "groups+=team-harbour-masters")
     before = demo.state()

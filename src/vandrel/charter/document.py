@@ -296,6 +296,7 @@ class Document(_Part, frozen=True):
     hierarchy: Annotated[dict[str, Unit | None], Meta(description="The units, from the top down.")] = {}
     photo_limit: Annotated[int, Meta(description="Most bytes of a photograph.", ge=1)] = 102_400
     attic_days: Annotated[int, Meta(description="Days for which deleted objects are kept in the attic.", ge=1)] = 30
+    journal_days: Annotated[int, Meta(description="Days for which the journal keeps jobs; 0: for ever.", ge=0)] = 0
     copies: Annotated[
         list[Text] | None, Meta(description="Fields that a copy of an account takes from its source.")
     ] = None

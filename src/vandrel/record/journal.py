@@ -227,6 +227,32 @@ class Journal:
             self._db.execute("UPDATE job SET ended = ?, seen = ?, state = ? WHERE number = ?", (now, now, state, job))
         self._locks.free(job)
 
+    def over(self, identity: str, before: datetime) -> list[int]:
+        """The numbers of the jobs on a directory that ended before a moment; never that of the last job of all."""
+        moment = before.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+        with sqlite_file.plain_errors(self.path):
+            rows = self._db.execute(
+                "SELECT number FROM job WHERE identity = ? AND state IN (?, ?) AND ended < ? "
+                "AND number < (SELECT max(number) FROM job) ORDER BY number",
+                (identity, DONE, PART, moment),
+            ).fetchall()
+        return [number for (number,) in rows]
+
+    def forget(self, numbers: Sequence[int]) -> None:
+        """Forget jobs for good. What was written is overwritten."""
+        with sqlite_file.plain_errors(self.path):
+            self._db.execute("PRAGMA secure_delete = ON")
+        with sqlite_file.transaction(self._db, self.path):
+            for table, column in (("step", "job"), ("job", "number")):
+                self._db.executemany(f"DELETE FROM {table} WHERE {column} = ?", [(number,) for number in numbers])
+        with sqlite_file.plain_errors(self.path):
+            self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+    def first(self) -> int:
+        """The number of the first job that is in it; 0 where there is none."""
+        with sqlite_file.plain_errors(self.path):
+            return int(self._db.execute("SELECT coalesce(min(number), 0) FROM job").fetchone()[0])
+
     def claim(self, number: int, *, is_dead: bool = False) -> Job:
         """Take the lock of a job that was begun before, to finish it or to take it back.
 

@@ -1,4 +1,4 @@
-"""``vandrel purge``: deleted objects are forgotten for good."""
+"""``vandrel purge``: deleted objects, and jobs that are long over, are forgotten for good."""
 
 from __future__ import annotations
 
@@ -15,7 +15,8 @@ NAME = "purge"
 HELP = "forget deleted objects for good"
 DESCRIPTION = """\
 Take objects out of the attic for good: those that are named, or with --expired those whose days are over. What was kept
-of them is overwritten; nothing brings it back. Objects whose days are not over are purged only once their number is
+of them is overwritten; nothing brings it back. With --expired go the jobs of the journal as well that ended before the
+charter's journal-days. Objects whose days are not over are purged only once their number is
 typed, or given with --confirm."""
 EXAMPLES = """\
   vandrel purge --expired --yes       every night, by a scheduler
@@ -38,19 +39,20 @@ def run(session: Session) -> Report:
     """Choose, ask, and forget."""
     from msgspec import structs
 
-    from vandrel.jobs.common.report import count
     from vandrel.jobs.lifecycle.purge import PurgeRequest, purge
 
     args, out = session.args, session.terminal
     request = PurgeRequest(options.attic_selection(session, args.names), args.expired)
-    report, numbers = purge(session.context, session.attic, request)
-    if not numbers or args.dry_run:
+    journal = session.journal() if session.journal_path.exists() else None
+    report, forgotten = purge(session.context, session.attic, journal, request)
+    if not forgotten or args.dry_run:
         return report
     if args.expired:
-        out.confirm(f"Forget {count(len(numbers), 'object')} for good?", yes=args.yes)
+        out.confirm(f"Forget {forgotten} for good?", yes=args.yes)
     else:
-        out.confirm_typed(
-            "How many objects are forgotten for good? Type the number:", str(len(numbers)), given=args.confirm
-        )
-    session.attic.purge(numbers)
-    return structs.replace(report, summary=[f"{count(len(numbers), 'object')} forgotten for good."])
+        question = "How many objects are forgotten for good? Type the number:"
+        out.confirm_typed(question, str(len(forgotten.objects)), given=args.confirm)
+    session.attic.purge(forgotten.objects)
+    if journal is not None and forgotten.jobs:
+        journal.forget(forgotten.jobs)
+    return structs.replace(report, summary=[f"{forgotten} forgotten for good."])

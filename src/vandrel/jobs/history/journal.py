@@ -103,6 +103,9 @@ def list_jobs(journal: Journal, request: JournalRequest, zone: ZoneInfo) -> Repo
     ]
     table = Table("listed", "", ("job", "when", "who", "what", "steps", "state"), seen, has_header=True)
     summary = [] if jobs else ["No job fits."]
+    reaches_back = not request.last or len(jobs) < request.last
+    if reaches_back and (first := journal.first()) > 1:
+        summary.append(f"What was before job {first} is forgotten: journal-days in the charter.")
     return Report("journal", _COLUMNS, map(_row, jobs), tables=[table], is_for_programs=True, summary=summary)
 
 

@@ -1,6 +1,8 @@
-"""Forgetting deleted objects for good."""
+"""Forgetting deleted objects for good, and what the journal has of jobs that are long over."""
 
 from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
 
 from msgspec import Struct, structs
 
@@ -9,6 +11,7 @@ from vandrel.jobs.common.report import Report, count
 from vandrel.jobs.lifecycle.attic import AtticSelection, chosen_items, expired_items, report_of
 from vandrel.objects.context import Context
 from vandrel.record.attic import Attic
+from vandrel.record.journal import Journal
 
 
 class PurgeRequest(Struct, frozen=True):
@@ -18,8 +21,26 @@ class PurgeRequest(Struct, frozen=True):
     expired: bool = False
 
 
-def purge(context: Context, attic: Attic, request: PurgeRequest) -> tuple[Report, list[int]]:
-    """What is to be forgotten, for people, and its numbers in the attic.
+class ToForget(Struct, frozen=True):
+    """The numbers of objects in the attic, and of jobs in the journal, that are to be forgotten."""
+
+    objects: list[int]
+    jobs: list[int] = []
+
+    def __bool__(self) -> bool:
+        """Whether there is anything."""
+        return bool(self.objects or self.jobs)
+
+    def __str__(self) -> str:
+        """How many, in words."""
+        jobs = f"{count(len(self.jobs), 'job')} of the journal" if self.jobs else ""
+        return " and ".join(filter(None, [count(len(self.objects), "object") if self.objects else "", jobs]))
+
+
+def purge(
+    context: Context, attic: Attic, journal: Journal | None, request: PurgeRequest
+) -> tuple[Report, ToForget]:  # fmt: skip
+    """What is to be forgotten, for people, and its numbers; without a journal where there is none yet.
 
     Raises:
         VandrelError: ``usage`` where nothing is chosen; what choosing raises.
@@ -28,11 +49,15 @@ def purge(context: Context, attic: Attic, request: PurgeRequest) -> tuple[Report
     if not request.expired and request.selection == AtticSelection():
         remedy = "name somebody, or: vandrel purge --expired"
         raise VandrelError(Code.USAGE, "what is to be forgotten?", remedy=remedy)
+    jobs: list[int] = []
     if request.expired:
         items = expired_items(context, attic)
+        days = context.charter.document.journal_days
+        if journal is not None and days:
+            jobs = journal.over(context.directory.identity, datetime.now(UTC) - timedelta(days=days))
     else:  # what was deleted several times under a name is forgotten with all of them
         keys = [item.entry.dn.key for item in chosen_items(context, attic, request.selection)]
         items = [item for key in keys for item in attic.items(job=request.selection.job, key=key)]
-    report = report_of(context, attic, "purge", items)
-    said = f"{count(len(items), 'object')} to be forgotten." if items else "Nothing to be forgotten."
-    return structs.replace(report, summary=[said]), [item.number for item in items]
+    report, forgotten = report_of(context, attic, "purge", items), ToForget([item.number for item in items], jobs)
+    said = f"{forgotten} to be forgotten." if forgotten else "Nothing to be forgotten."
+    return structs.replace(report, summary=[said]), forgotten
