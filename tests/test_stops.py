@@ -9,7 +9,7 @@ from __future__ import annotations
 import csv
 import shutil
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Set
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -40,6 +40,8 @@ objectClass: inetOrgPerson
 sn: Hire
 uid: ghire
 """
+SET_ANEW = {"adminCount", "badPasswordTime", "badPwdCount", "lastKnownParent", "lastLogoff", "lastLogon", "logonCount",
+            "operatorCount"}  # fmt: skip
 JOINERS = """\
 given,surname,number,site,department,category
 Siri,Moe,2991,Kelness,Deck,Hands
@@ -70,12 +72,15 @@ class Place(Protocol):
     """Where commands are stopped: a folder with a directory."""
 
     folder: Folder
+    loses: Set[str]  # the commands of which `undo` does not bring back all
 
     def opened(self) -> Directory: ...
 
 
 class File:
     """A copy of a folder whose directory is a file."""
+
+    loses: Set[str] = frozenset()
 
     def __init__(self, template: Path, path: Path) -> None:
         shutil.rmtree(path, ignore_errors=True)
@@ -89,7 +94,10 @@ class File:
 class Server:
     """The demo on a server: what a command did is taken back before the next one."""
 
-    def __init__(self, settings: Any, path: Path, connection: str, password: str) -> None:
+    def __init__(
+        self, settings: Any, path: Path, connection: str, password: str, loses: Set[str] = frozenset()
+    ) -> None:  # fmt: skip
+        self.loses = loses
         (path / "connections.yaml").write_text(connection)
         (path / "hers").write_text(password)
         (path / "hers").chmod(0o600)
@@ -126,6 +134,9 @@ def state(place: Place) -> list[str]:
             if entry.dn.name != naming_turn.NAME  # whose turn it was is of no account once nobody is at work
             for name, values in entry.attributes.items()
             if not VOLATILE.search(name)
+            # Given by a server at random where nobody gives one; and what it sets anew on whoever comes back.
+            and not (name == "sAMAccountName" and str(values[0]).startswith("$"))
+            and name not in SET_ANEW
         )
     finally:
         directory.close()
@@ -210,7 +221,7 @@ class Case:
         """Take back what was done, where it can be, and what was prepared."""
         if self.name not in NOT_TAKEN_BACK:
             carried_out(place, "undo", str(last_job(place)["number"]))
-            assert state(place) == self.ready, self.name
+            assert self.name in place.loses or state(place) == self.ready, self.name
         if self.name not in {"undo", "purge"}:
             for number in reversed(self._jobs):
                 carried_out(place, "undo", str(number))
@@ -270,7 +281,9 @@ def slapd(tmp_path_factory) -> Iterator[Server]:
 def domain(tmp_path_factory) -> Iterator[Server]:
     with servers.domain() as server:
         connection = DOMAIN.format(url=server.url, ca_file=server.ca_file)
-        yield Server(server.settings(), tmp_path_factory.mktemp("stops"), connection, server.PASSWORD)
+        # No hash can be read there: who was deleted comes back without a password, and so disabled.
+        path = tmp_path_factory.mktemp("stops")
+        yield Server(server.settings(), path, connection, server.PASSWORD, loses={"delete"})
 
 
 @pytest.mark.parametrize("name", ON_FILE)

@@ -237,7 +237,7 @@ def manager_circle(survey: Survey) -> Iterator[Fault]:
 def group_of_kind_missing(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts that are not in a group that their kind joins."""
     charter = survey.context.charter
-    known = {prepare(group.dn.name) for group in survey.groups}
+    known = {prepare(group.dn.name) for group in survey.all_groups}
     for entry in survey.accounts:
         kind = survey.kind(entry)
         if not kind or not survey.is_enabled(entry):

@@ -25,9 +25,13 @@ def dangling(survey: Survey) -> Iterator[Fault]:
     """Objects that point at what is not there."""
     own = set(own_references(survey.context.directory))
     base = survey.context.charter.base
+    #: What stands below by its name, and is held apart: a server's configuration and its schema.
+    apart = [context for context in survey.context.directory.contexts if context.is_below(base)]
     for entry in survey.entries.values():
         for name, target in references_of(entry.attributes, survey.context.directory.schema):
-            if name in own and target.is_within(base) and target.key not in survey.entries:
+            if name not in own or not target.is_within(base) or any(map(target.is_within, apart)):
+                continue
+            if target.key not in survey.entries:
                 yield Fault(entry, f"{name} points at {target.name}, which is not there")
 
 

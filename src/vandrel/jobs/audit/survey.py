@@ -44,30 +44,34 @@ class Survey:
         self._texts: dict[tuple[str, ...], str] = {}
         self._homes: dict[tuple[str, ...], DN] = {}
         self._of_type: dict[str, list[Entry]] = {ACCOUNT: [], GROUP: [], UNIT: [], COMPUTER: []}
+        #: All groups, the server's own as well, which others may be in.
+        self.all_groups: list[Entry] = []
         for entry in context.directory.search(context.charter.base) if entries is None else entries:
             self.entries[entry.dn.key] = entry
             object_type = context.object_type(entry)
-            if object_type in self._of_type:
+            if object_type == GROUP:
+                self.all_groups.append(entry)
+            if object_type in self._of_type and not context.dialect.is_servers_own(entry):
                 self._of_type[object_type].append(entry)
 
     @property
     def accounts(self) -> list[Entry]:
-        """The accounts."""
+        """The accounts, without those that the server made for itself."""
         return self._of_type[ACCOUNT]
 
     @property
     def groups(self) -> list[Entry]:
-        """The groups."""
+        """The groups, without those that the server made for itself."""
         return self._of_type[GROUP]
 
     @property
     def units(self) -> list[Entry]:
-        """The units."""
+        """The units, without those that the server made for itself."""
         return self._of_type[UNIT]
 
     @property
     def computers(self) -> list[Entry]:
-        """The computers."""
+        """The computers, without those that the server made for itself."""
         return self._of_type[COMPUTER]
 
     def one(self, entry: Entry, field: str) -> str:
@@ -170,14 +174,14 @@ class Survey:
         """The direct members of each group, by the key of its name."""
         return {
             group.dn.key: [names.parse(str(member)) for member in self.context.dialect.members(group) if member]
-            for group in self.groups
+            for group in self.all_groups
         }
 
     @cached_property
     def groups_of(self) -> dict[str, list[Entry]]:
         """The groups that an object is a direct member of, by the key of its name."""
         groups: dict[str, list[Entry]] = {}
-        for group in self.groups:
+        for group in self.all_groups:
             for member in self.members[group.dn.key]:
                 groups.setdefault(member.key, []).append(group)
         return groups

@@ -28,7 +28,7 @@ def find_group_kinds(survey: Survey, domain: str) -> dict[str, Any]:
     made: dict[tuple[str, ...], list[Entry]] = defaultdict(list)
     for group in survey.groups:
         place = place_of(survey, group)
-        if place is None or survey.context.dialect.is_servers_own(group):
+        if place is None:
             continue
         said = survey.one(group, "kind")
         looks = (places.to_text(place), survey.one(group, "purpose"), survey.one(group, "scope"))

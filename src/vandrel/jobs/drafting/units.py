@@ -53,7 +53,7 @@ def find_units(survey: Survey, kinds: Sequence[DraftedKind], lists: Mapping[str,
     for unit in sorted(survey.units, key=lambda each: len(each.dn.rdns)):
         above = place_of(survey, unit) or ()
         holder = _at(top, above)
-        if holder is None or dialect.is_servers_own(unit):
+        if holder is None:
             continue
         node = Node(unit.dn.name, survey.one(unit, "notes"), survey.one(unit, "protected") == "yes")
         place = (*above, node.name)
