@@ -155,6 +155,13 @@ def test_the_same_faults_are_found_on_servers(kind, request, demo):
     more = {"group-kind-unknown", "delegation-not-in-force", "person-twice"}
     known_here, at_home = ({each for each in found if each[0] not in more} for found in (before, faults(demo)))
     assert known_here == at_home
+    drafted, by_file = (each.run("charter", "draft", "drafted.yaml").out.partition("\nNot by the draft")[0]
+                        for each in (folder, demo))  # fmt: skip
+    assert "crew           39" in by_file
+    if kind == "slapd":  # a domain keeps the full name in the name of the entry, which tells one pattern less
+        assert drafted == by_file
+    assert drafted.partition("\nNames")[0] == by_file.partition("\nNames")[0]
+    assert folder.run("charter", "check", "--charter", "drafted.yaml").code == 0
     for spoil, rule, label, others in SPOILED:
         if kind == "domain" and rule in NOT_THERE:
             continue

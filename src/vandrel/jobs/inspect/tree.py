@@ -107,15 +107,16 @@ def _branch(context: Context, entry: Entry, types: Mapping[str, int], *, is_bran
     view = ObjectView(context, entry)
     is_top = entry.dn == context.charter.base
     branch = Branch(str(entry.dn) if is_top else entry.dn.name if is_branch else view.label, is_unit=is_branch)
-    if view.object_type == "" and not is_top:
+    is_servers = not is_top and (view.object_type == "" or context.dialect.is_servers_own(entry))
+    if is_servers:
         branch.faint.append("made by the server")
     said = [count(types[each], each) for each in ("account", "group") if types.get(each)]
     branch.words += [", ".join(said)] if is_branch and said else []
-    if view.object_type == UNIT:
+    if view.object_type == UNIT and not is_servers:
         # Units are protected as a rule: the one that is not must catch the eye.
         branch.marks += [] if "protected" in view.states else ["not protected"]
         branch.faint += [f"{team}: {tasks}{f' ({state})' if state else ''}" for team, tasks, state in
                          delegation_rows(context, entry)]  # fmt: skip
     else:
-        branch.marks += view.states
+        branch.marks += [] if is_servers else view.states
     return branch
