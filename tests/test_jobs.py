@@ -17,9 +17,10 @@ from vandrel.jobs.common.assignments import Assignment, parse, split
 from vandrel.jobs.common.edit import Editor
 from vandrel.jobs.common.resolve import NoSingleMatch, resolve
 from vandrel.jobs.hierarchy.build import State, compare
+from vandrel.jobs.hierarchy.moved_branches import moved_units
 from vandrel.secret import Secret
 from vandrel.steps.plan import Plan
-from vandrel.steps.step import Add, Password, Rename, Set
+from vandrel.steps.step import Add, Password, Remove, Rename, Set
 
 TODAY = date(2026, 11, 23)
 DECK = {"site": ("Northquay",), "department": ("Deck",), "category": ("Hands",)}
@@ -410,11 +411,58 @@ def test_the_design_beside_what_exists(bench):
     states = {u.place: u for u in compare(context).units}
     assert states["Ferries", "Kelness", "Season"].state is State.MISSING
     assert (states["Season",].state, states["Season",].elsewhere) == (State.MISPLACED, "/Ferries/Kelness/Season")
-    bench.runner.run(Plan("t", [Rename(base.child("ou", "Season"), base.child("ou", "Attic"))]), "t")
+    assert states["Ferries", "Kelness", "Season"].elsewhere == "/Season"
+    away = context.directory.get(base.child("ou", "Season"))
+    bench.runner.run(Plan("t", compare(context).steps), "t")  # it goes home, as the one that it was
+    back = context.directory.get(season)
+    assert away is not None and back is not None and back.identifier == away.identifier
+    assert not compare(context).steps
+    change(bench, "/Ferries/Kelness/Season", "protected=no")
+    bench.runner.run(Plan("t", [Rename(season, base.child("ou", "Attic"))]), "t")
     assert {u.place: u.state for u in compare(context).units}["Attic",] is State.EXTRA
     bench.runner.run(Plan("t", compare(context).steps), "t")
     assert context.directory.get(season) is not None
     assert not compare(context).steps
+
+
+def test_a_branch_that_stands_elsewhere_goes_home_with_all_that_is_in_it(bench):
+    context, base = bench.context, bench.context.charter.base
+    ferries, shore = base.child("ou", "Ferries"), base.child("ou", "Shore")
+    anna = hire(bench)
+    for place in (
+        "/Ferries/Northquay",
+        "/Shore/IT",
+        "/Shore/Office",
+        "/Shore",
+        "/Ferries/Kelness/Season",
+        "/Ferries/Northquay/Season",
+    ):
+        change(bench, place, "protected=no")
+    away = [
+        Rename(ferries.child("ou", "Northquay"), shore.child("ou", "northquay")),
+        Rename(shore, base.child("ou", "Yard")),
+    ]
+    bench.runner.run(Plan("t", away), "t")
+    comparison = compare(context)
+    tops = [("/".join(each.now), "/".join(each.home)) for each in comparison.moved if not each.comes_along]
+    assert set(tops) == {
+        ("Yard/northquay", "Ferries/Northquay"), ("Yard/IT", "Shore/IT"), ("Yard/Office", "Shore/Office"),
+    }  # fmt: skip
+    assert [step.new.name for step in comparison.steps if isinstance(step, Rename)] == ["Northquay", "Office", "IT"]
+    bench.runner.run(Plan("t", comparison.steps), "t")
+    assert "/Ferries/Northquay" in context.place(resolve(context, anna).dn)
+    # Two that could be meant are none: it is said where it may belong, and both are made.
+    for ship in ("Kelness", "Northquay"):
+        change(bench, f"/Ferries/{ship}/Season", "protected=no")
+    lost = [Rename(ferries.child("ou", "Kelness").child("ou", "Season"), base.child("ou", "Season")),
+            Remove(ferries.child("ou", "Northquay").child("ou", "Season"), {})]  # fmt: skip
+    bench.runner.run(Plan("t", lost), "t")
+    comparison = compare(context)
+    (season,) = (unit for unit in comparison.units if unit.place == ("Season",))
+    assert season.elsewhere == "/Ferries/Northquay/Season or /Ferries/Kelness/Season" and not comparison.moved
+    # A unit never goes below itself.
+    assert not moved_units([("A", "B", "A")], [("C", "A"), ("D", "A")])
+    assert not moved_units([("B", "C", "B")], [("B",)])
 
 
 def test_accounts_where_they_do_not_belong(bench):

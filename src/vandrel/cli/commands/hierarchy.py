@@ -16,7 +16,8 @@ HELP = "the charter's units beside what exists; build what is missing"
 DESCRIPTION = """\
 Draw the hierarchy that the charter designs beside the directory: what is built, missing, not protected, misplaced or
 not in the charter, and which accounts stand where they do not belong. `build` makes the missing units and groups, and
-the directory itself where there is none. `delegate` puts in force what the charter delegates: as access entries
+the directory itself where there is none; what stands elsewhere by that name, and could be no other, it moves home with
+all that is in it. `delegate` puts in force what the charter delegates: as access entries
 where the server keeps them on units; for slapd as text of access rules, which its own administrator loads."""
 EXAMPLES = """\
   vandrel hierarchy                  what is there and what is not

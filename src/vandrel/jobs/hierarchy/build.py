@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from enum import Enum
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.charter.hierarchy import DesignedUnit
 from vandrel.directory import place as places
@@ -20,9 +20,14 @@ from vandrel.jobs.common.new_object import new_object_steps
 from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange, Proposal, fixed
 from vandrel.jobs.common.report import Branch, Report, Table, count
+from vandrel.jobs.hierarchy.moved_branches import MovedUnit, moved_units
 from vandrel.objects.context import Context
-from vandrel.steps.step import Add, Set, Step
+from vandrel.steps.step import Add, Rename, Set, Step
+from vandrel.text.nearest import listed
 from vandrel.text.string_prep import prepare
+
+#: Places that are named where a unit could belong to several.
+_NAMED = 3
 
 
 class State(Enum):
@@ -36,7 +41,7 @@ class State(Enum):
 
 
 class UnitState(Struct, frozen=True):
-    """One unit, designed or found; ``elsewhere`` is where a misplaced one belongs."""
+    """One unit, designed or found; ``elsewhere`` is where a misplaced one belongs, and where a missing one stands."""
 
     place: Place
     state: State
@@ -57,6 +62,7 @@ class Comparison(Struct, frozen=True):
     """The design beside the directory."""
 
     units: tuple[UnitState, ...]
+    moved: tuple[MovedUnit, ...]
     groups: tuple[str, ...]
     strays: tuple[MisplacedAccount, ...]
     steps: tuple[Step, ...]
@@ -79,21 +85,27 @@ def compare(context: Context) -> Comparison:
         counts[account.dn.parent.key] = counts.get(account.dn.parent.key, 0) + 1
     designed = {_key(unit.place): unit for unit in context.charter.design}
     states = [_designed_state(context, unit, by_key, counts, base) for unit in context.charter.design]
-    missing_names: dict[str, list[Place]] = {}
-    for state in states:
-        if state.state is State.MISSING:
-            missing_names.setdefault(prepare(state.place[-1]), []).append(state.place)
-    for key, (place, entry) in by_key.items():
-        if key not in designed:
-            homes = missing_names.get(prepare(place[-1]), [])
-            how = State.MISPLACED if homes else State.EXTRA
-            elsewhere = places.to_text(homes[0]) if homes else ""
-            states.append(UnitState(place, how, accounts=counts.get(entry.dn.key, 0), elsewhere=elsewhere))
+    missing = [state.place for state in states if state.state is State.MISSING]
+    strange = [place for key, (place, _) in by_key.items() if key not in designed]
+    moved = moved_units(missing, strange)
+    homes, stands = {each.now: each.home for each in moved}, {each.home: each.now for each in moved}
+    states = [
+        structs.replace(state, elsewhere=places.to_text(stands[state.place])) if state.place in stands else state
+        for state in states
+    ]
+    for place in strange:
+        could_be = [home for home in missing if prepare(home[-1]) == prepare(place[-1]) and home not in stands]
+        belongs = [homes[place]] if place in homes else could_be
+        how = State.MISPLACED if belongs else State.EXTRA
+        number = counts.get(places.to_dn(place, base).key, 0)
+        elsewhere = listed(map(places.to_text, belongs[:_NAMED]))
+        states.append(UnitState(place, how, accounts=number, elsewhere=elsewhere))
     states.sort(key=lambda state: _order(state.place, context.charter.design))
-    steps, groups, findings = _steps(context, states)
+    steps, groups, findings = _steps(context, states, moved)
     return Comparison(
-        tuple(states), tuple(groups), tuple(_strays(context, accounts, designed)), tuple(steps), tuple(findings)
-    )
+        tuple(states), tuple(moved), tuple(groups), tuple(_strays(context, accounts, designed, homes)), tuple(steps),
+        tuple(findings),
+    )  # fmt: skip
 
 
 def dn_places(context: Context, entry: Entry) -> Place:
@@ -135,13 +147,16 @@ def _ranks(design: Sequence[DesignedUnit]) -> dict[tuple[str, ...], int]:
 
 
 def _strays(
-    context: Context, accounts: Sequence[Entry], designed: dict[tuple[str, ...], DesignedUnit]
-) -> list[MisplacedAccount]:
+    context: Context, accounts: Sequence[Entry], designed: Mapping[tuple[str, ...], DesignedUnit],
+    homes: Mapping[Place, Place],
+) -> list[MisplacedAccount]:  # fmt: skip
+    """The accounts that stand where they do not belong; those in a unit that goes home are judged by that."""
     strays = []
     for account in accounts:
         where = context.place(account.dn.parent)
         kind = context.one(account, "kind")
-        unit = designed.get(_key(places.parse(where))) if where.startswith("/") else None
+        place = places.parse(where) if where.startswith("/") else ()
+        unit = designed.get(_key(homes.get(place, place))) if place else None
         if where == "/":
             why = "it stands in no unit"
         elif unit is None:
@@ -154,24 +169,44 @@ def _strays(
     return strays
 
 
-def _steps(context: Context, states: Sequence[UnitState]) -> tuple[list[Step], list[str], list[Finding]]:
+def _steps(
+    context: Context, states: Sequence[UnitState], moved: Sequence[MovedUnit]
+) -> tuple[list[Step], list[str], list[Finding]]:  # fmt: skip
     steps: list[Step] = []
     base = context.charter.base
     if not context.directory.existing([base]):
         steps.append(Add(base, top_entry(base, context.charter.document.organization)))
     by_place = {_key(unit.place): unit for unit in context.charter.design}
+    standing = {each.home: each for each in moved}
+    moves: list[Rename] = []
     for state in states:
         unit = by_place.get(_key(state.place))
         dn = places.to_dn(state.place, base)
-        if state.state is State.MISSING and unit is not None:
+        if state.place in standing:
+            old = places.to_dn(standing[state.place].now, base)
+            if not standing[state.place].comes_along:
+                now = old
+                for move in moves:
+                    now = now.moved(move.dn, move.new) if now.is_within(move.dn) else now
+                moves.append(Rename(now, dn))
+                steps.append(moves[-1])
+            steps += _protection(context, old, dn) if unit is not None and unit.protected else ()
+        elif state.state is State.MISSING and unit is not None:
             fields = {"protected": ["yes"] if unit.protected else ["no"], "notes": [unit.about] if unit.about else []}
             steps += new_object_steps(context, UNIT, dn, fields)
         elif state.state is State.UNPROTECTED:
-            entry = context.directory.get(dn)
-            if entry is not None:
-                steps.append(Set(dn, tuple(context.dialect.changes(entry, "protected", ["yes"]))))
+            steps += _protection(context, dn, dn)
     groups, findings = _group_steps(context)
     return steps + [step for _, made in groups for step in made], [name for name, _ in groups], findings
+
+
+def _protection(context: Context, now: DN, later: DN) -> Iterator[Step]:
+    """Protect a unit that stands at `now` and will be at `later`, unless it is, or none is kept here."""
+    entry = context.directory.get(now)
+    if entry is None or context.dialect.why_not_kept("protected", UNIT):
+        return
+    if context.dialect.read(entry, "protected") != ["yes"]:
+        yield Set(later, tuple(context.dialect.changes(entry, "protected", ["yes"])))
 
 
 def _group_steps(context: Context) -> tuple[list[tuple[str, list[Step]]], list[Finding]]:
@@ -225,7 +260,8 @@ def draw(context: Context, request: DrawRequest) -> Report:
     figures = ", ".join(f"{counts[state]} {state.value}" for state in State if counts[state])
     summary = [f"{count(len(comparison.units), 'unit')}: {figures}."]
     if comparison.steps:
-        summary.append("vandrel hierarchy build makes what is missing, and protects what is to be protected.")
+        moves = ", moves what stands elsewhere" if comparison.moved else ""
+        summary.append(f"vandrel hierarchy build makes what is missing{moves}, and protects what is to be protected.")
     return Report(
         "hierarchy", ("place", "state", "accounts", "belongs"), rows,
         drawing=_drawing(context, comparison, differences=request.differences),
@@ -240,14 +276,17 @@ def draw(context: Context, request: DrawRequest) -> Report:
 def _drawing(context: Context, comparison: Comparison, *, differences: bool) -> Branch:
     root = Branch(f"{context.charter.document.organization}  {context.charter.base}")
     branches: dict[tuple[str, ...], Branch] = {(): root}
-    off = [unit.place for unit in comparison.units if unit.state is not State.BUILT]
+    along = {place for each in comparison.moved if each.comes_along for place in (each.now, each.home)}
+    gone = {each.home for each in comparison.moved if each.comes_along}
+    off = [unit.place for unit in comparison.units if unit.state is not State.BUILT and unit.place not in along]
     differing = {place[:depth] for place in off for depth in range(1, len(place) + 1)}
     for unit in comparison.units:
-        if differences and unit.place not in differing:
+        if (differences and unit.place not in differing) or unit.place in gone:
             continue
         branch = Branch(unit.place[-1], is_unit=False)
-        branch.marks += [unit.state.value] if unit.state is not State.BUILT else []  # as designed needs no word
-        branch.marks += [f"belongs at {unit.elsewhere}"] if unit.elsewhere else []
+        if unit.state is not State.BUILT and unit.place not in along:  # as designed, or with what holds it: no word
+            verb = "stands at" if unit.state is State.MISSING else "belongs at"
+            branch.marks += [unit.state.value, *([f"{verb} {unit.elsewhere}"] if unit.elsewhere else [])]
         branch.words += [count(unit.accounts, "account")] if unit.accounts else []
         branch.faint += [unit.about] if unit.about else []
         branches.get(unit.place[:-1], root).below.append(branch)
@@ -256,13 +295,18 @@ def _drawing(context: Context, comparison: Comparison, *, differences: bool) -> 
 
 
 def build(context: Context) -> Proposal:
-    """Propose to make what the design has and the directory lacks, and to protect what is to be protected."""
-    comparison = compare(context)
+    """Propose to make what the design has and the directory lacks, and to protect what is to be protected.
+
+    What the directory has elsewhere is moved to where it belongs, with all that is in it.
+    """
+    comparison, base = compare(context), context.charter.base
+    standing = {each.home: each for each in comparison.moved}
     changes = [
-        _planned(context, places.to_dn(unit.place, context.charter.base), unit)
+        _planned(context, places.to_dn(unit.place, base), unit)
         for unit in comparison.units
-        if unit.state in (State.MISSING, State.UNPROTECTED)
+        if unit.state is State.UNPROTECTED or (unit.state is State.MISSING and unit.place not in standing)
     ]
+    changes += [_move(context, each, comparison.steps) for each in comparison.moved if not each.comes_along]
     for step in comparison.steps:
         if isinstance(step, Add) and step.dn.name in comparison.groups:
             place = context.place(step.dn.parent)
@@ -271,6 +315,14 @@ def build(context: Context) -> Proposal:
         "hierarchy build", "build the hierarchy", f"Make {count(len(comparison.steps), 'change')}?",
         fixed(comparison.steps), changes=changes, findings=comparison.findings,
     )  # fmt: skip
+
+
+def _move(context: Context, unit: MovedUnit, steps: Sequence[Step]) -> ObjectChange:
+    dn, home = (places.to_dn(place, context.charter.base) for place in (unit.now, unit.home))
+    fields = [FieldChange("place", (places.to_text(unit.now[:-1]),), (places.to_text(unit.home[:-1]),))]
+    if any(isinstance(step, Set) and step.dn == home for step in steps):
+        fields.append(FieldChange("protected", ("no",), ("yes",)))
+    return ObjectChange(Action.CHANGE, UNIT, dn, dn.name, context.place(dn.parent), tuple(fields))
 
 
 def _planned(context: Context, dn: DN, unit: UnitState) -> ObjectChange:

@@ -1,0 +1,59 @@
+"""Branches of the design that stand elsewhere: by their names, and only where no other could be meant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from msgspec import Struct
+
+from vandrel.directory.place import Place
+from vandrel.text.string_prep import prepare
+
+
+class MovedUnit(Struct, frozen=True):
+    """A unit that stands elsewhere: where it is, where it belongs, and whether it comes along with the one above it."""
+
+    now: Place
+    home: Place
+    comes_along: bool = False
+
+
+def moved_units(missing: Iterable[Place], strange: Iterable[Place]) -> list[MovedUnit]:
+    """The units that are missing in one place and stand in another, superiors first.
+
+    A name pairs them where one missing unit and one strange unit have it; what stands below comes along. None of them
+    is moved below itself.
+
+    >>> moved_units([("Shore", "IT"), ("Shore", "IT", "Desk")], [("Yard", "IT"), ("Yard", "IT", "Desk")])[1].comes_along
+    True
+    """
+    left, there = sorted(missing, key=len), list(strange)
+    by_key = {_key(place): place for place in there}
+    tops: list[MovedUnit] = []
+    moved: list[MovedUnit] = []
+    for home in left:
+        above = next((top for top in tops if _is_within(home, top.home)), None)
+        if above is not None:
+            now = by_key.get(_key((*above.now, *home[len(above.home) :])))
+            moved += [MovedUnit(now, home, comes_along=True)] if now is not None else []
+            continue
+        homes, candidates = (
+            [place for place in some if _has_name(place, home) and not any(_is_within(place, one) for one in settled)]
+            for some, settled in ((left, [top.home for top in tops]), (there, [top.now for top in tops]))
+        )
+        if len(homes) == len(candidates) == 1 and not _is_within(home, candidates[0]):
+            tops.append(MovedUnit(candidates[0], home))
+            moved.append(tops[-1])
+    return moved
+
+
+def _key(place: Sequence[str]) -> tuple[str, ...]:
+    return tuple(map(prepare, place))
+
+
+def _has_name(place: Place, other: Place) -> bool:
+    return prepare(place[-1]) == prepare(other[-1])
+
+
+def _is_within(place: Place, other: Place) -> bool:
+    return _key(place)[: len(other)] == _key(other)
