@@ -99,7 +99,11 @@ def attic(folder: Path, count: int) -> None:
     with_attic = timed(lambda: house.run(todo))
     selection = AtticSelection(job=house.runner.job)
     back: list[Step] = []
-    worked_out = timed(lambda: back.extend(restore(house.context, house.runner.attic, RestoreRequest(selection)).steps))
+
+    def work_out() -> None:
+        back.extend(restore(house.context, house.runner.attic, RestoreRequest(selection), lambda dn, job: dn).steps)
+
+    worked_out = timed(work_out)
     restoring = worked_out + timed(lambda: house.run(back))
     todo = deletion()
     without = timed(lambda: house.run(todo, for_good=True))

@@ -131,6 +131,73 @@ def test_a_circle_of_managers_and_a_group_that_is_gone(demo):
     assert fields(demo, "team-northquay-deck")["members"]
 
 
+def test_what_has_another_name_by_now_is_found_by_it(place):
+    """A group that came back by another name, one that was renamed, a manager and a unit that were."""
+    kind, folder = place
+    for name in ("Loft", "Hold"):
+        done(folder, "create", "group", name, "kind=team", "members=alund")
+    before = fields(folder, "alund")
+    done(folder, "edit", "team-loft", "owner=alund")
+    done(folder, "delete", "alund", "team-hold")
+    done(folder, "restore", "team-hold", "name=team-keel")
+    done(folder, "edit", "team-loft", "name=team-mast")
+    manager = folder.run("find", "--where", f"(cn={before['manager'][0]})", "--columns", "login", "--json").json[
+        "rows"
+    ][0]
+    done(folder, "edit", manager["login"], "name=Another Name")
+    more = ["password=generate", "--hand-out", "h.csv"] if kind == "domain" else []
+    told = done(folder, "restore", "alund", *more)
+    assert "not there any more" not in told
+    after = fields(folder, "alund")
+    names = {"team-loft": "team-mast", "team-hold": "team-keel"}
+    assert set(after["groups"]) == {names.get(group, group) for group in before["groups"]}
+    assert after["manager"] == ["Another Name"] and fields(folder, "team-mast")["owner"]
+    done(folder, "edit", manager["login"], f"name={before['manager'][0]}")
+    again = folder.run("restore", "alund", "-y")
+    assert (again.code, "nothing that was deleted is called" in again.err) == (Code.NOT_FOUND.exit_code, True)
+
+
+def test_an_attic_that_is_lost_or_is_that_of_another_directory(demo, tmp_path):
+    done(demo, "delete", "alund")
+    attic = demo.path / "attic.db"
+    attic.rename(tmp_path / "attic.db")
+    assert demo.run("restore", "alund", "-y").code == Code.NOT_FOUND.exit_code
+    last = str(demo.run("journal", "--last", "1", "--json").json["rows"][0]["number"])
+    told = demo.run("undo", last, "-n").err
+    assert "comes back without its password: the attic has it no more" in told
+    (tmp_path / "attic.db").rename(attic)
+    with closing(sqlite3.connect(attic)) as other:
+        other.execute("UPDATE item SET identity = 'another'")
+        other.commit()
+    assert "Nothing in the attic." in demo.run("attic").out
+    done(demo, "undo", last)
+    assert fields(demo, "alund")["login"] == ["alund"]
+
+
+def test_a_clock_that_was_set_back_and_another_zone(demo):
+    done(demo, "delete", "alund")
+    with closing(sqlite3.connect(demo.path / "attic.db")) as attic:
+        attic.execute("UPDATE item SET deleted = '2199-12-31T23:30:00.000+00:00'")  # by what the clock said then
+        attic.commit()
+    assert "Nothing to be forgotten" in demo.run("purge", "--expired", "-y").out
+    assert "2200-01-01 00:30" in demo.run("attic").out  # in the zone of the charter
+    charter = demo.path / "charter.yaml"
+    charter.write_text(charter.read_text().replace("Europe/Oslo", "America/Lima"))
+    assert "2199-12-31 18:30" in demo.run("attic").out
+    done(demo, "restore", "alund")
+
+
+def test_two_who_bring_the_same_one_back_at_once(demo):
+    done(demo, "delete", "alund")
+    running = [demo.start("restore", "alund", "-y") for _ in range(3)]
+    codes = sorted(process.wait(timeout=60) for process in running)
+    assert codes[0] == 0 and all(code in {Code.TAKEN.exit_code, Code.NOT_FOUND.exit_code, 1} for code in codes[1:]), (
+        codes
+    )
+    assert len(demo.run("find", "login=alund", "--json").json["rows"]) == 1
+    assert fields(demo, "alund")["groups"]
+
+
 def test_parents_that_are_gone_for_good_are_told(demo):
     done(demo, "release", OFFICERS)
     done(demo, "delete", OFFICERS, "--contents")

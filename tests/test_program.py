@@ -437,7 +437,10 @@ def test_a_full_disk(small_disk, demo_template):
         mkdir disk && mount -t tmpfs -o size=1200k tmpfs disk && cp -r "$1"/. disk && cd disk
         head -c 10000000 /dev/zero > filler 2>/dev/null
         "$2" edit alund title=Mate notes+="$(head -c 1000 /dev/zero | tr '\\0' x)" --yes; echo "code $?"
+        "$2" delete hbrekke --yes > /dev/null; echo "deleted $?"
+        "$2" snapshot take > /dev/null; echo "taken $?"
         rm filler
+        "$2" attic; "$2" show hbrekke --bare login; "$2" snapshot list
         "$2" show alund --bare title; "$2" journal --last 1
         "$2" edit alund title=Mate --yes > /dev/null; echo "after $?"
     """
@@ -449,6 +452,11 @@ def test_a_full_disk(small_disk, demo_template):
     assert "no room left on the disk" in done.stderr
     assert f"code {Code.DISK_FULL.exit_code}" in done.stdout
     assert "\nSecond mate\n" in done.stdout  # nothing was half-written
+    full = Code.DISK_FULL.exit_code
+    assert (
+        f"deleted {full}\n" in done.stdout and "Nothing in the attic." in done.stdout and "\nhbrekke\n" in done.stdout
+    )
+    assert f"taken {full}\n" in done.stdout and "No snapshot yet." in done.stdout
     assert "after 0" in done.stdout
 
 

@@ -195,6 +195,16 @@ class Attic(OwnFile):
                 if (item := self._item(*row)) is not None:
                     yield item
 
+    def brought_back(self) -> dict[int, tuple[int, DN]]:
+        """What is in the directory again, by its number here: the job that brought it back, and its old name."""
+        if not self.exists:
+            return {}
+        with sqlite_file.plain_errors(self.path):
+            rows = self.db.execute(
+                "SELECT number, restored, dn FROM item WHERE identity = ? AND restored > 0", (self._identity,)
+            ).fetchall()
+        return {number: (job, names.parse(dn)) for number, job, dn in rows}
+
     def item(self, number: int) -> Item | None:
         """One object by its number, whether it is back or not."""
         if not self.exists:

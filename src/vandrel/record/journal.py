@@ -331,6 +331,16 @@ class Journal:
                 known |= set(fresh)
         return tuple(sorted(known))
 
+    def renames(self, identity: str) -> Iterator[tuple[int, int, str, str]]:
+        """The renames that were made on a directory, in their order: job, step, old name and new."""
+        with sqlite_file.plain_errors(self.path):
+            yield from self._db.execute(
+                "SELECT s.job, s.number, s.dn, s.new_dn FROM step s JOIN job j ON j.number = s.job "
+                "WHERE j.identity = ? AND s.new_dn IS NOT NULL AND s.number <= j.reached AND coalesce(s.state, ?) = ? "
+                "ORDER BY s.job, s.number",
+                (identity, MADE, MADE),
+            ).fetchall()
+
     def names_with(self, word: str) -> list[str]:
         """The names in full of objects that steps were about, and that have a word in the first part of them."""
         with sqlite_file.plain_errors(self.path):

@@ -45,6 +45,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> Proposal:
     """Hand the request on."""
+    from vandrel.jobs.lifecycle.later_names import LaterNames
     from vandrel.jobs.lifecycle.restore import RestoreRequest, restore
     from vandrel.jobs.snapshots.put_back import SnapshotSource
 
@@ -57,9 +58,10 @@ def run(session: Session) -> Proposal:
     selection = options.attic_selection(session, plain)
     request = RestoreRequest(selection, args.contents, args.to, others, source)
     if not args.from_snapshot:
-        return restore(session.context, session.attic, request)
-    snapshot = session.snapshots.one(args.from_snapshot)
-    return restore(session.context, SnapshotSource(session.context, session.snapshots, snapshot), request)
+        later = LaterNames(session.journal, session.attic, session.directory.identity)
+        return restore(session.context, session.attic, request, later)
+    snapshot = SnapshotSource(session.context, session.snapshots, session.snapshots.one(args.from_snapshot))
+    return restore(session.context, snapshot, request, snapshot.later)
 
 
 def _put_back(session: Session, names: list[str]) -> Proposal:

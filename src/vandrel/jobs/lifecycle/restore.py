@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 
 from msgspec import Struct, structs
@@ -39,6 +39,10 @@ from vandrel.steps.step import Add, Password, Set, Step
 
 #: Names that must be unique, each after those that it may be built from.
 _UNIQUE_NAMES = ("login", "principal", "mail")
+
+
+#: The name by now of an object that was called so when a job deleted something.
+Later = Callable[[DN, int], DN]
 
 
 class RestoreRequest(Struct, frozen=True):
@@ -79,8 +83,10 @@ class Restored(Struct):
     reports: list[str] = []
 
 
-def restore(context: Context, attic: ItemSource, request: RestoreRequest) -> Proposal:
+def restore(context: Context, attic: ItemSource, request: RestoreRequest, later: Later) -> Proposal:
     """Propose to bring deleted objects back, parents first, with who points at them.
+
+    `later` knows what became of the names of other objects.
 
     Raises:
         VandrelError: ``usage`` where nothing is chosen, or new values are given for several; ``not-found``,
@@ -94,7 +100,7 @@ def restore(context: Context, attic: ItemSource, request: RestoreRequest) -> Pro
         raise VandrelError(Code.NOT_FOUND, "nothing in the attic fits", remedy="vandrel attic lists what is there")
     if request.assignments and len(items) > 1:
         raise VandrelError(Code.USAGE, "new values can be given to one object at a time", remedy="name one")
-    restorer = Restorer(context, attic)
+    restorer = Restorer(context, attic, later)
     restorer.take(items, contents=request.contents, to=request.to, assignments=request.assignments)
     credentials = list(restorer.credentials(request.password)) if request.password else []
     changes = [_change(context, each, request.password) for each in restorer.restored]
@@ -118,8 +124,9 @@ def restore(context: Context, attic: ItemSource, request: RestoreRequest) -> Pro
 class Restorer:
     """Works out how objects come back."""
 
-    def __init__(self, context: Context, attic: ItemSource) -> None:
+    def __init__(self, context: Context, attic: ItemSource, later: Later) -> None:
         self._context = context
+        self._later = later
         self._attic = attic
         self._allocator = NameAllocator(context)
         self._schema = context.directory.schema
@@ -252,26 +259,35 @@ class Restorer:
     def _settle_references(self, new_names: Mapping[str, DN]) -> None:
         """Who points at what comes back, and where that points."""
         targets = {
-            target.key: target for each in self.restored
+            target.key: (target, each.item.job) for each in self.restored
             for _, target in references_of(each.entry.attributes, self._schema)
         }  # fmt: skip
-        there = {dn.key for dn in self._context.directory.existing(list(targets.values()))}
+        there = {dn.key for dn in self._context.directory.existing([target for target, _ in targets.values()])}
+        lacking = {key: each for key, each in targets.items() if key not in there and key not in new_names}
+        names_now = {**new_names, **self._names_now(lacking)}
         for each in self.restored:
-            self._sort_out(each, new_names, there)
+            self._sort_out(each, names_now, there)
         holders: dict[str, Entry | None] = {}
         for each in self.restored:
             for holder, attribute in each.item.pointed_at:
                 if holder.key in new_names:
                     continue  # it comes back too, with what it points at
                 if holder.key not in holders:
-                    holders[holder.key] = self._context.directory.get(holder)
+                    get = self._context.directory.get
+                    holders[holder.key] = get(holder) or get(self._later(holder, each.item.job))
                 self._point_again(each, holder, holders[holder.key], attribute)
 
-    def _sort_out(self, each: Restored, new_names: Mapping[str, DN], there: set[str]) -> None:
-        """What points at objects that come back as well points at their new names; what points nowhere is told."""
+    def _names_now(self, lacking: Mapping[str, tuple[DN, int]]) -> dict[str, DN]:
+        """Of objects that are not there by their old names, those that are there by later ones."""
+        later = {key: self._later(dn, job) for key, (dn, job) in lacking.items()}
+        there = self._context.directory.existing(list(later.values())) if later else ()
+        return {key: dn for key, dn in later.items() if dn in there}
+
+    def _sort_out(self, each: Restored, names_now: Mapping[str, DN], there: set[str]) -> None:
+        """What points at objects that have other names by now points at those; what points nowhere is told."""
         lost = []
         for name, target in references_of(each.entry.attributes, self._schema):
-            if target.key not in there and target.key not in new_names:
+            if target.key not in there and target.key not in names_now:
                 lost.append((name, target))
                 self._tell(each.entry.dn, f"{name}: {target.name} is not there any more")
         each.entry = without_references(each.entry, lost, self._context.dialect)
@@ -279,7 +295,7 @@ class Restorer:
             values = each.entry.attributes[name]
             keys = [names.parse(str(value)).key if value else "" for value in values]
             moved = [
-                str(new_names[key]) if key in new_names else value for key, value in zip(keys, values, strict=True)
+                str(names_now[key]) if key in names_now else value for key, value in zip(keys, values, strict=True)
             ]
             each.entry.attributes[name] = list(moved)
 
@@ -287,6 +303,7 @@ class Restorer:
         if entry is None:
             self._tell(each.entry.dn, f"{attribute} of {holder.name}, which is not there any more")
             return
+        holder = entry.dn
         now = entry.values_of(attribute)
         if now and self._is_single(entry, attribute):
             if self._context.directory.existing([names.parse(str(value)) for value in now if value]):

@@ -40,10 +40,7 @@ class SnapshotSource:
     @cached_property
     def _gone(self) -> dict[str, Item]:
         """The objects by the keys of their names."""
-        names_now = {
-            object_of(entry): entry.dn
-            for entry in self._context.directory.search(self._snapshot.base, only=IDENTIFIERS)
-        }
+        names_now = self._names_now
         held = list(self._snapshots.held(self._snapshot))
         gone = {each.dn.key: each for each in held if each.object not in names_now}
         pointed_at: dict[str, list[tuple[DN, str]]] = {}
@@ -61,6 +58,21 @@ class SnapshotSource:
             key: Item(0, 0, self._snapshot.taken, "", True, entry, tuple(pointed_at.get(key, ())), 0)
             for key, entry in entries.items()
         }
+
+    @cached_property
+    def _names_now(self) -> dict[str, DN]:
+        """What each object is called by now."""
+        found = self._context.directory.search(self._snapshot.base, only=IDENTIFIERS)
+        return {object_of(entry): entry.dn for entry in found}
+
+    @cached_property
+    def _objects(self) -> dict[str, str]:
+        """Which object was called so, by the keys of the names."""
+        return {held.dn.key: held.object for held in self._snapshots.held(self._snapshot)}
+
+    def later(self, dn: DN, job: int) -> DN:
+        """The name by now of an object that was called so in the snapshot."""
+        return self._names_now.get(self._objects.get(dn.key, ""), dn)
 
     def _pointing(self, entry: Entry) -> Iterator[tuple[str, DN]]:
         own = self._own
