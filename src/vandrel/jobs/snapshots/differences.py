@@ -225,11 +225,15 @@ def _said(context: Context, each: Difference) -> Iterator[tuple[str, str]]:
             yield "name", f"{each.before.dn.name} -> {each.after.dn.name}"
         if What.MOVED in each.what:
             yield "place", f"{context.place(each.before.dn.parent)} -> {context.place(each.after.dn.parent)}"
-    for attribute, gone, come in each.changes:
-        yield field_of(context, each.entry, attribute), _values(context, attribute, gone, come)
+    order = [*context.fields]
+    named = [(field_of(context, each.entry, change[0]), change) for change in each.changes]
+    for field, change in sorted(named, key=lambda pair: order.index(pair[0]) if pair[0] in order else len(order)):
+        yield field, _values(context, each, *change)
 
 
-def _values(context: Context, attribute: str, gone: tuple[Value, ...], come: tuple[Value, ...]) -> str:
+def _values(
+    context: Context, each: Difference, attribute: str, gone: tuple[Value, ...], come: tuple[Value, ...]
+) -> str:  # fmt: skip
     if is_secret(attribute):
         return "another one" if gone and come else "set" if come else "taken away"
 
@@ -238,6 +242,7 @@ def _values(context: Context, attribute: str, gone: tuple[Value, ...], come: tup
             return DN.read(str(value)).name
         return shown_attribute(attribute, value)
 
-    if len(gone) <= 1 and len(come) <= 1:
+    stays = len(each.before.values_of(attribute)) - len(gone) if each.before is not None else 0
+    if not stays and len(gone) <= 1 and len(come) <= 1:
         return f"{''.join(map(shown, gone)) or '(empty)'} -> {''.join(map(shown, come)) or '(empty)'}"
     return ", ".join([*(f"- {shown(value)}" for value in gone), *(f"+ {shown(value)}" for value in come)])
