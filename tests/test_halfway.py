@@ -9,7 +9,7 @@ import signal
 import sqlite3
 import time
 from collections.abc import Callable, Iterator
-from contextlib import closing
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -123,19 +123,26 @@ class Harbour:
         )
 
 
-@pytest.fixture(scope="module")
-def harbour(tmp_path_factory) -> Iterator[Harbour]:
+@contextmanager
+def with_desk() -> Iterator[Any]:
+    """A server on which a desk may do what `RIGHTS` says."""
     setup = servers.Setup(modules=("ppolicy",), overlays="overlay ppolicy\n", access=RIGHTS)
     with servers.running(setup) as server:
-        path = tmp_path_factory.mktemp("halfway")
-        relay = servers.Watching(server.port)
-        (path / "connections.yaml").write_text(CONNECTION.format(port=relay.port, who=WHO))
         root = servers.open_directory(server.settings())
         desk = {"objectClass": ["organizationalRole", "simpleSecurityObject"], "userPassword": [PASSWORD]}
         team = {"objectClass": ["groupOfNames"], "member": [WHO, "cn=nobody"]}
         own = [AddEntry(names.parse(WHO), desk), AddEntry(names.parse(TEAM), team)]
         assert root.execute(own, atomic=True) == [None, None]
         root.close()
+        yield server
+
+
+@pytest.fixture(scope="module")
+def harbour(tmp_path_factory) -> Iterator[Harbour]:
+    with with_desk() as server:
+        path = tmp_path_factory.mktemp("halfway")
+        relay = servers.Watching(server.port)
+        (path / "connections.yaml").write_text(CONNECTION.format(port=relay.port, who=WHO))
         yield _demo(server.settings(), path, relay, PASSWORD)
         relay.close()
 

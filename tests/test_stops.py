@@ -18,14 +18,13 @@ import pytest
 from vandrel.directory import dn as names
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.ldap import naming_turn
-from vandrel.directory.operations import AddEntry
 from vandrel.directory.port import Directory
 from vandrel.intake.hand_out import read
 from vandrel.secret import Secret
 
 from . import servers
 from .conftest import IS_SOAK, Folder, Result
-from .test_halfway import COMMANDS, CONNECTION, DOMAIN, PASSWORD, RIGHTS, TEAM, VOLATILE, WHO
+from .test_halfway import COMMANDS, CONNECTION, DOMAIN, PASSWORD, VOLATILE, WHO, with_desk
 
 CHANGES = """\
 dn: cn=Anna Lund,ou=Officers,ou=Deck,ou=Northquay,ou=Ferries,dc=marrowick,dc=example
@@ -265,14 +264,7 @@ def prepared(demo_template, tmp_path_factory) -> Path:
 
 @pytest.fixture(scope="module")
 def slapd(tmp_path_factory) -> Iterator[Server]:
-    setup = servers.Setup(modules=("ppolicy",), overlays="overlay ppolicy\n", access=RIGHTS)
-    with servers.running(setup) as server:
-        root = servers.open_directory(server.settings())
-        desk = {"objectClass": ["organizationalRole", "simpleSecurityObject"], "userPassword": [PASSWORD]}
-        team = {"objectClass": ["groupOfNames"], "member": [WHO, "cn=nobody"]}
-        own = [AddEntry(names.parse(WHO), desk), AddEntry(names.parse(TEAM), team)]
-        assert root.execute(own, atomic=True) == [None, None]
-        root.close()
+    with with_desk() as server:
         connection = CONNECTION.format(port=server.port, who=WHO)
         yield Server(server.settings(), tmp_path_factory.mktemp("stops"), connection, PASSWORD)
 

@@ -5,14 +5,13 @@ from __future__ import annotations
 import sqlite3
 import uuid
 from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, datetime
 from itertools import groupby
 
 from vandrel.directory import dn as names
 from vandrel.directory import gentime
-from vandrel.directory.active import filetime
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing
+from vandrel.directory.embedded.password_state import with_password
 from vandrel.directory.embedded.reference_table import ReferenceTable, changed_meanwhile
 from vandrel.directory.embedded.row_codec import DamagedRowError, Data, Index, damaged, decode, encode, sealed_anew
 from vandrel.directory.entry import Value
@@ -30,11 +29,6 @@ from vandrel.directory.schema import Schema, shorten
 from vandrel.directory.schema.matching import Key
 from vandrel.errors import Code, DirectoryError, Location, VandrelError
 from vandrel.secret import Secret
-
-#: How many earlier passwords are kept, hashed, so that a rule about them can be checked.
-HISTORY_KEPT = 64
-#: pwdHistory: time#syntax#length#value (draft-behera-ldap-password-policy-10, section 5.3.7).
-_OCTETS = "1.3.6.1.4.1.1466.115.121.1.40"
 
 Outcome = DirectoryError | None
 
@@ -425,20 +419,10 @@ class Writer:
 
     def _password(self, operation: SetPassword) -> None:
         entry, text, before = self._row(operation.dn)
-        after = {name: list(values) for name, values in before.items()}
-        now = gentime.now()
-        for old in after.pop("userPassword", ()):
-            octets = old if isinstance(old, bytes) else old.encode()
-            kept = f"{now}#{_OCTETS}#{len(octets)}#".encode() + octets
-            after["pwdHistory"] = [kept, *after.get("pwdHistory", [])][:HISTORY_KEPT]
-        after.pop("pwdReset", None)
-        if self._schema.attribute("pwdLastSet") is not None:  # a copy of a server that keeps it there
-            after["pwdLastSet"] = ["0" if operation.must_change else filetime.to_text(datetime.now(UTC))]
-        if operation.secret is not None:
-            after["userPassword"] = [self._protected(operation.secret)]
-            after["pwdChangedTime"] = [now]
-            if operation.must_change:
-                after["pwdReset"] = ["TRUE"]
+        after = with_password(
+            before, self._protected(operation.secret) if operation.secret is not None else None,
+            must_change=operation.must_change, as_filetime=self._schema.attribute("pwdLastSet") is not None,
+        )  # fmt: skip
         references = self._references.some(entry)
         self._check(operation.dn, after | references, before | references)
         self._store(entry, text, before, after)
