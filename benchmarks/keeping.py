@@ -22,7 +22,7 @@ from vandrel.jobs.lifecycle.delete import work_out_deletion
 from vandrel.jobs.lifecycle.restore import RestoreRequest, restore
 from vandrel.objects.context import Context
 from vandrel.record.journal import JobQuery, Journal, NewJob
-from vandrel.record.snapshots import Snapshots
+from vandrel.record.snapshots import Marks, Snapshots
 from vandrel.steps.plan import Plan
 from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Set, Step
@@ -56,13 +56,18 @@ def snapshots(folder: Path, count: int) -> None:
     house = House(folder, count)
     kept = Snapshots(folder / "snapshots.db", house.directory.identity)
     reading = min(timed(lambda: sum(1 for _ in house.directory.search(house.base))) for _ in range(2))
-    first = timed(lambda: kept.take(house.base, "x", house.directory.search(house.base)))
+
+    def take() -> None:
+        here = house.directory
+        kept.take(house.base, "x", here.search(house.base), Marks(here.marks(house.base), here.get, True))
+
+    first = timed(take)
     size = kept.path.stat().st_size
     accounts = [step.dn for step in house.creation if isinstance(step, Add)][-100:]
     house.directory.execute(
         [ModifyEntry(dn, (Change("title", ("Second mate",), ("Cook",)),)) for dn in accounts], atomic=True
     )
-    second = timed(lambda: kept.take(house.base, "x", house.directory.search(house.base)))
+    second = timed(take)
     kept.close()
     grown = (folder / "snapshots.db").stat().st_size - size
     kept = Snapshots(folder / "snapshots.db", house.directory.identity)

@@ -6,6 +6,7 @@ import sqlite3
 import stat
 from contextlib import closing
 from datetime import UTC, datetime, timedelta
+from unittest.mock import patch
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -17,7 +18,7 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change, DeleteEntry, ModifyEntry
 from vandrel.errors import Code
 from vandrel.jobs.snapshots.keep import ThinRequest, to_drop
-from vandrel.record.snapshots import Snapshot, Snapshots
+from vandrel.record.snapshots import Marks, Snapshot, Snapshots
 
 from . import servers
 from .conftest import Folder
@@ -192,8 +193,9 @@ WORLDS = st.lists(
 
 
 @settings(max_examples=60)
-@given(worlds=WORLDS, forgotten=st.sets(st.integers(1, 6), max_size=3))
-def test_each_snapshot_is_what_there_was_whatever_is_forgotten(tmp_path_factory, worlds, forgotten):
+@given(worlds=WORLDS, forgotten=st.sets(st.integers(1, 6), max_size=3), has_marks=st.booleans())
+def test_each_snapshot_is_what_there_was_whatever_is_forgotten(tmp_path_factory, worlds, forgotten, has_marks):
+    """Whether all is read each time, or what has another mark."""
     snapshots = Snapshots(tmp_path_factory.mktemp("s") / "snapshots.db", "here")
     taken = {}
     for world in worlds:
@@ -201,7 +203,13 @@ def test_each_snapshot_is_what_there_was_whatever_is_forgotten(tmp_path_factory,
             Entry(BASE.child("cn", f"{name} {key}"), {"entryUUID": [key], "title": [str(value)]})
             for key, (name, value) in world.items()
         ]
-        snapshot, _ = snapshots.take(BASE, "x", entries)
+        marks = None
+        if has_marks:
+            by_name = {str(entry.dn): entry for entry in entries}
+            words = {dn: f"{entry.text('entryUUID')} {entry.text('title')}" for dn, entry in by_name.items()}
+            marks = Marks(words, lambda dn, entries=by_name: entries.get(str(dn)))
+        with patch("vandrel.record.snapshots._FEW", 1.0):
+            snapshot, _ = snapshots.take(BASE, "x", entries, marks)
         taken[snapshot.number] = {(each.dn.key, each.text("title")) for each in entries}
         if snapshot.number in forgotten and len(taken) % 2:  # some at once, the others at the end
             snapshots.drop([snapshot.number])

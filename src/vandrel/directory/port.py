@@ -165,6 +165,12 @@ class Directory(Protocol):
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
         """Whether it is the current password or one of the `last` before it, as far as the directory tells."""
 
+    def marks(self, base: DN) -> dict[str, str] | None:
+        """For each entry within a name, by that name as it stands, a word that is another after each change to it.
+
+        None where the directory does not tell. What it works out when it is read may change without.
+        """
+
     def deleted(self) -> Iterator[Entry]:
         """What is left of deleted objects, under the names that they have now; nothing where nothing is kept."""
 

@@ -49,7 +49,7 @@ def pack(target: Path, plain: Sequence[Path], databases: Sequence[Path]) -> Mani
     Args:
         target: the file to make.
         plain: files that are copied as they are.
-        databases: files of SQLite, the directory's before those that tell of it.
+        databases: files of SQLite, the directory's before those that tell of it; those that are there are copied.
 
     Raises:
         VandrelError: ``taken``, ``not-permitted``, ``disk-full``, ``busy``, ``damaged``.
@@ -58,8 +58,10 @@ def pack(target: Path, plain: Sequence[Path], databases: Sequence[Path]) -> Mani
     safe_file.must_be_free(target, "backup")
     with tempfile.TemporaryDirectory(dir=target.parent, prefix=".vandrel-") as draft:
         copies: dict[str, Path] = {path.name: path for path in plain}
-        with _held(databases[:1]):
+        with _held(next((path for path in databases if path.exists()), None)):
             for path in databases:
+                if not path.exists():  # asked for now: the first deletion may just have made one
+                    continue
                 copies[path.name] = Path(draft) / path.name
                 _copy(path, copies[path.name])
         files = [Packed(name, path.stat().st_size, _digest(path)) for name, path in copies.items()]
@@ -70,14 +72,14 @@ def pack(target: Path, plain: Sequence[Path], databases: Sequence[Path]) -> Mani
 
 
 @contextmanager
-def _held(databases: Sequence[Path]) -> Iterator[None]:
+def _held(database: Path | None) -> Iterator[None]:
     """Keep others from writing to a file, so that all that tell of it are of one moment."""
-    if not databases:
+    if database is None:
         yield
         return
     with (
-        sqlite_file.plain_errors(databases[0]),
-        closing(sqlite3.connect(databases[0], isolation_level=None, timeout=_PATIENCE)) as connection,
+        sqlite_file.plain_errors(database),
+        closing(sqlite3.connect(database, isolation_level=None, timeout=_PATIENCE)) as connection,
     ):
         connection.execute("BEGIN IMMEDIATE")
         try:

@@ -9,7 +9,7 @@ them, and is for its owner alone (mode 0600).
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from itertools import accumulate
 from pathlib import Path
@@ -39,7 +39,7 @@ CREATE TABLE state(
 ) WITHOUT ROWID;
 CREATE TABLE spell(
     base INTEGER NOT NULL, object TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER, dn TEXT NOT NULL,
-    state BLOB NOT NULL,
+    state BLOB NOT NULL, mark TEXT NOT NULL,
     PRIMARY KEY(base, object, first)
 ) WITHOUT ROWID;
 CREATE TABLE line(number INTEGER PRIMARY KEY, identity TEXT NOT NULL, base TEXT NOT NULL, UNIQUE(identity, base));
@@ -49,6 +49,8 @@ _encode = msgspec.msgpack.Encoder(order="deterministic").encode
 _decode = msgspec.msgpack.Decoder().decode
 #: States in a block, which is what is read for one of them.
 _BLOCK = 500
+#: The share of entries up to which those that have changed are read one by one.
+_FEW = 0.1
 
 
 class Snapshot(Struct, frozen=True):
@@ -69,6 +71,40 @@ class Held(Struct, frozen=True):
     state: bytes
 
 
+class Marks(Struct, frozen=True):
+    """What a directory says of changes, read before any entry is.
+
+    Attributes:
+        words: for each entry, by its name as it stands, a word that is another after each change to it.
+        read: reads one entry.
+        of_references: whether an entry has another word as well where what it points at gets another name.
+
+    """
+
+    words: Mapping[str, str] = {}
+    read: Callable[[DN], Entry | None] = lambda dn: None
+    of_references: bool = False
+
+    def differing(self, same: Collection[str], before: Mapping[str, tuple[str, bytes]]) -> list[Entry] | None:
+        """The entries without those that are as they were; None where all must be read.
+
+        Args:
+            same: the names of those.
+            before: the name and the state of each object in the snapshot before.
+
+        """
+        words = self.words
+        if not words or len(words) - len(same) > len(words) * _FEW:
+            return None
+        found = [entry for dn in words if dn not in same and (entry := self.read(DN.read(dn))) is not None]
+        if self.of_references:
+            return found
+        is_renamed = any(dn not in words for dn, _ in before.values()) or any(
+            before.get(object_of(entry), (str(entry.dn),))[0] != str(entry.dn) for entry in found
+        )
+        return None if is_renamed else found
+
+
 class Snapshots(OwnFile):
     """The snapshots of one directory, in a file beside the journal."""
 
@@ -79,8 +115,16 @@ class Snapshots(OwnFile):
 
     # --- writing
 
-    def take(self, base: DN, who: str, entries: Iterable[Entry]) -> tuple[Snapshot, int]:
+    def take(
+        self, base: DN, who: str, entries: Iterable[Entry], marks: Marks | None = None
+    ) -> tuple[Snapshot, int]:  # fmt: skip
         """Take a snapshot of what stands within a name; whole, or not at all where it is stopped.
+
+        Args:
+            base: the name.
+            who: who takes it.
+            entries: all that stands there; read only where `marks` do not say what is as it was.
+            marks: what the directory says of changes, if it does.
 
         Returns:
             The snapshot, and how many objects are new or differ from the one before.
@@ -93,7 +137,7 @@ class Snapshots(OwnFile):
             line = self._line(base)
             used = self.db.execute("SELECT seq FROM sqlite_sequence WHERE name = 'snapshot'").fetchone()
             number = (used[0] if used else 0) + 1
-            total, changed, digest = self._take(line, number, entries)
+            total, changed, digest = self._take(line, number, entries, marks or Marks())
             taken = datetime.now(UTC)
             self.db.execute(
                 "INSERT INTO snapshot VALUES(?, ?, ?, ?, ?, ?, ?)",
@@ -102,32 +146,45 @@ class Snapshots(OwnFile):
             )  # fmt: skip
         return Snapshot(number, taken, who, base, total), changed
 
-    def _take(self, line: int, number: int, entries: Iterable[Entry]) -> tuple[int, int, int]:
+    def _take(
+        self, line: int, number: int, entries: Iterable[Entry], marks: Marks
+    ) -> tuple[int, int, int]:  # fmt: skip
         """Write what differs from the last snapshot; how many objects there are and differ, and their digest."""
-        open_spells = "SELECT object, dn, state FROM spell WHERE base = ? AND last IS NULL"
-        before = {name: (dn, state) for name, dn, state in self.db.execute(open_spells, (line,))}
+        open_spells = "SELECT object, dn, state, mark FROM spell WHERE base = ? AND last IS NULL"
+        rows = self.db.execute(open_spells, (line,)).fetchall()
+        before = {name: (dn, state) for name, dn, state, _ in rows}
         latest = self._latest(line)
         states: list[tuple[bytes, bytes]] = []
         spells: list[tuple[Any, ...]] = []
         ended: list[tuple[Any, ...]] = []
+        touched: list[tuple[str, int, str]] = []
         total, changed, digest = 0, 0, 0
+        same = {dn: (name, state) for name, dn, state, mark in rows if mark and marks.words.get(dn) == mark}
+        if (few := marks.differing(same, before)) is not None:
+            entries = few
+            for dn, (name, state) in same.items():
+                before.pop(name)
+                digest ^= _sum_of(name, dn, state)
+            total = len(same)
         for entry in entries:
             total += 1
             name, dn = object_of(entry), str(entry.dn)
             state, data = state_of(entry)
             digest ^= _sum_of(name, dn, state)
-            had = before.pop(name, None)
+            had, mark = before.pop(name, None), marks.words.get(dn, "")
             if had == (dn, state):
+                touched += [(mark, line, name)] if mark else []
                 continue
             changed += 1
             if had is not None:
                 ended.append((latest, line, name))
             states.append((state, data))
-            spells.append((line, name, number, dn, state))
+            spells.append((line, name, number, dn, state, mark))
             if len(states) >= _BLOCK:
                 self._write(ended, states, spells)
         ended += [(latest, line, name) for name in before]
         self._write(ended, states, spells)
+        self.db.executemany("UPDATE spell SET mark = ? WHERE base = ? AND object = ? AND last IS NULL", touched)
         # What began in snapshots that are forgotten, and is over, was in none.
         self.db.execute("DELETE FROM spell WHERE base = ? AND last < first", (line,))
         return total, changed + len(before), digest
@@ -143,7 +200,7 @@ class Snapshots(OwnFile):
             starts = accumulate((len(data) for _, data in states), initial=0)
             rows = [(state, block, start, len(data)) for (state, data), start in zip(states, starts, strict=False)]
             db.executemany("INSERT OR IGNORE INTO state VALUES(?, ?, ?, ?)", rows)
-        db.executemany("INSERT INTO spell(base, object, first, dn, state) VALUES(?, ?, ?, ?, ?)", spells)
+        db.executemany("INSERT INTO spell(base, object, first, dn, state, mark) VALUES(?, ?, ?, ?, ?, ?)", spells)
         for written in (ended, states, spells):
             written.clear()
 

@@ -40,8 +40,8 @@ def run(session: Session) -> Report:
     others = (session.folder / name for name in (file_names.CONNECTIONS, file_names.LISTS))
     plain = [session.charter_path, *(path for path in others if path.exists())]
     names = (file_names.JOURNAL, file_names.ATTIC, file_names.SNAPSHOTS, file_names.LINKS)
-    databases = [path for path in (*(() if session.target else (session.directory_path,)),
-                                   *(beside / name for name in names)) if path.exists()]  # fmt: skip
+    directory = () if session.target else (session.directory_path,)
+    databases = [*directory, *(beside / name for name in names)]
     manifest = pack(Path(session.args.file), plain, databases)
     rows = [(file.name, file.size, file.digest) for file in manifest.files]
     said = f"{count(len(rows), 'file')} in {session.args.file}, checked: {', '.join(row[0] for row in rows)}."

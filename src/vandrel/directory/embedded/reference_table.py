@@ -24,8 +24,9 @@ _MOST_KEYS = 30_000
 class ReferenceTable:
     """The table ``reference`` of an open file, within the transaction of whoever uses it."""
 
-    def __init__(self, db: sqlite3.Connection, index: Index) -> None:
+    def __init__(self, db: sqlite3.Connection, index: Index, number_of_change: int) -> None:
         self._db, self._schema, self._index = db, index.schema, index
+        self._number_of_change = number_of_change
 
     def change(self, entry: int, change: Change, dn: DN) -> None:
         """Make one change of a modification of the entry with this number and name."""
@@ -98,6 +99,7 @@ class ReferenceTable:
                         "UPDATE reference SET key = ?, dn = ? WHERE attribute = ? AND key = ? AND entry = ?",
                         (moved, target[0], number, key, entry),
                     )
+                    self._touch(entry)
 
     def drop(self, dn: DN) -> None:
         """Take the name of an object from all that point at it; what must have one keeps it, or that of nobody."""
@@ -110,6 +112,10 @@ class ReferenceTable:
                     self._db.execute(f"DELETE FROM reference WHERE {one}", (*which, holder))
                 elif name in _LISTS_OF_MEMBERS:  # RFC 4519, section 3.5: the last one to go leaves the empty name
                     self._db.execute(f"UPDATE reference SET key = '', dn = '' WHERE {one}", (*which, holder))
+                self._touch(holder)
+
+    def _touch(self, entry: int) -> None:
+        self._db.execute("UPDATE entry SET change = ? WHERE id = ?", (self._number_of_change, entry))
 
     def _must_keep(self, holder: int, name: str, number: int) -> bool:
         """Whether an entry has but one name in a list that it must not be without."""

@@ -12,7 +12,7 @@ from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location
 
 #: "Vand" as PRAGMA application_id, and the version of the tables as PRAGMA user_version.
 APPLICATION = 0x56616E64
-VERSION = 5
+VERSION = 6
 
 TABLES = """
 CREATE TABLE meta(name TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -23,7 +23,8 @@ CREATE TABLE entry(
     parent INTEGER REFERENCES entry(id),
     key TEXT NOT NULL UNIQUE,
     dn TEXT NOT NULL,
-    data BLOB NOT NULL
+    data BLOB NOT NULL,
+    change INTEGER NOT NULL
 );
 CREATE INDEX entry_parent ON entry(parent);
 CREATE TABLE value(

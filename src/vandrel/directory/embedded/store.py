@@ -83,6 +83,7 @@ class EmbeddedDirectory:
                         ("contexts", _json([str(dn) for dn in contexts])),
                         ("unique", _json(unique)),
                         ("identity", os.urandom(16).hex()),
+                        ("change", "0"),
                     ],
                 ),
             )
@@ -122,6 +123,13 @@ class EmbeddedDirectory:
     def contexts(self) -> tuple[DN, ...]:
         """The naming contexts, the default first."""
         return self._contexts
+
+    def marks(self, base: DN) -> dict[str, str]:
+        """The number of the last change of each entry."""
+        values = (base.key, *names.below(base.key))
+        with sqlite_file.plain_errors(self.path):
+            rows = self._db.execute("SELECT dn, change FROM entry WHERE key = ? OR key >= ? AND key < ?", values)
+            return {dn: str(change) for dn, change in rows}
 
     def deleted(self) -> Iterator[Entry]:
         """Nothing is kept of what is deleted here."""
@@ -261,10 +269,10 @@ class EmbeddedDirectory:
             )  # fmt: skip
         from vandrel.directory.embedded.writer import Writer
 
-        writer = Writer(self._db, self._index, self._contexts, self._unique)
         with sqlite_file.plain_errors(self.path):
             self._db.execute("BEGIN IMMEDIATE")
             try:
+                writer = Writer(self._db, self._index, self._contexts, self._unique)
                 outcomes = writer.run(operations, None if atomic else most_refused)
                 if atomic and any(outcomes):
                     self._db.execute("ROLLBACK")

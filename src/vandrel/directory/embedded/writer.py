@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+import time
 import uuid
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
@@ -47,13 +48,21 @@ class Writer:
         self._db = connection
         self._index = index
         self._schema: Schema = index.schema
-        self._references = ReferenceTable(connection, index)
+        self._change = self._next_change()
+        self._references = ReferenceTable(connection, index, self._change)
         self._contexts = {context.key for context in contexts}
         self._unique = {name: group for group in unique for name in group}
         #: For the classes that an entry is given, their superiors that are not among them.
         self._implied: dict[tuple[str, ...], list[str]] = {}
         #: Of passwords that were typed, what is kept: one that many get in one go is hashed once, for that is slow.
         self._hashed: dict[int, tuple[Secret, bytes]] = {}
+
+    def _next_change(self) -> int:
+        """The number of this change, in all entries that it touches: later than any, in copies of the file too."""
+        (last,) = self._db.execute("SELECT value FROM meta WHERE name = 'change'").fetchone()
+        number = max(int(last) + 1, time.time_ns() // 1000)
+        self._db.execute("UPDATE meta SET value = ? WHERE name = 'change'", (str(number),))
+        return number
 
     def run(self, operations: Sequence[Operation], most_refused: int | None = None) -> list[Outcome]:
         """For each operation None or why it was refused; no more are begun after more than `most_refused` refusals."""
@@ -161,12 +170,12 @@ class Writer:
             text = f"{dn.rdn_text},{above[1]}" if above else str(dn)
             known[dn.key] = (identity, text)
             taken.update({(group, key): text for group, key, _ in unique})
-            entries.append((identity, above[0] if above else None, dn.key, text, encode(data, text)))
+            entries.append((identity, above[0] if above else None, dn.key, text, encode(data, text), self._change))
             values += self._index.values(identity, data)
             for name, targets in references.items():
                 links += [(self._index.numbers[name], target.key, identity, str(target)) for target in targets]
             outcomes.append(None)
-        self._db.executemany("INSERT INTO entry(id, parent, key, dn, data) VALUES(?, ?, ?, ?, ?)", entries)
+        self._db.executemany("INSERT INTO entry(id, parent, key, dn, data, change) VALUES(?, ?, ?, ?, ?, ?)", entries)
         # In the order of the index: neighbours on a page are written together.
         values.sort()
         self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", values)
@@ -292,7 +301,9 @@ class Writer:
         self._db.executemany("DELETE FROM value WHERE attribute = ? AND value = ? AND entry = ?", list(old - new))
         self._db.executemany("INSERT OR IGNORE INTO value(attribute, value, entry) VALUES(?, ?, ?)", list(new - old))
         after["modifyTimestamp"] = [gentime.now()]
-        self._db.execute("UPDATE entry SET data = ? WHERE id = ?", (encode(after, name), entry))
+        self._db.execute(
+            "UPDATE entry SET data = ?, change = ? WHERE id = ?", (encode(after, name), self._change, entry)
+        )
 
     def _modify(self, operation: ModifyEntry) -> None:
         entry, text, before = self._row(operation.dn)

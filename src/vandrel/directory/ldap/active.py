@@ -64,6 +64,7 @@ class ActiveServer:
     mends_references: bool = True
     bounds_bind: bool = True  # they are rangeUpper of [MS-ADA1] to [MS-ADA3]
     virtual: frozenset[str] = frozenset(_KEPT_INSIDE)
+    marks: tuple[str, ...] = ("uSNChanged", "whenChanged")  # [MS-ADTS] 3.1.1.1.9: the number is one controller's own
 
     def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
         """The container of the schema, whose time is that of the newest class or attribute."""

@@ -15,7 +15,8 @@ class Server(Protocol):
     """Where servers differ.
 
     ``window`` is how many requests may be on their way at a time; ``virtual`` the attributes that are kept inside of
-    another, so that no filter of the server's finds them; ``bounds_bind`` whether it keeps to lengths.
+    another, so that no filter of the server's finds them; ``bounds_bind`` whether it keeps to lengths; ``marks`` the
+    attributes that together are others after each change to an entry.
     """
 
     name: str
@@ -24,6 +25,7 @@ class Server(Protocol):
     mends_references: bool
     bounds_bind: bool
     virtual: frozenset[str]
+    marks: tuple[str, ...]
 
     def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
         """Which entry tells by which attribute when the schema was changed: the subentry, or what holds the schema."""

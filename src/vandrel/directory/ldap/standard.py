@@ -32,6 +32,7 @@ class StandardServer:
     bounds_bind: bool = False
 
     virtual: frozenset[str] = frozenset()
+    marks: tuple[str, ...] = ("entryCSN",)  # draft-chu-ldap-csn: the moment of the last change, told apart by a count
 
     def __init__(self) -> None:
         self._has_policies = False

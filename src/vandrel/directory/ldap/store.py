@@ -263,6 +263,16 @@ class LdapDirectory:
     def _answers(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
         return self._searches.many(questions, wanted, self.server.window)
 
+    def marks(self, base: DN) -> dict[str, str] | None:
+        """What the server counts with each change of an entry; None where one does not show it."""
+        marks = {}
+        for entry in self.search(base, only=self.server.marks):
+            words = [entry.text(name) for name in self.server.marks]
+            if not all(words):
+                return None
+            marks[str(entry.dn)] = " ".join(words)
+        return marks
+
     def deleted(self) -> Iterator[Entry]:
         """[MS-ADTS] 3.1.1.5.5.1: tombstones stand in a container of their own, seen by those who ask for them."""
         if not isinstance(self.server, ActiveServer):

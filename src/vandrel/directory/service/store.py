@@ -152,6 +152,9 @@ class ServiceDirectory:
                 present |= {dn for dn in asked if self._fresh(dn) is not None}
         return present
 
+    def marks(self, base: DN) -> None:
+        """None: whoever reads what changed has read all of it."""
+
     def deleted(self) -> Iterator[Entry]:
         """The people whom a service keeps for a time; nothing where it has no list of them (RFC 7644 knows none)."""
         try:

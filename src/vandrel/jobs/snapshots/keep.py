@@ -12,7 +12,7 @@ from vandrel.directory import place as places
 from vandrel.errors import Code, VandrelError
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
-from vandrel.record.snapshots import Snapshot, Snapshots
+from vandrel.record.snapshots import Marks, Snapshot, Snapshots
 
 _STYLE = "%Y-%m-%d %H:%M"
 
@@ -34,7 +34,9 @@ def take(context: Context, snapshots: Snapshots, request: TakeRequest) -> Report
     base = places.to_dn(places.parse(request.place), context.charter.base) if request.place else context.charter.base
     if not context.directory.existing([base]):
         raise VandrelError(Code.NOT_FOUND, f"there is nothing at {request.place or base}")
-    snapshot, changed = snapshots.take(base, request.who, context.directory.search(base))
+    directory = context.directory
+    marks = Marks(directory.marks(base) or {}, directory.get, of_references=directory.capabilities.embedded)
+    snapshot, changed = snapshots.take(base, request.who, directory.search(base), marks)
     rows = [_row(context, snapshot)]
     said = f"Snapshot {snapshot.number}: {count(snapshot.entries, 'entry')}, {changed:,} new or changed since the last."
     return Report("snapshot take", _COLUMNS, rows, is_for_programs=True, summary=[said])
