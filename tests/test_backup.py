@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+import shutil
 import stat
 import threading
 
@@ -10,7 +11,7 @@ import pytest
 
 from vandrel.errors import Code
 
-from .conftest import Folder
+from .conftest import IS_SOAK, Folder
 from .test_attic import done, fields
 
 
@@ -67,6 +68,22 @@ def test_a_backup_while_others_write_is_of_one_moment(demo, tmp_path):
                 done(copy, *shlex.split(job["command"])[1:])
             else:
                 assert resumed.code == 0, resumed.out + resumed.err
+
+
+def test_a_backup_that_is_stopped_is_whole_or_is_not_there(demo, tmp_path):
+    done(demo, "delete", "alund")
+    target, tried = demo.path / "all.backup", 0
+    for at in range(1, 10_000, 1 if IS_SOAK else 17):
+        stopped = demo.stopped("backup", target.name, at=at)
+        if target.exists():
+            shutil.rmtree(tmp_path / "other", ignore_errors=True)
+            done_plain(demo, "unpack", target.name, "--to", str(tmp_path / "other"))
+            target.unlink()
+        if stopped is None:
+            break
+        tried += 1
+    assert tried > 5
+    done_plain(demo, "backup", target.name)
 
 
 @pytest.mark.parametrize("cut", [0, 10, -20])
