@@ -46,6 +46,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/memberships.py
 	$(BIN)/python benchmarks/intake.py
 	$(BIN)/python -m benchmarks.keeping
+	$(BIN)/python benchmarks/audit.py
 	$(BIN)/python benchmarks/servers.py
 	$(BIN)/python -m benchmarks.synchronization
 
