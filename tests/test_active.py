@@ -443,6 +443,12 @@ def test_the_program_shows_primary_members_too(domain, tmp_path):
     assert "krbtgt" in line
     listed = folder.run("find", "groups=Domain Users", "--columns", "login", "--as", "csv").out.split()
     assert {"Administrator", "krbtgt"} <= set(listed)
+    counted = folder.run("find", "--type", "groups", "--json").json["rows"]
+    members = {row["name"]: int(row["members"]) for row in counted}
+    assert members["Domain Users"] == len(listed) - 1 > 1  # they stand in no list of members; the first is the header
+    assert [row["name"] for row in counted if row["place"] == "/Users"] == sorted(
+        (row["name"] for row in counted if row["place"] == "/Users"), key=str.casefold
+    )
 
 
 def test_the_server_itself_protects_what_is_protected(context, tmp_path):

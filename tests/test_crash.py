@@ -261,7 +261,7 @@ def test_what_is_deleted_and_restored_is_in_the_directory_or_in_the_attic_at_eve
 
     def restore_her(case: Folder) -> None:
         selection = AtticSelection(names=(str(ANNA),))
-        proposal = restore(case.context, case.runner().attic, RestoreRequest(selection))
+        proposal = restore(case.context, case.runner().attic, RestoreRequest(selection), lambda dn, job: dn)
         case.runner().run(Plan("restore", proposal.steps, is_atomic=False), "restore")
 
     def go_on(case: Folder) -> None:

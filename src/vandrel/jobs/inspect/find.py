@@ -22,6 +22,7 @@ from vandrel.jobs.inspect import comparisons
 from vandrel.jobs.inspect.show import attribute_called
 from vandrel.objects.context import Context
 from vandrel.objects.groups_of_many import GroupsOfMany
+from vandrel.objects.member_counts import MemberCounts
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.reference_labels import ReferenceLabels
 from vandrel.objects.view import ObjectView
@@ -53,7 +54,7 @@ class FindRequest(Struct, frozen=True):
         where: a filter of RFC 4515; empty for none.
         under: a unit, as typed; empty for the whole directory.
         columns: fields, ``@attributes`` and `EXTRA_COLUMNS`; empty for those of the list.
-        by: the column to sort by; empty for the order of the directory.
+        by: the column to sort by; empty for place and name, or for a file the order of the directory.
         is_reversed: whether the order is turned round.
         is_portable: whether cells are read back by `vandrel import`, and not for people.
 
@@ -84,12 +85,16 @@ def find(context: Context, request: FindRequest) -> Report:
     groups = GroupsOfMany(context) if {"groups", "roles"} & {*columns, request.by} else None
     entries = _entries(context, request, what, findings)
     views: Iterable[ObjectView] = _views(context, entries, [*columns, request.by], groups)
+    counts = MemberCounts(context)
     if request.by:
-        views = _sorted(views, request.by, is_reversed=request.is_reversed)
+        views = _sorted(views, request.by, counts, is_reversed=request.is_reversed)
     if request.is_portable:
         labels = ReferenceLabels(context)
-        return Report("find", columns, ([_portable(v, n, columns, labels) for n in columns] for v in views))
-    rows = [[", ".join(cell(view, name)) for name in columns] for view in views]
+        return Report("find", columns, ([_portable(v, n, columns, labels, counts) for n in columns] for v in views))
+    keyed = [(v.entry.dn.key, [", ".join(cell(v, name, counts)) for name in columns]) for v in views]
+    if not request.by:  # by place and name, whatever order a server has
+        keyed.sort(key=lambda pair: pair[0])
+    rows = [row for _, row in keyed]
     noun = what.rstrip("s") if what != "all" else "object"
     return Report("find", columns, rows, summary=[count(len(rows), noun)], findings=findings)
 
@@ -255,7 +260,7 @@ def portable_rows(context: Context, report: Report) -> Iterator[list[str]]:
         yield [join(cell) for join, cell in zip(together, row, strict=True)]  # type: ignore[arg-type]
 
 
-def cell(view: ObjectView, name: str) -> list[str]:
+def cell(view: ObjectView, name: str, counts: MemberCounts) -> list[str]:
     """What stands in one column of a list for people."""
     match name:
         case "dn":
@@ -267,26 +272,28 @@ def cell(view: ObjectView, name: str) -> list[str]:
         case "type":
             return [view.object_type]
         case "members":
-            return [str(len(view.context.dialect.members(view.entry)))]
+            return [str(counts.of(view.entry))]
     if name.startswith("@"):
         return view.attribute(attribute_called(view.context, name))
     return view.shown(name) if view.object_type in view.context.fields[name].on else []
 
 
-def _portable(view: ObjectView, name: str, columns: Sequence[str], labels: ReferenceLabels) -> list[str]:
+def _portable(
+    view: ObjectView, name: str, columns: Sequence[str], labels: ReferenceLabels, counts: MemberCounts
+) -> list[str]:
     """What stands in one column of a file, so that `vandrel import` takes it for the same."""
     if name == "place" and view.object_type == UNIT and "name" not in columns:
         return [view.context.place(view.entry.dn)]
     field = view.context.fields.get(name)
     if field is None or view.object_type not in field.on:
-        return cell(view, name)
+        return cell(view, name, counts)
     if name in ("members",) or field.shape is Shape.REFERENCE or field.unit:
         return view.portable(name, labels)
-    return cell(view, name)
+    return cell(view, name, counts)
 
 
-def _sorted(views: Iterable[ObjectView], by: str, *, is_reversed: bool) -> list[ObjectView]:
+def _sorted(views: Iterable[ObjectView], by: str, counts: MemberCounts, *, is_reversed: bool) -> list[ObjectView]:
     """Sort by a column; what is empty there comes last, either way."""
-    keyed = [(prepare(", ".join(cell(view, by))), view) for view in views]
+    keyed = [(prepare(", ".join(cell(view, by, counts))), view) for view in views]
     filled = sorted((pair for pair in keyed if pair[0]), key=lambda pair: pair[0], reverse=is_reversed)
     return [view for _, view in [*filled, *(pair for pair in keyed if not pair[0])]]
