@@ -364,12 +364,11 @@ def state_of(entry: Entry) -> tuple[bytes, bytes]:
     """The digest of what an object holds, in whatever order its values come, and that itself."""
     # Written out, because a run over a large directory spends most of its own time here.
     attributes = dict(entry.attributes)
-    for name, values in entry.attributes.items():
-        if len(values) > 1:
-            try:
-                attributes[name] = sorted(values)
-            except TypeError:  # text and octets
-                attributes[name] = sorted(values, key=_octets)
+    for name in [name for name, values in attributes.items() if len(values) > 1]:
+        try:
+            attributes[name] = sorted(attributes[name])
+        except TypeError:  # text and octets
+            attributes[name] = sorted(attributes[name], key=_octets)
     data = _encode(attributes)
     return hashlib.blake2b(data, digest_size=16).digest(), data
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from vandrel.directory.embedded import derived
-from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or, Present, Substring
+from vandrel.directory.filter import EVERYTHING, And, Compare, Extensible, Filter, Not, Or, Present, Substring
 from vandrel.directory.schema import Schema
 
 _LAST = "\U0010ffff"
@@ -29,6 +29,7 @@ class Condition(Struct, frozen=True):
 
 
 EVERY = Condition("1", exact=False, selective=False)
+ALL = Condition("1", selective=False)
 NONE = Condition("0")
 
 
@@ -54,6 +55,8 @@ class Compiler:
 
     def compile(self, item: Filter) -> Condition:
         """The condition for a filter."""
+        if item == EVERYTHING:  # each entry has an object class (RFC 4512, 2.4)
+            return ALL
         match item:
             case And(parts):
                 return self._both([self.compile(part) for part in parts])
