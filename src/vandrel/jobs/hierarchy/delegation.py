@@ -58,21 +58,19 @@ def _faulty(context: Context, unit: DesignedUnit, what: str) -> Edit:
 
 def _shields(context: Context) -> Iterator[Edit]:
     """Keep those who hold power from the tasks of teams that would let these log on as them, and nobody else."""
-    powers, wanted, accounts = holders_of_power(context), dict[str, set[str]](), dict[str, Entry]()
+    powers, taking = holders_of_power(context), dict[str, set[str]]()
     for unit in context.charter.design:
         dn = places.to_dn(unit.place, context.charter.base)
-        entry = context.directory.get(dn)
-        if entry is None:
-            continue
-        tasks = {f"{item.team}: {item.task}" for item in on_unit(context, entry) if item.task in TAKES_OVER}
-        for account in context.directory.search(dn, where=context.dialect.filter_for(ACCOUNT)) if tasks else ():
-            accounts[account.dn.key] = account
-            wanted.setdefault(account.dn.key, set()).update(tasks if account.dn.key in powers else ())
-    for key, account in accounts.items():
-        now = set(context.dialect.shielded_from(account))
-        if now != wanted[key]:
-            changes = context.dialect.shield(sorted(wanted[key] - now), sorted(now - wanted[key]))
-            told = FieldChange("out of reach of", tuple(sorted(now)), tuple(sorted(wanted[key])))
+        if (entry := context.directory.get(dn)) is not None:
+            tasks = {f"{item.team}: {item.task}" for item in on_unit(context, entry) if item.task in TAKES_OVER}
+            taking[dn.key] = tasks
+    for account in context.directory.search(context.charter.base, where=context.dialect.filter_for(ACCOUNT)):
+        now, wanted = set(context.dialect.shielded_from(account)), set[str]()
+        if account.dn.key in powers:
+            wanted.update(*(taking.get(above.key, ()) for above in account.dn.ancestors()))
+        if now != wanted:
+            changes = context.dialect.shield(sorted(wanted - now), sorted(now - wanted))
+            told = FieldChange("out of reach of", tuple(sorted(now)), tuple(sorted(wanted)))
             yield Edit(account, ACCOUNT, [told], [Set(account.dn, tuple(changes))])
 
 
