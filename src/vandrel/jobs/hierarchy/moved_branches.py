@@ -27,32 +27,34 @@ def moved_units(missing: Iterable[Place], strange: Iterable[Place]) -> list[Move
     >>> moved_units([("Shore", "IT"), ("Shore", "IT", "Desk")], [("Yard", "IT"), ("Yard", "IT", "Desk")])[1].comes_along
     True
     """
-    left, there = sorted(missing, key=len), list(strange)
-    by_key = {_key(place): place for place in there}
+    by_key = {_key(place): place for place in strange}
+    left, there = _by_name(missing), _by_name(by_key.values())
     tops: list[MovedUnit] = []
     moved: list[MovedUnit] = []
-    for home in left:
+    for home in sorted((home for name in left.keys() & there.keys() for home in left[name]), key=lambda h: (len(h), h)):
         above = next((top for top in tops if _is_within(home, top.home)), None)
         if above is not None:
             now = by_key.get(_key((*above.now, *home[len(above.home) :])))
             moved += [MovedUnit(now, home, comes_along=True)] if now is not None else []
             continue
-        homes, candidates = (
-            [place for place in some if _has_name(place, home) and not any(_is_within(place, one) for one in settled)]
-            for some, settled in ((left, [top.home for top in tops]), (there, [top.now for top in tops]))
-        )
+        name = prepare(home[-1])
+        homes = [place for place in left[name] if not any(_is_within(place, top.home) for top in tops)]
+        candidates = [place for place in there[name] if not any(_is_within(place, top.now) for top in tops)]
         if len(homes) == len(candidates) == 1 and not _is_within(home, candidates[0]):
             tops.append(MovedUnit(candidates[0], home))
             moved.append(tops[-1])
     return moved
 
 
+def _by_name(some: Iterable[Place]) -> dict[str, list[Place]]:
+    found: dict[str, list[Place]] = {}
+    for place in some:
+        found.setdefault(prepare(place[-1]), []).append(place)
+    return found
+
+
 def _key(place: Sequence[str]) -> tuple[str, ...]:
     return tuple(map(prepare, place))
-
-
-def _has_name(place: Place, other: Place) -> bool:
-    return prepare(place[-1]) == prepare(other[-1])
 
 
 def _is_within(place: Place, other: Place) -> bool:
