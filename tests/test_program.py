@@ -132,6 +132,10 @@ def test_find(demo):
         "rows"
     ]
     assert {"login": "iaasheim"} in raw
+    everything = demo.run("find", "--where", "(objectClass=*)").out
+    assert re.search(r"^Deck +unit +/Ferries", everything, re.MULTILINE) and re.search(
+        r"^\d+ objects$", everything, re.MULTILINE
+    )
     unknown = demo.run("find", "--where", "(titel=x)")
     assert "did you mean title?" in unknown.err
 

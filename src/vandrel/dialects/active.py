@@ -32,6 +32,7 @@ from vandrel.dialects.active_codecs import (
 from vandrel.dialects.base import BaseDialect, table
 from vandrel.dialects.codec import BooleanCodec, FieldCodec, MarkCodec, NameCodec, OctetsCodec, SecretCodec, is_yes
 from vandrel.directory import gentime
+from vandrel.directory import place as places
 from vandrel.directory.active import account_control, filetime, hours, sid
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
@@ -349,7 +350,8 @@ class ActiveDialect(BaseDialect):
         if self.object_type_of(entry) == ACCOUNT:
             disabled = account_control.with_flag(control_of(entry), account_control.DISABLED, wanted=True)
             attributes["userAccountControl"] = [str(disabled)]
-            lacking.append("disabled, for want of its password: vandrel edit NAME password=generate enabled=yes")
+            mend = f"vandrel edit {places.typed(entry.dn, self.charter.base)} password=generate enabled=yes"
+            lacking.append(f"disabled, for want of its password: {mend}")
         return attributes, f"it comes back {' and '.join(lacking)}" if lacking else ""
 
     def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 
 from vandrel.directory.dn import DN
 from vandrel.errors import Code, VandrelError
@@ -56,3 +57,13 @@ def of(dn: DN, base: DN) -> str:
         return str(dn)
     above = dn.rdns[: len(dn.rdns) - len(base.rdns)]
     return to_text(tuple(str(rdn[0][1]) for rdn in reversed(above)))
+
+
+def typed(dn: DN, base: DN) -> str:
+    """A name as a command takes it: by its place, in quotes where a shell wants them.
+
+    >>> from vandrel.directory.dn import parse as dn
+    >>> typed(dn("cn=Anna Lund,ou=Deck,dc=x"), dn("dc=x"))
+    "'/Deck/Anna Lund'"
+    """
+    return shlex.quote(of(dn, base))

@@ -54,6 +54,10 @@ class Context(Struct, frozen=True, dict=True):
         """A name as a place, ``/Ferries/Northquay``."""
         return places.of(dn, self.charter.base)
 
+    def typed(self, dn: DN) -> str:
+        """An object as a command takes it: by its place, in quotes where a shell wants them."""
+        return places.typed(dn, self.charter.base)
+
     def object_type(self, entry: Entry) -> str:
         """``account``, ``group``, ``unit``, ``computer``, or an empty string for anything else."""
         return self.dialect.object_type_of(entry)
@@ -101,12 +105,13 @@ class Context(Struct, frozen=True, dict=True):
         keeps_out = self.dialect.keeps_out(entry)
         if keeps_out:
             return []
+        who = self.typed(entry.dn) if entry is not None else "NAME"
         if keeps_out is None:
             what = "whether the server keeps a disabled account out cannot be seen: it shows no password policy"
-            remedy = "try it: vandrel logon NAME"
+            remedy = f"try it: vandrel logon {who}"
             return [Finding(Code.NOT_KEPT, what, Location(field="enabled"), remedy, NOTE)]
         what = "the account could log on all the same: the server has no password policy with pwdLockout"
-        remedy = "have one set up (vandrel probe), or take the password away: vandrel edit NAME password=none"
+        remedy = f"have one set up (vandrel probe), or take the password away: vandrel edit {who} password=none"
         return [Finding(Code.NOT_KEPT, what, Location(field="enabled"), remedy, severity)]
 
     def not_kept(

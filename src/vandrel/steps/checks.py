@@ -11,6 +11,7 @@ from msgspec import structs
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
+from vandrel.directory import place as places
 from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
@@ -204,8 +205,8 @@ class Checks:
         """Who holds what is claimed."""
         forms: dict[str, dict[str, None]] = {}
         for claimed in claims:
-            for _, places in claimed:
-                for attribute, stored in places:
+            for _, ways in claimed:
+                for attribute, stored in ways:
                     forms.setdefault(attribute, {})[stored] = None
         return self._directory.find_owners(forms) if forms else {}
 
@@ -347,7 +348,7 @@ class Checks:
                 Code.PROTECTED,
                 "the object is protected",
                 Location(dn=str(dn)),
-                "release it first, on purpose: vandrel release NAME",
+                f"release it first, on purpose: vandrel release {places.typed(dn, self._dialect.charter.base)}",
             )
 
     def _names_free(self, dn: DN, claims: list[_Claim], taken: dict[tuple[str, str], DN]) -> Iterator[Finding]:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 
 from vandrel.dialects.dialect import Dialect
+from vandrel.directory import place as places
 from vandrel.directory.applied import is_applied
 from vandrel.directory.operations import SetPassword
 from vandrel.directory.port import Directory
@@ -123,7 +124,7 @@ class Resumption:
         elif step is None:
             error = VandrelError(
                 Code.DONE_IN_PART, "the password may not have been set: it is in no record", where=Location(dn=dn),
-                remedy="give one: vandrel edit NAME password=generate",
+                remedy=f"give one: vandrel edit {places.typed(item.dn, self._dialect.charter.base)} password=generate",
             )  # fmt: skip
         elif was_applied or (known.state == BEGUN and is_applied(self._directory, step.operation())):
             pass

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
@@ -120,8 +121,9 @@ class StandardServer:
             is_enabled = not self._is_disabled(connection, str(operation.dn))
         except ldap.LDAPError:
             is_enabled = True
+        who = shlex.quote(str(operation.dn))
         state = "the account, disabled before, is enabled now" if is_enabled else "the account is disabled as before"
         return DirectoryError(
             Code.HALF_SET, f"the password is set, and {state}: {why}", where=where,
-            remedy="disable it as somebody who may: vandrel disable NAME" if is_enabled else "",
+            remedy=f"disable it as somebody who may: vandrel disable {who}" if is_enabled else "",
         )  # fmt: skip

@@ -104,7 +104,8 @@ class Copier:
         if self._kind not in self._context.charter.document.kinds:
             raise VandrelError(
                 Code.UNKNOWN_KIND, f"{source.label} is of no kind of the charter, so no rule makes one like it",
-                where=Location(field="kind"), remedy="give it one: vandrel edit NAME kind=...",
+                where=Location(field="kind"),
+                remedy=f"give it one: vandrel edit {self._context.typed(source.entry.dn)} kind=...",
             )  # fmt: skip
         self._creator = Creator(self._context, self._context.charter.today())
         self._fields = tuple(self._context.charter.document.copies or COPIED_FIELDS)

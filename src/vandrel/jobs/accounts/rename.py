@@ -166,7 +166,8 @@ class Renamer:
         if kind not in context.charter.document.kinds:
             raise VandrelError(
                 Code.UNKNOWN_KIND, f"{context.label(entry)} is of no kind of the charter, so no rule builds the names",
-                where=Location(field="kind"), remedy="set them one by one: vandrel edit NAME surname=... display=...",
+                where=Location(field="kind"),
+                remedy=f"set them one by one: vandrel edit {context.typed(entry.dn)} surname=... display=...",
             )  # fmt: skip
         changed = self._new_names(entry, kind, given, keep)
         assignments = [Assignment(name, "=", (value,) if value else ()) for name, value in changed.items()]

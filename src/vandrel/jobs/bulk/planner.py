@@ -161,7 +161,8 @@ class Planner:
         place, stands = item.one(PLACE), self._context.place(entry.dn.parent)
         if place and self._described.object_type != UNIT and prepare(place) != prepare(stands):
             what = f"it stands in {stands}"
-            item.fault(PLACE, place, Code.PLACE, what, f"vandrel move NAME --to {place}", severity=NOTE)
+            mend = f"vandrel move {self._context.typed(entry.dn)} --to {place}"
+            item.fault(PLACE, place, Code.PLACE, what, mend, severity=NOTE)
         if not item.stops:
             line.edit = edit
             line.state = State.CHANGED if edit.steps else State.SAME

@@ -271,7 +271,7 @@ class Editor:
             key = names.parse(after[0]).key
             if key not in {group.dn.key for group in context.groups_of(edit.entry)}:
                 what = f"{context.label(edit.entry)} is not a member of {names.parse(after[0]).name}"
-                remedy = "let it join first: vandrel edit NAME groups+=GROUP"
+                remedy = f"let it join first: vandrel edit {context.typed(edit.entry.dn)} groups+=GROUP"
                 findings.append(Finding(Code.REFUSED, what, where, remedy))
         if name == "number" and edit.object_type == ACCOUNT:
             kind = next(iter(context.dialect.read(draft.after, "kind")), "")
@@ -427,7 +427,8 @@ class Editor:
             left = {schema.key(attribute, each) for each in after.values_of(schema.attribute_name(attribute))}
             if schema.key(attribute, value) not in left:
                 what = f"{before.dn.name} is the name of the entry, and stays among the values of {attribute}"
-                told.append(Finding(Code.SCHEMA, what, where, "another name: vandrel edit NAME name=..."))
+                remedy = f"another name: vandrel edit {self._context.typed(before.dn)} name=..."
+                told.append(Finding(Code.SCHEMA, what, where, remedy))
         return told
 
 

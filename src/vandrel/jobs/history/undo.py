@@ -196,7 +196,8 @@ def _one(
         undoing.findings.append(Finding(Code.REFUSED, "what is secret in it is in no record", where, severity=NOTE))
     if back is None:
         what = "a password cannot be taken back: it is in no record"
-        undoing.findings.append(Finding(Code.REFUSED, what, where, "give a new one: vandrel reset NAME", severity=NOTE))
+        who = context.typed(names.parse(where.dn))
+        undoing.findings.append(Finding(Code.REFUSED, what, where, f"give a new one: vandrel reset {who}", NOTE))
         return
     if stands is False:
         undoing.findings.append(

@@ -50,7 +50,7 @@ class FindRequest(Struct, frozen=True):
 
     Attributes:
         words: fragments of names, and conditions on fields, as typed.
-        of: a key of `LISTS`; empty for accounts.
+        of: a key of `LISTS`; empty for accounts, or with a filter for whatever it finds.
         where: a filter of RFC 4515; empty for none.
         under: a unit, as typed; empty for the whole directory.
         columns: fields, ``@attributes`` and `EXTRA_COLUMNS`; empty for those of the list.
@@ -77,7 +77,7 @@ def find(context: Context, request: FindRequest) -> Report:
         VandrelError: ``unknown-field``, ``bad-filter``, ``usage``, or what resolving names raises.
 
     """
-    what = request.of or "accounts"
+    what = request.of or ("all" if request.where else "accounts")  # a filter says itself what is to be listed
     columns = list(request.columns or _COLUMNS[what].split(","))
     _check_columns(context, [*columns, *([request.by] if request.by else [])])
     findings: list[Finding] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any
@@ -73,11 +74,13 @@ def leave(context: Context, request: LeaveRequest) -> Proposal:
     if routine.last_day > context.charter.today():
         return _dated(context, people, routine)
     edits = routine.edits(people)
+    logins = [context.one(entry, "login") for entry in people]  # their places are other ones afterwards
+    who = shlex.quote(logins[0]) if len(logins) == 1 and logins[0] else "NAME"
     proposal = propose(context, edits, (), "leave")
     return structs.replace(
         proposal, leavers=routine.had, is_atomic=False,
         findings=[*proposal.findings, *routine.findings, *_told_of_others(context, people, chosen)],
-        afterwards="Whoever comes back: vandrel leave NAME --back",
+        afterwards=f"Whoever comes back: vandrel leave {who} --back",
     )  # fmt: skip
 
 
@@ -282,7 +285,7 @@ class LeaverRoutine:
             value = () if heir is None or heir == holder.dn else (str(heir),)
             if not value and name in self._required(holder):
                 what = f"stays the {name} of {context.label(holder)}, who must have one, since nobody takes that over"
-                remedy = "--manager NAME; or vandrel edit NAME " + f"{name}=..."
+                remedy = f"--manager NAME; or vandrel edit {context.typed(holder.dn)} {name}=..."
                 where = Location(dn=str(entry.dn), field=name)
                 self.findings.append(Finding(Code.REQUIRED, f"{context.label(entry)} {what}", where, remedy, NOTE))
                 continue
