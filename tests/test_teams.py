@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from datetime import date, datetime, timedelta
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
 
+from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.active import ActiveDialect
 from vandrel.directory import dn as names
@@ -62,6 +64,25 @@ def test_summer_time_moves_hours_that_a_server_keeps_in_utc(bench, monkeypatch):
         assert dialect.means_later("hours", "Mon-Fri 06-18") == (moved, day)
     assert dialect.means_later("hours", "all") == ("", "")
     assert bench.context.dialect.means_later("hours", "Mon-Fri 06-18") == ("", "")  # here they are kept as written
+
+
+def test_in_a_zone_of_half_hours_no_hour_begins_too_early(bench, monkeypatch):
+    """Kolkata is 5:30 ahead of UTC, Marquesas 9:30 behind, Kathmandu 5:45 ahead: rounded down, never to even."""
+    for zone, ahead, late in (
+        ("Asia/Kolkata", 5, 30), ("Pacific/Marquesas", -10, 30), ("Asia/Kathmandu", 5, 45), ("Europe/Oslo", 1, 0),
+    ):  # fmt: skip
+        monkeypatch.setattr(type(bench.context.charter), "today", lambda self: date(2026, 1, 15))
+        dialect = ActiveDialect(
+            bench.context.directory, from_text(charter_text().replace("Europe/Oslo", zone), Path("c"))
+        )
+        assert (dialect.hours_ahead, dialect.hours_late) == (ahead, late)
+    monkeypatch.setattr(type(bench.context.dialect), "hours_late", 30)
+    told = (
+        Editor(bench.context)
+        .edit(get(bench, hire(bench, "Anna", "Lund", "1")), [assignment("hours=Mon-Fri 06-18")])
+        .findings
+    )
+    assert "each of these begins and ends 30 minutes later" in " ".join(finding.what for finding in told)
 
 
 # --- the working environment

@@ -188,8 +188,16 @@ class ActiveDialect(BaseDialect):
         return self._ahead_on(self.charter.today())
 
     def _ahead_on(self, day: date) -> int:
-        offset = datetime.combine(day, time(12), self.charter.zone).utcoffset() or timedelta()
-        return round(offset.total_seconds() / 3600)
+        """Rounded down, so that in a zone of half hours each hour begins later by the clock, and none earlier."""
+        return self._offset_on(day) // timedelta(hours=1)
+
+    def _offset_on(self, day: date) -> timedelta:
+        return datetime.combine(day, time(12), self.charter.zone).utcoffset() or timedelta()
+
+    @property
+    def hours_late(self) -> int:
+        """Minutes: what the organization's clock is ahead beyond whole hours."""
+        return self._offset_on(self.charter.today()) % timedelta(hours=1) // timedelta(minutes=1)
 
     def means_later(self, field: str, value: str) -> tuple[str, str]:
         """Hours are kept in UTC, so that they move by the clock when summer time begins or ends."""

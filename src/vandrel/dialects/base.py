@@ -178,6 +178,11 @@ class BaseDialect:
         codec = self._codecs.get(field)
         return codec.condition(self, self.attribute(field, ACCOUNT) or codec.attribute, value) if codec else None
 
+    @property
+    def hours_late(self) -> int:
+        """Minutes by which each hour of a week begins later than it says: none, as a rule."""
+        return 0
+
     def means_later(self, field: str, value: str) -> tuple[str, str]:
         """What a value comes to mean of its own accord, and the day from which on: nothing, as a rule."""
         return "", ""

@@ -153,6 +153,10 @@ class Dialect(Protocol):
         Asked of ``enabled``, ``change``, ``hours``, ``machines``, ``starts`` and ``ends``.
         """
 
+    @property
+    def hours_late(self) -> int:
+        """Minutes by which each hour of a week begins later by the clock than it says, as the directory keeps it."""
+
     def means_later(self, field: str, value: str) -> tuple[str, str]:
         """What a value comes to mean of its own accord, and the day from which on; empty where it stays as it is."""
 

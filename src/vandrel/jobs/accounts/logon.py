@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 
 from msgspec import Struct
 
@@ -96,7 +96,7 @@ def _is_outside(context: Context, hours: str) -> bool:
     """Whether this very hour, by the organization's clock, is none of the allowed ones."""
     if not hours:
         return False
-    now = datetime.now(context.charter.zone)
+    now = datetime.now(context.charter.zone) - timedelta(minutes=context.dialect.hours_late)
     return not week.parse(hours)[now.isoweekday() % 7 * 24 + now.hour]
 
 

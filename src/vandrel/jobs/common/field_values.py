@@ -220,6 +220,11 @@ def check(context: Context, field: Field, values: Sequence[str], object_type: st
         if field.name == "kind" and object_type == ACCOUNT and value not in (kinds := context.charter.document.kinds):
             what = f"there is no kind of account {value!r}"
             findings.append(_wrong(field, what, did_you_mean(value, kinds), Code.UNKNOWN_KIND))
+        if field.name == "hours" and value not in ("all", "none") and (late := context.dialect.hours_late):
+            what = (
+                f"the server keeps whole hours of UTC: by the clock, each of these begins and ends {late} minutes later"
+            )
+            findings.append(_wrong(field, what, severity=NOTE))
         if (later := context.dialect.means_later(field.name, value))[0]:
             what = f"the server keeps hours in UTC: from {later[1]} on, by the clock, these will be {later[0]}"
             findings.append(_wrong(field, what, f"set them again that day: {value}", severity=NOTE))
