@@ -28,6 +28,12 @@ _MOST_ASKED = 50
 _Claim = tuple[str, list[tuple[str, str]]]
 
 
+def still_protected(dialect: Dialect, dn: DN) -> Finding:
+    """That an object is protected, and the command that releases it."""
+    remedy = f"release it first, on purpose: vandrel release {places.typed(dn, dialect.charter.base)}"
+    return Finding(Code.PROTECTED, "the object is protected", Location(dn=str(dn)), remedy)
+
+
 class Checks:
     """Checks steps batch by batch; what earlier batches will have made counts as there.
 
@@ -344,12 +350,7 @@ class Checks:
         if entry is not None:  # as earlier steps leave it
             entry = applied(entry, self._set.get(dn.key, ()))
         if entry is not None and self._dialect.read(entry, "protected") == ["yes"]:
-            yield Finding(
-                Code.PROTECTED,
-                "the object is protected",
-                Location(dn=str(dn)),
-                f"release it first, on purpose: vandrel release {places.typed(dn, self._dialect.charter.base)}",
-            )
+            yield still_protected(self._dialect, dn)
 
     def _names_free(self, dn: DN, claims: list[_Claim], taken: dict[tuple[str, str], DN]) -> Iterator[Finding]:
         for value, forms in claims:

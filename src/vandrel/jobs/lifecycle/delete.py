@@ -20,6 +20,7 @@ from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.lifecycle.losses import what_goes_along
 from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
+from vandrel.steps.checks import still_protected
 from vandrel.steps.plan import RunResult
 from vandrel.steps.references import KeptReference, give_back, references_taken, with_references
 from vandrel.steps.step import Remove, Step
@@ -115,6 +116,8 @@ def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bo
         if contents:
             gone |= {other.dn.key: other for other in below}
         elif below:
+            if context.dialect.read(entry, "protected") == ["yes"]:  # the first of the two causes
+                findings.append(still_protected(context.dialect, entry.dn))
             below.sort(key=lambda other: (len(other.dn), other.dn.key))
             few = ", ".join(other.dn.name for other in below[:3]) + (" ..." if len(below) > 3 else "")
             what = f"{len(below)} {'objects stand' if len(below) > 1 else 'object stands'} below it: {few}"
