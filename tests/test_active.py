@@ -275,7 +275,7 @@ SPECIAL = {
     "login": ["trial"], "principal": ["trial@marrowick.example"], "back": ["2027-01-07"], "drive": ["H:"],
     "alias": ["b@x.example", "SIP:c@x.example", "sip:d@x.example"], "recovery-mail": ["a@home.example"],
     "dial-in-address": ["192.0.2.200"], "remote-drive": ["K:"], "remote-logon": ["no"], "remote-home": ["\\\\høy\\x"],
-    "delegation": ["Enterprise Admins: create-accounts", "Enterprise Admins: reset-passwords"], "ip-phone": ["1", "2"],
+    "delegation": ["Enterprise Admins: reset-passwords", "Enterprise Admins: create-accounts"], "ip-phone": ["1", "2"],
 }  # fmt: skip
 
 

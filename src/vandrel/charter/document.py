@@ -128,7 +128,8 @@ class GroupKind(_Part, frozen=True):
     mail: Annotated[str, Meta(description="Pattern of its mail address.")] = ""
 
 
-Task = Literal["create-accounts", "reset-passwords", "unlock", "edit-contacts", "fill-groups", "join-computers"]
+#: What can be delegated, in the order in which it is wanted most.
+Task = Literal["reset-passwords", "unlock", "edit-contacts", "fill-groups", "create-accounts", "join-computers"]
 
 
 class Role(_Part, frozen=True):

@@ -37,11 +37,11 @@ def _make(kind: bytes) -> tuple[int, bytes, bytes]:
 
 #: task -> (what is allowed, of what, on objects of which class; none: on the units themselves).
 _TASKS: dict[str, tuple[tuple[int, bytes, bytes], ...]] = {
-    "create-accounts": (_make(_USER), (_WRITE, b"", _USER), (_RIGHT, _RESET, _USER)),
     "reset-passwords": ((_RIGHT, _RESET, _USER), (_WRITE, _PASSWORD_SET, _USER)),
     "unlock": ((_WRITE, _LOCKED, _USER),),
     "edit-contacts": ((_WRITE, _PERSONAL, _USER), (_WRITE, _MAIL, _USER), (_WRITE, _WEB, _USER)),
     "fill-groups": (_make(_GROUP), (_WRITE, b"", _GROUP)),
+    "create-accounts": (_make(_USER), (_WRITE, b"", _USER), (_RIGHT, _RESET, _USER)),
     "join-computers": (
         _make(_COMPUTER), (_WRITE, b"", _COMPUTER), (_RIGHT, _RESET, _COMPUTER),
         (_VALIDATED, _HOST, _COMPUTER), (_VALIDATED, _SERVICES, _COMPUTER),
