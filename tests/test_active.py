@@ -428,6 +428,24 @@ def test_the_primary_group_is_a_membership_too(context, tmp_path):
     context.directory.execute([DeleteEntry(entry.dn), DeleteEntry(team.dn)], atomic=False)
 
 
+def test_nobody_can_pass_for_the_servers_own(context):
+    """What hides an object from most views is anybody's to write; what makes it the server's, nobody's."""
+    directory, is_own = context.directory, context.dialect.is_servers_own
+    entry = created(context, ACCOUNT, UNDER.child("cn", "Hidden"), login=["hidden"])
+    asked = [
+        ModifyEntry(entry.dn, (Change(name, added=("TRUE",)),))
+        for name in ("showInAdvancedViewOnly", "isCriticalSystemObject")
+    ]
+    outcomes = [directory.execute([each], atomic=False)[0] for each in asked]
+    assert [outcome is None for outcome in outcomes] == [True, False]
+    assert not is_own(directory.get(entry.dn))
+    system = CHARTER.base.child("cn", "System")
+    assert is_own(directory.get(system)) and is_own(
+        directory.get(CHARTER.base.child("cn", "Users").child("cn", "krbtgt"))
+    )
+    directory.execute([DeleteEntry(entry.dn)], atomic=False)
+
+
 def test_the_program_shows_primary_members_too(domain, tmp_path):
     folder = Folder(tmp_path, {"VANDREL_DIRECTORY": "harbour"})
     (tmp_path / "charter.yaml").write_text(charter_text())

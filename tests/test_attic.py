@@ -132,7 +132,7 @@ def test_a_circle_of_managers_and_a_group_that_is_gone(demo):
 
 
 def test_what_has_another_name_by_now_is_found_by_it(place):
-    """A group that came back by another name, one that was renamed, a manager and a unit that were."""
+    """A group that came back by another name, one whose old name is another's by now, a manager that was renamed."""
     kind, folder = place
     for name in ("Loft", "Hold"):
         done(folder, "create", "group", name, "kind=team", "members=alund")
@@ -141,6 +141,7 @@ def test_what_has_another_name_by_now_is_found_by_it(place):
     done(folder, "delete", "alund", "team-hold")
     done(folder, "restore", "team-hold", "name=team-keel")
     done(folder, "edit", "team-loft", "name=team-mast")
+    done(folder, "create", "group", "Loft", "kind=team")
     manager = folder.run("find", "--where", f"(cn={before['manager'][0]})", "--columns", "login", "--json").json[
         "rows"
     ][0]
@@ -152,6 +153,7 @@ def test_what_has_another_name_by_now_is_found_by_it(place):
     names = {"team-loft": "team-mast", "team-hold": "team-keel"}
     assert set(after["groups"]) == {names.get(group, group) for group in before["groups"]}
     assert after["manager"] == ["Another Name"] and fields(folder, "team-mast")["owner"]
+    assert not fields(folder, "team-loft").keys() & {"members", "owner"}
     done(folder, "edit", manager["login"], f"name={before['manager'][0]}")
     again = folder.run("restore", "alund", "-y")
     assert (again.code, "nothing that was deleted is called" in again.err) == (Code.NOT_FOUND.exit_code, True)

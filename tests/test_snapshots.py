@@ -5,8 +5,8 @@ from __future__ import annotations
 import sqlite3
 import stat
 from contextlib import closing
-from datetime import UTC, datetime, timedelta
-from unittest.mock import patch
+from datetime import UTC, date, datetime, timedelta
+from unittest.mock import Mock, patch
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -17,7 +17,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change, DeleteEntry, ModifyEntry
 from vandrel.errors import Code
-from vandrel.jobs.snapshots.keep import ThinRequest, to_drop
+from vandrel.jobs.snapshots.keep import TakeRequest, ThinRequest, take, to_drop
 from vandrel.record.snapshots import Marks, Snapshot, Snapshots
 
 from . import servers
@@ -183,6 +183,22 @@ def test_what_is_damaged_is_named_and_the_rest_is_kept(demo):
 )  # fmt: skip
 def test_wrong_words(demo, words, code):
     assert demo.run("snapshot", *words.split()).code == code.exit_code
+
+
+@pytest.mark.parametrize(("who", "day", "seen"), [("a", 1, ""), ("b", 1, "Mate"), ("a", 2, "Mate")])
+def test_what_may_be_read_by_now_is_kept_though_no_entry_changed(tmp_path, who, day, seen):
+    """No mark of an entry tells of rights: another identity, and another day, read all of it."""
+    entry = Entry(BASE.child("cn", "Ann"), {"entryUUID": ["1"]})
+    directory = Mock(bound_as="", **{"marks.return_value": {str(entry.dn): "1"}, "get": lambda dn: entry})
+    directory.search = lambda base: [entry]
+    charter = Mock(base=BASE, zone=UTC, **{"today.return_value": date(2026, 3, 1)})
+    context = Mock(charter=charter, directory=directory, **{"place.return_value": "/"})
+    snapshots = Snapshots(tmp_path / "snapshots.db", "here")
+    take(context, snapshots, TakeRequest(who="a"))
+    entry.attributes["title"] = ["Mate"]
+    charter.today.return_value = date(2026, 3, day)
+    take(context, snapshots, TakeRequest(who=who))
+    assert [e.text("title") for e in snapshots.entries(snapshots.one(2))] == [seen]
 
 
 #: Objects by identifier, each with a name and a value; a snapshot is what there is then.

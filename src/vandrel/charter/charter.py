@@ -17,13 +17,13 @@ from vandrel.charter.document import Document, GroupKind, Kind, Leaving, Naming,
 from vandrel.charter.hierarchy import DesignedUnit, expand
 from vandrel.charter.name_limits import NAME_LIMITS, NameLimits
 from vandrel.directory import dn as names
+from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.place import Place
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import FIELDS, Field, FieldCatalog, Shape, Topic
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.people import PARTICLES
-from vandrel.text.string_prep import prepare
 
 if TYPE_CHECKING:
     from vandrel.charter.naming import NamingRule
@@ -239,12 +239,11 @@ class Charter(Struct, frozen=True, dict=True):
 
     def designed(self, place: Place) -> DesignedUnit | None:
         """The unit of the design at a place; None where the design has none."""
-        key = tuple(map(prepare, place))
-        return self._by_place.get(key)
+        return self._by_place.get(places.key(place))
 
     @cached_property
     def _by_place(self) -> dict[tuple[str, ...], DesignedUnit]:
-        return {tuple(map(prepare, unit.place)): unit for unit in self.design}
+        return {places.key(unit.place): unit for unit in self.design}
 
     # --- dates
 

@@ -252,7 +252,7 @@ class Checker(BaseChecker):
             return ()
         seen = set()
         for unit in design:
-            key = tuple(map(prepare, unit.place))
+            key = places.key(unit.place)
             if key in seen:
                 what = f"{places.to_text(unit.place)} stands here for the second time"
                 self.source.fault(unit.path, what, "siblings cannot share a name", key=True)
@@ -343,11 +343,11 @@ class Checker(BaseChecker):
     def _reachable(self, text: str, fields: frozenset[str], design: tuple[DesignedUnit, ...]) -> bool:
         """Whether some choice of words from the lists makes the pattern a unit of the design."""
         charter = Charter(self.document, pathlib.Path())
-        known = {tuple(map(prepare, unit.place)) for unit in design}
+        known = {places.key(unit.place) for unit in design}
         choices: list[dict[str, str]] = [{}]
         for field in sorted(fields):
             choices = [{**choice, field: word} for choice in choices for word in self.document.lists[field]]
-        return any(tuple(map(prepare, charter.place_of(text, choice))) in known for choice in choices)
+        return any(places.key(charter.place_of(text, choice)) in known for choice in choices)
 
     def _end(self, ends: int | str | None, path: Path) -> None:
         if isinstance(ends, int) and ends < 0:

@@ -170,8 +170,14 @@ class ActiveDialect(BaseDialect):
         return entry.dn.name.partition("\n")[0], entry.text("lastKnownParent")
 
     def is_servers_own(self, entry: Entry) -> bool:
-        """[MS-ADTS] 6.1.1: objects that a domain cannot be without, and what is shown to experts alone."""
-        return "TRUE" in (entry.text("isCriticalSystemObject"), entry.text("showInAdvancedViewOnly"))
+        """[MS-ADTS] 6.1.1: objects that a domain cannot be without, and what is shown to experts alone.
+
+        The first is the server's to say. The second can be written to any account or group, and hides none of them.
+        """
+        if entry.text("isCriticalSystemObject") == "TRUE":
+            return True
+        has_power = entry.has_class("user") or entry.has_class("group")
+        return not has_power and entry.text("showInAdvancedViewOnly") == "TRUE"
 
     def filter_for(self, object_type: str) -> Filter:
         """By the object class."""

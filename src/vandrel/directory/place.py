@@ -7,6 +7,7 @@ import shlex
 
 from vandrel.directory.dn import DN
 from vandrel.errors import Code, VandrelError
+from vandrel.text.string_prep import prepare
 
 _SLASH = re.compile(r"(?<!\\)/")
 _ESCAPED = re.compile(r"\\(/)")
@@ -36,6 +37,11 @@ def parse(text: str) -> Place:
             remedy="write /Ferries/Northquay, or / for the top",
         )
     return steps
+
+
+def key(place: Place) -> tuple[str, ...]:
+    """What two ways of writing the same place have in common."""
+    return tuple(map(prepare, place))
 
 
 def to_text(place: Place) -> str:

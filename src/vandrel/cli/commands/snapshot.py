@@ -18,10 +18,10 @@ NAME = "snapshot"
 HELP = "keep what the directory holds now, and tell what has changed since"
 DESCRIPTION = """\
 Keep what the directory holds at a moment, whole or one branch, in a file for its owner alone; what has not changed is
-stored once, and not read again where the directory tells what has. `differences` tells what anybody has changed
-since, with whatever program: created, deleted, moved, renamed, changed field by field, between a snapshot and now, or
-between two. What was deleted comes back from a snapshot, and single fields go back to what they were: vandrel restore
-NAME --from-snapshot N."""
+stored once, and read again no more than once a day where the directory tells what has changed. `differences` tells
+what anybody has changed since, with whatever program: created, deleted, moved, renamed, changed field by field,
+between a snapshot and now, or between two. What was deleted comes back from a snapshot, and single fields go back to
+what they were: vandrel restore NAME --from-snapshot N."""
 EXAMPLES = """\
   vandrel snapshot take                         by a scheduler, every hour
   vandrel snapshot list

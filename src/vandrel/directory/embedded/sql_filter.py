@@ -7,7 +7,7 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from vandrel.directory.embedded import derived
-from vandrel.directory.filter import EVERYTHING, And, Compare, Extensible, Filter, Not, Or, Present, Substring
+from vandrel.directory.filter import And, Compare, Extensible, Filter, Not, Or, Present, Substring
 from vandrel.directory.schema import Schema
 
 _LAST = "\U0010ffff"
@@ -55,8 +55,6 @@ class Compiler:
 
     def compile(self, item: Filter) -> Condition:
         """The condition for a filter."""
-        if item == EVERYTHING:  # each entry has an object class (RFC 4512, 2.4)
-            return ALL
         match item:
             case And(parts):
                 return self._both([self.compile(part) for part in parts])
@@ -87,7 +85,7 @@ class Compiler:
         if not parts:
             return NONE
         if not all(part.selective for part in parts):
-            return EVERY
+            return ALL if any(part.exact and not part.selective for part in parts) else EVERY
         return Condition(
             " OR ".join(f"({part.sql})" for part in parts),
             tuple(value for part in parts for value in part.values),
@@ -111,11 +109,11 @@ class Compiler:
     def _of_derived(self, item: Compare | Present | Substring, name: str) -> Condition:
         if isinstance(item, Compare):
             return Condition(*derived.condition(name, self._schema.key(name, item.value)))
-        return Condition("1", selective=False)  # every entry has one
+        return ALL  # every entry has one
 
     def _of_one(self, item: Compare | Present | Substring, name: str) -> Condition:
         if name == "objectClass" and isinstance(item, Present):
-            return Condition("1", selective=False)
+            return ALL  # every entry has one (RFC 4512, 2.4)
         number = self._number_of(name)
         if number is None:
             return EVERY

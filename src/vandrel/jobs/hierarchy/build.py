@@ -20,7 +20,7 @@ from vandrel.jobs.common.new_object import new_object_steps
 from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange, Proposal, fixed
 from vandrel.jobs.common.report import Branch, Report, Table, count
-from vandrel.jobs.hierarchy.moved_branches import MovedUnit, moved_units
+from vandrel.jobs.hierarchy.moved_branches import MovedUnit, by_name, moved_units
 from vandrel.objects.context import Context
 from vandrel.steps.step import Add, Rename, Set, Step
 from vandrel.text.nearest import listed
@@ -77,24 +77,24 @@ def compare(context: Context) -> Comparison:
         for entry in context.directory.search(base, where=context.dialect.filter_for(UNIT))
         if not context.dialect.is_servers_own(entry)
     }
-    by_key = {_key(place): (place, entry) for place, entry in existing.items()}
+    by_key = {places.key(place): (place, entry) for place, entry in existing.items()}
     found_accounts = context.directory.search(base, where=context.dialect.filter_for(ACCOUNT))
     accounts = [entry for entry in found_accounts if not context.dialect.is_servers_own(entry)]
     counts: dict[str, int] = {}
     for account in accounts:
         counts[account.dn.parent.key] = counts.get(account.dn.parent.key, 0) + 1
-    designed = {_key(unit.place): unit for unit in context.charter.design}
     states = [_designed_state(context, unit, by_key, counts, base) for unit in context.charter.design]
     missing = [state.place for state in states if state.state is State.MISSING]
-    strange = [place for key, (place, _) in by_key.items() if key not in designed]
+    strange = [place for place, _ in by_key.values() if context.charter.designed(place) is None]
     moved = moved_units(missing, strange)
     homes, stands = {each.now: each.home for each in moved}, {each.home: each.now for each in moved}
     states = [
         structs.replace(state, elsewhere=places.to_text(stands[state.place])) if state.place in stands else state
         for state in states
     ]
+    missing_by_name = by_name(missing)
     for place in strange:
-        could_be = [home for home in missing if prepare(home[-1]) == prepare(place[-1]) and home not in stands]
+        could_be = [home for home in missing_by_name.get(prepare(place[-1]), ()) if home not in stands]
         belongs = [homes[place]] if place in homes else could_be
         how = State.MISPLACED if belongs else State.EXTRA
         number = counts.get(places.to_dn(place, base).key, 0)
@@ -103,7 +103,7 @@ def compare(context: Context) -> Comparison:
     states.sort(key=lambda state: _order(state.place, context.charter.design))
     steps, groups, findings = _steps(context, states, moved)
     return Comparison(
-        tuple(states), tuple(moved), tuple(groups), tuple(_strays(context, accounts, designed, homes)), tuple(steps),
+        tuple(states), tuple(moved), tuple(groups), tuple(_strays(context, accounts, homes)), tuple(steps),
         tuple(findings),
     )  # fmt: skip
 
@@ -113,10 +113,6 @@ def dn_places(context: Context, entry: Entry) -> Place:
     return places.parse(context.place(entry.dn)) if entry.dn.is_within(context.charter.base) else ()
 
 
-def _key(place: Place) -> tuple[str, ...]:
-    return tuple(map(prepare, place))
-
-
 def _designed_state(
     context: Context,
     unit: DesignedUnit,
@@ -124,7 +120,7 @@ def _designed_state(
     counts: dict[str, int],
     base: DN,
 ) -> UnitState:
-    hit = existing.get(_key(unit.place))
+    hit = existing.get(places.key(unit.place))
     if hit is None:
         return UnitState(unit.place, State.MISSING, unit.about)
     number = counts.get(places.to_dn(unit.place, base).key, 0)
@@ -138,25 +134,22 @@ def _order(place: Place, design: Sequence[DesignedUnit]) -> tuple[tuple[int, str
     """Designed units in the order of the charter; strangers behind their designed siblings."""
     ranks = _ranks(design)
     return tuple(
-        (ranks.get(_key(place[: depth + 1]), len(design)), prepare(place[depth])) for depth in range(len(place))
+        (ranks.get(places.key(place[: depth + 1]), len(design)), prepare(place[depth])) for depth in range(len(place))
     )
 
 
 def _ranks(design: Sequence[DesignedUnit]) -> dict[tuple[str, ...], int]:
-    return {_key(unit.place): rank for rank, unit in enumerate(design)}
+    return {places.key(unit.place): rank for rank, unit in enumerate(design)}
 
 
-def _strays(
-    context: Context, accounts: Sequence[Entry], designed: Mapping[tuple[str, ...], DesignedUnit],
-    homes: Mapping[Place, Place],
-) -> list[MisplacedAccount]:  # fmt: skip
+def _strays(context: Context, accounts: Sequence[Entry], homes: Mapping[Place, Place]) -> list[MisplacedAccount]:
     """The accounts that stand where they do not belong; those in a unit that goes home are judged by that."""
     strays = []
     for account in accounts:
         where = context.place(account.dn.parent)
         kind = context.one(account, "kind")
         place = places.parse(where) if where.startswith("/") else ()
-        unit = designed.get(_key(homes.get(place, place))) if place else None
+        unit = context.charter.designed(homes.get(place, place)) if place else None
         if where == "/":
             why = "it stands in no unit"
         elif unit is None:
@@ -176,11 +169,10 @@ def _steps(
     base = context.charter.base
     if not context.directory.existing([base]):
         steps.append(Add(base, top_entry(base, context.charter.document.organization)))
-    by_place = {_key(unit.place): unit for unit in context.charter.design}
     standing = {each.home: each for each in moved}
     moves: list[Rename] = []
     for state in states:
-        unit = by_place.get(_key(state.place))
+        unit = context.charter.designed(state.place)
         dn = places.to_dn(state.place, base)
         if state.place in standing:
             old = places.to_dn(standing[state.place].now, base)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 
 from msgspec import Struct
 
+from vandrel.directory import place as places
 from vandrel.directory.place import Place
 from vandrel.text.string_prep import prepare
 
@@ -27,14 +28,14 @@ def moved_units(missing: Iterable[Place], strange: Iterable[Place]) -> list[Move
     >>> moved_units([("Shore", "IT"), ("Shore", "IT", "Desk")], [("Yard", "IT"), ("Yard", "IT", "Desk")])[1].comes_along
     True
     """
-    by_key = {_key(place): place for place in strange}
-    left, there = _by_name(missing), _by_name(by_key.values())
+    by_key = {places.key(place): place for place in strange}
+    left, there = by_name(missing), by_name(by_key.values())
     tops: list[MovedUnit] = []
     moved: list[MovedUnit] = []
     for home in sorted((home for name in left.keys() & there.keys() for home in left[name]), key=lambda h: (len(h), h)):
         above = next((top for top in tops if _is_within(home, top.home)), None)
         if above is not None:
-            now = by_key.get(_key((*above.now, *home[len(above.home) :])))
+            now = by_key.get(places.key((*above.now, *home[len(above.home) :])))
             moved += [MovedUnit(now, home, comes_along=True)] if now is not None else []
             continue
         name = prepare(home[-1])
@@ -46,16 +47,13 @@ def moved_units(missing: Iterable[Place], strange: Iterable[Place]) -> list[Move
     return moved
 
 
-def _by_name(some: Iterable[Place]) -> dict[str, list[Place]]:
+def by_name(some: Iterable[Place]) -> dict[str, list[Place]]:
+    """Places by the key of their own, last name."""
     found: dict[str, list[Place]] = {}
     for place in some:
         found.setdefault(prepare(place[-1]), []).append(place)
     return found
 
 
-def _key(place: Sequence[str]) -> tuple[str, ...]:
-    return tuple(map(prepare, place))
-
-
 def _is_within(place: Place, other: Place) -> bool:
-    return _key(place)[: len(other)] == _key(other)
+    return places.key(place)[: len(other)] == places.key(other)

@@ -23,13 +23,17 @@ class LaterNames:
 
     def __call__(self, dn: DN, since: int) -> DN:
         """The name that an object has by now which was called so when a job began."""
-        for job, old, new in self._changes:
-            dn = dn.moved(old, new) if job >= since and dn.is_within(old) else dn
+        when = (since, -1)
+        while following := [
+            change for above in (dn, *dn.ancestors()) for change in self._changes.get(above.key, ()) if change[0] > when
+        ]:
+            when, old, new = min(following, key=lambda change: change[0])
+            dn = dn.moved(old, new)
         return dn
 
     @cached_property
-    def _changes(self) -> list[tuple[int, DN, DN]]:
-        """Old and new names, each with its job, in the order in which they were given."""
+    def _changes(self) -> dict[str, list[tuple[tuple[int, int], DN, DN]]]:
+        """By the key of the old name: the job and the step in which it was given up, itself, and the new one."""
         journal = self._journal()
         found = [
             ((job, number), names.parse(old), names.parse(new))
@@ -41,4 +45,7 @@ class LaterNames:
                 step = from_record(record.record)
                 if isinstance(step, Add) and step.restores in gone:
                     found.append(((job, record.number), gone[step.restores][1], step.dn))
-        return [(job, old, new) for (job, _), old, new in sorted(found, key=lambda each: each[0])]
+        changes: dict[str, list[tuple[tuple[int, int], DN, DN]]] = {}
+        for when, old, new in found:
+            changes.setdefault(old.key, []).append((when, old, new))
+        return changes

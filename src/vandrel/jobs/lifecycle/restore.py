@@ -262,11 +262,10 @@ class Restorer:
             target.key: (target, each.item.job) for each in self.restored
             for _, target in references_of(each.entry.attributes, self._schema)
         }  # fmt: skip
-        there = {dn.key for dn in self._context.directory.existing([target for target, _ in targets.values()])}
-        lacking = {key: each for key, each in targets.items() if key not in there and key not in new_names}
-        names_now = {**new_names, **self._names_now(lacking)}
+        later = {key: self._later(dn, job) for key, (dn, job) in targets.items() if key not in new_names}
+        there = {dn.key for dn in (*self._context.directory.existing(list(later.values())), *new_names.values())}
         for each in self.restored:
-            self._sort_out(each, names_now, there)
+            self._sort_out(each, {**later, **new_names}, there)
         holders: dict[str, Entry | None] = {}
         for each in self.restored:
             for holder, attribute in each.item.pointed_at:
@@ -274,30 +273,24 @@ class Restorer:
                     continue  # it comes back too, with what it points at
                 if holder.key not in holders:
                     get = self._context.directory.get
-                    holders[holder.key] = get(holder) or get(self._later(holder, each.item.job))
+                    holders[holder.key] = get(self._later(holder, each.item.job))
                 self._point_again(each, holder, holders[holder.key], attribute)
-
-    def _names_now(self, lacking: Mapping[str, tuple[DN, int]]) -> dict[str, DN]:
-        """Of objects that are not there by their old names, those that are there by later ones."""
-        later = {key: self._later(dn, job) for key, (dn, job) in lacking.items()}
-        there = self._context.directory.existing(list(later.values())) if later else ()
-        return {key: dn for key, dn in later.items() if dn in there}
 
     def _sort_out(self, each: Restored, names_now: Mapping[str, DN], there: set[str]) -> None:
         """What points at objects that have other names by now points at those; what points nowhere is told."""
         lost = []
         for name, target in references_of(each.entry.attributes, self._schema):
-            if target.key not in there and target.key not in names_now:
+            if names_now[target.key].key not in there:
                 lost.append((name, target))
-                self._tell(each.entry.dn, f"{name}: {target.name} is not there any more")
+                self._tell(each.entry.dn, f"{name}: {names_now[target.key].name} is not there any more")
         each.entry = without_references(each.entry, lost, self._context.dialect)
         for name in self._schema.references_in(each.entry.attributes):
             values = each.entry.attributes[name]
             keys = [names.parse(str(value)).key if value else "" for value in values]
-            moved = [
-                str(names_now[key]) if key in names_now else value for key, value in zip(keys, values, strict=True)
+            each.entry.attributes[name] = [
+                str(names_now[key]) if key in names_now and names_now[key].key != key else value
+                for key, value in zip(keys, values, strict=True)
             ]
-            each.entry.attributes[name] = list(moved)
 
     def _point_again(self, each: Restored, holder: DN, entry: Entry | None, attribute: str) -> None:
         if entry is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Hashable, Iterable
 from datetime import date
 from zoneinfo import ZoneInfo
@@ -9,6 +10,7 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 
 from vandrel.directory import place as places
+from vandrel.directory.dn import DN
 from vandrel.errors import Code, VandrelError
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
@@ -35,11 +37,21 @@ def take(context: Context, snapshots: Snapshots, request: TakeRequest) -> Report
     if not context.directory.existing([base]):
         raise VandrelError(Code.NOT_FOUND, f"there is nothing at {request.place or base}")
     directory = context.directory
-    marks = Marks(directory.marks(base) or {}, directory.get, of_references=directory.capabilities.embedded)
+    marks = Marks(_words_today(context, base, request.who), directory.get, directory.capabilities.embedded)
     snapshot, changed = snapshots.take(base, request.who, directory.search(base), marks)
     rows = [_row(context, snapshot)]
     said = f"Snapshot {snapshot.number}: {count(snapshot.entries, 'entry')}, {changed:,} new or changed since the last."
     return Report("snapshot take", _COLUMNS, rows, is_for_programs=True, summary=[said])
+
+
+def _words_today(context: Context, base: DN, who: str) -> dict[str, str]:
+    """What the directory says of changes, in words that are others for another identity and on another day.
+
+    What an identity may read can change, and no entry changes with it: so all is read on the first run of a day.
+    """
+    seen_by = f"{context.charter.today()} {context.directory.bound_as} {who}"
+    seal = hashlib.blake2b(seen_by.encode(), digest_size=6).hexdigest()
+    return {dn: f"{seal} {word}" for dn, word in (context.directory.marks(base) or {}).items()}
 
 
 _COLUMNS = ("number", "taken", "who", "place", "entries")
