@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 import yaml
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from vandrel.charter.load import from_text, load
@@ -238,6 +238,7 @@ def with_notes(value: object, said: str) -> object:
 
 
 @given(st.dictionaries(st.text("abcxyz-", min_size=1, max_size=8), DOCUMENTS, max_size=4), WORDS)
+@example({"a": "\x85", "b": ["a\x85b"]}, "\x85")  # a line break to YAML 1.1 alone
 def test_a_document_is_read_back_as_it_was_whatever_is_said_of_it(document, said):
     assert (yaml.safe_load(write(document)) or {}) == document
     noted = {key: with_notes(value, said) for key, value in document.items()}

@@ -13,6 +13,7 @@ from vandrel.cli.session import Session
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.jobs.inspect.find import LISTS
 from vandrel.text.nearest import did_you_mean
+from vandrel.text.yaml_text import dumped
 
 
 class KeptList(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -61,13 +62,11 @@ def load(session: Session) -> dict[str, KeptList]:
 
 def keep(session: Session, name: str, options: dict[str, object]) -> None:
     """Keep a list under a name; one of the same name is replaced. The file is written whole or not at all."""
-    import yaml
-
     lists = load(session)
     given = {key: options.get(key) for key in KeptList.__struct_fields__}
     lists[name] = KeptList(**{key: value for key, value in given.items() if value})  # type: ignore[arg-type]
     path = _path(session)
-    text = yaml.safe_dump(msgspec.to_builtins(lists), allow_unicode=True, sort_keys=True)
+    text = dumped(msgspec.to_builtins(lists), sort_keys=True)
     safe_file.write(path, text.encode(), "file of lists", replace=True, private=False)
 
 

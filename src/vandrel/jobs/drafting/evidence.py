@@ -8,6 +8,8 @@ from typing import Any
 
 from msgspec import Struct
 
+from vandrel.text.yaml_text import dumped
+
 #: Accounts from which on what all of them have in common is a convention and not chance.
 ENOUGH = 3
 #: The share of accounts that makes a convention; the others are exceptions.
@@ -84,7 +86,5 @@ def _is_short(mapping: Mapping[str, Any], indent: str) -> bool:
 
 
 def _flow(value: Any) -> str:
-    import yaml
-
-    text: str = yaml.safe_dump(value, default_flow_style=True, allow_unicode=True, width=10_000, sort_keys=False)
+    text = dumped(value, default_flow_style=True, width=10_000, sort_keys=False)
     return text.removesuffix("...\n").strip("\n")
