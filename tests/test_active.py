@@ -609,6 +609,38 @@ def test_what_was_deleted_can_still_be_seen(context):
     assert found.text("objectGUID") == made.text("objectGUID")
 
 
+def test_who_comes_back_without_a_tombstone_has_the_entries_of_before(context):
+    """A team may do all below a unit that takes nothing from above; both come back as new objects, with that."""
+    team = created(context, GROUP, UNDER.child("cn", "Yard"))
+    unit = created(context, UNIT, UNDER.child("ou", "Dry Dock"), delegation=["Yard: reset-passwords"])
+    account = created(context, ACCOUNT, unit.dn.child("cn", "Owned"), login=["owned"], protected=["yes"])
+    own = descriptor.Entry(descriptor.ALLOW, 0, 0xF01FF, trustee=team.text("objectSid"))
+    for entry in (account, unit):
+        now = descriptor.decode(entry.values_of("nTSecurityDescriptor")[0])
+        wanted = descriptor.with_entries(now, [*now.dacl.entries, own])
+        wanted = structs.replace(wanted, control=wanted.control | (0x1000 if entry is unit else 0))
+        change = Change("nTSecurityDescriptor", added=(descriptor.encode(wanted),))
+        assert context.directory.execute([ModifyEntry(entry.dn, (change,))], atomic=True) == [None]
+    before = [context.directory.get(entry.dn) for entry in (unit, account)]
+    release = ModifyEntry(account.dn, (Change("vandrelProtected", ("TRUE",)),))
+    gone = context.directory.execute([release, DeleteEntry(account.dn), DeleteEntry(unit.dn)], atomic=True)
+    assert not any(gone), gone
+    nobody = str(UUID(int=1))  # of which the server has no tombstone
+    again = [AddEntry(entry.dn, context.dialect.addable(entry)[0], nobody, as_held=True) for entry in before]
+    assert not any(outcomes := context.directory.execute(again, atomic=True)), outcomes
+    for entry in before:
+        now = context.directory.get(entry.dn)
+        assert now.text("objectSid") != entry.text("objectSid") or entry.dn == unit.dn
+        was, found = (descriptor.decode(e.values_of("nTSecurityDescriptor")[0]) for e in (entry, now))
+        own_before, own_now = ([e for e in d.dacl.entries if not e.inherited] for d in (was, found))
+        assert own in own_now
+        assert sorted(map(repr, own_now)) == sorted(map(repr, own_before))
+        assert (found.control & 0x1000, len(found.dacl.entries)) == (was.control & 0x1000, len(was.dacl.entries))
+        for name in ("vandrelProtected", "vandrelDelegation"):
+            assert now.texts(name) == entry.texts(name)
+    context.directory.execute([release, *(DeleteEntry(e.dn) for e in (account, unit, team))], atomic=True)
+
+
 def test_a_ticket_proves_who_one_is(domain, tmp_path, context):
     """GSSAPI (RFC 4752) with a ticket from the domain's own server."""
     if not shutil.which("kinit") or not list(Path("/usr/lib").glob("*/sasl2/libgssapiv2.so")):

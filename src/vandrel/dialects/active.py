@@ -42,10 +42,10 @@ from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 from vandrel.text import week
 
 #: What the server alone gives an object, though its schema lets clients change some of it later: [MS-SAMR] 3.1.1.8 and
-#: 3.1.5.1.4 (counters, times, types), [MS-ADTS] 3.1.1.5.2 (categories, descriptors).
+#: 3.1.5.1.4 (counters, times, types), [MS-ADTS] 3.1.1.5.2 (categories).
 _SERVERS_OWN = frozenset(
     "badPwdCount badPasswordTime lastLogoff lastLogon lastLogonTimestamp logonCount lockoutTime adminCount "
-    "pwdLastSet sAMAccountType primaryGroupID objectCategory nTSecurityDescriptor".split()
+    "pwdLastSet sAMAccountType primaryGroupID objectCategory".split()
 )
 
 

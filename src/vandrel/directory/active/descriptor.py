@@ -23,7 +23,8 @@ DELETE, DELETE_TREE, DELETE_CHILD, EXTENDED_RIGHT = 0x00010000, 0x00000040, 0x00
 CHANGE_PASSWORD = UUID("ab721a53-1e2f-11d0-9819-00aa0040529b").bytes_le
 
 _HAS_TYPE, _HAS_INHERITED_TYPE = 0x1, 0x2
-_DACL_PRESENT, _SELF_RELATIVE = 0x0004, 0x8000
+# Control (2.4.6): there is a discretionary list; nothing is handed down into it; the form that travels.
+_DACL_PRESENT, _DACL_PROTECTED, _SELF_RELATIVE = 0x0004, 0x1000, 0x8000
 _PARTS = ("owner", "group", "sacl", "dacl")
 
 
@@ -251,3 +252,15 @@ def with_entries(descriptor: Descriptor, entries: list[Entry]) -> Descriptor:
         descriptor, control=descriptor.control | _DACL_PRESENT, order=order,
         dacl=Acl(revision, tuple(entries), old.rest),
     )  # fmt: skip
+
+
+def with_own_of(descriptor: Descriptor, other: Descriptor) -> Descriptor:
+    """The descriptor with the own entries of another in place of its own; what is handed down stays.
+
+    Where the other takes nothing from above, this one does not either.
+    """
+    given = [entry for entry in _entries(other) if not entry.inherited]
+    takes_nothing = bool(other.control & _DACL_PROTECTED)
+    handed_down = [entry for entry in _entries(descriptor) if entry.inherited and not takes_nothing]
+    control = descriptor.control & ~_DACL_PROTECTED | other.control & _DACL_PROTECTED
+    return with_entries(structs.replace(descriptor, control=control), [*given, *handed_down])

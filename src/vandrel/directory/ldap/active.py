@@ -27,7 +27,7 @@ SHOW_DELETED = RequestControl("1.2.840.113556.1.4.417", True)
 
 
 class _DescriptorAttribute(NamedTuple):
-    """An attribute of ours that is kept inside the security descriptor: how it is read there, and how changed."""
+    """An attribute that is kept inside the security descriptor: how it is read there, and how changed."""
 
     values: Callable[[Descriptor], list[str]]
     changed: Callable[[Descriptor, Change], Descriptor]
@@ -41,7 +41,15 @@ def _flag(
     )
 
 
+def _own_entries(current: Descriptor, change: Change) -> Descriptor:
+    """The descriptor with the own entries of the one that is wanted: what is handed down is for the server to say."""
+    given = change.added[0] if change.added else b""
+    return descriptor.with_own_of(current, descriptor.decode(given)) if isinstance(given, bytes) and given else current
+
+
+#: The descriptor itself is the first: the others then say what is to be so in it.
 _KEPT_INSIDE = {
+    _DESCRIPTOR: _DescriptorAttribute(lambda d: [], _own_entries),
     "vandrelProtected": _flag(descriptor.is_protected, descriptor.protect),
     "vandrelGuarding": _flag(descriptor.is_guarding, descriptor.guard_children),
     "vandrelPasswordFixed": _flag(descriptor.is_password_fixed, descriptor.fix_password),
@@ -80,7 +88,7 @@ class ActiveServer:
         given = list(attributes)
         if not given:
             return ["*", _DESCRIPTOR, *schema.COMPUTED]
-        return [*given, _DESCRIPTOR] if set(given) & set(_KEPT_INSIDE) else given
+        return list(dict.fromkeys([*given, _DESCRIPTOR])) if set(given) & set(_KEPT_INSIDE) else given
 
     def reading(self) -> list[Any]:
         """The controls of a search."""
@@ -103,7 +111,8 @@ class ActiveServer:
         """The part of a modification that says these changes in the security descriptor, and its controls."""
         octets = self._descriptor(connection, str(dn))
         new = descriptor.decode(octets)
-        for change in changes:
+        order = list(_KEPT_INSIDE)
+        for change in sorted(changes, key=lambda change: order.index(change.attribute)):
             new = _KEPT_INSIDE[change.attribute].changed(new, change)
         if (encoded := descriptor.encode(new)) == octets:
             return [], []
