@@ -9,6 +9,7 @@ import argparse
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from benchmarks.accounts import CHARTER, UNITS, steps
@@ -22,7 +23,7 @@ from vandrel.jobs.lifecycle.delete import work_out_deletion
 from vandrel.jobs.lifecycle.restore import RestoreRequest, restore
 from vandrel.objects.context import Context
 from vandrel.record.journal import JobQuery, Journal, NewJob
-from vandrel.record.snapshots import Marks, Snapshots
+from vandrel.record.snapshots import Snapshots, Source
 from vandrel.steps.plan import Plan
 from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Set, Step
@@ -59,7 +60,7 @@ def snapshots(folder: Path, count: int) -> None:
 
     def take() -> None:
         here = house.directory
-        kept.take(house.base, "x", here.search(house.base), Marks(here.marks(house.base), here.get, True))
+        kept.take(house.base, "x", here.search(house.base), Source(partial(here.changes, house.base), here.get))
 
     first = timed(take)
     size = kept.path.stat().st_size

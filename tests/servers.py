@@ -72,8 +72,9 @@ unique_uri ldap:///?uid?sub
 unique_uri ldap:///?vandrelPrincipalName?sub
 unique_uri ldap:///?mail,vandrelMailAlias?sub
 overlay ppolicy
+overlay syncprov
 """
-MODULES = ("refint", "unique", "ppolicy")
+MODULES = ("refint", "unique", "ppolicy", "syncprov")
 _PROTECTION = 'access to filter="(vandrelProtected=TRUE)" attrs=entry by * =arscdx'
 
 

@@ -12,7 +12,7 @@ from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
-from vandrel.directory.port import Directory, Scope
+from vandrel.directory.port import Changes, Directory, Scope
 from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
 
@@ -246,26 +246,56 @@ def test_what_is_present_or_absent_already_is_no_error(directory):
     assert len(directory.get(TEAM).texts("member")) == 2
 
 
-def test_a_mark_is_another_after_each_change(directory):
+@pytest.mark.parametrize("base", [BASE, DECK, BASE.parent], ids=["unit", "below", "all"])
+def test_what_has_changed_since_is_told(directory, base):
     """A file's goes over what points at a renamed object as well; of a server, that cannot be counted on."""
+    there = {entry.identifier: entry.dn.name for entry in directory.search(base)}
+    stamp = directory.changes(base, "", there).stamp
+    has_references = directory.capabilities.embedded
 
-    def touched(*operations) -> set[str]:
-        before = directory.marks(BASE)
+    def told(*operations) -> tuple[set[str], set[str]]:
+        nonlocal stamp
         assert make(directory, *operations) == [None] * len(operations)
-        after = directory.marks(BASE)
-        assert before.keys() | after.keys() <= {str(entry.dn) for entry in directory.search(BASE)} | before.keys()
-        return {names.parse(dn).name for dn in before.keys() | after.keys() if before.get(dn) != after.get(dn)}
+        changes = directory.changes(base, stamp, there)
+        assert changes.has_references == has_references
+        gone = {there.pop(identifier) for identifier in changes.gone}
+        changed = [directory.get(dn) for dn in changes.names]
+        there.update((entry.identifier, entry.dn.name) for entry in changed)
+        assert there == {entry.identifier: entry.dn.name for entry in directory.search(base)}
+        stamp = changes.stamp
+        return {entry.dn.name for entry in changed}, gone
 
-    assert touched() == set()
-    assert touched(modify(ANNA, ("title", (), ("Mate",)))) == {ANNA.name}
-    assert touched(modify(ANNA, ("title", ("Mate",), ("Cook",)))) == {ANNA.name}  # in the same second
-    assert touched(ModifyEntry(TEAM, (Change("member", removed=(str(ANNA),)),))) == {TEAM.name}
-    assert touched(ModifyEntry(TEAM, (Change("member", added=(str(ANNA),)),))) == {TEAM.name}
-    follows = {TEAM.name} if directory.capabilities.embedded else set()
+    team = {TEAM.name} & set(there.values())
+    assert told() == (set(), set())
+    assert told(modify(ANNA, ("title", (), ("Mate",)))) == ({ANNA.name}, set())
+    assert told(modify(ANNA, ("title", ("Mate",), ("Cook",)))) == ({ANNA.name}, set())  # in the same second
+    assert told(ModifyEntry(TEAM, (Change("member", removed=(str(ANNA),)),))) == (team, set())
+    assert told(ModifyEntry(TEAM, (Change("member", added=(str(ANNA),)),))) == (team, set())
+    follows = team if has_references else set()
     asta = ANNA.parent.child("cn", "Asta Lund")
-    renamed = touched(RenameEntry(ANNA, asta))
-    assert {ANNA.name, "Asta Lund"} | follows <= renamed
-    assert {"Asta Lund"} | follows <= touched(DeleteEntry(asta))
+    changed, gone = told(RenameEntry(ANNA, asta))
+    assert {"Asta Lund"} | follows <= changed
+    assert gone == set()
+    assert told(RenameEntry(asta, BASE.child("cn", "Asta Lund")))[1] == ({"Asta Lund"} if base == DECK else set())
+    assert told(RenameEntry(BASE.child("cn", "Asta Lund"), asta))[0] >= {"Asta Lund"}
+    changed, gone = told(DeleteEntry(asta))
+    assert follows <= changed
+    assert gone == {"Asta Lund"}
+
+
+def test_a_stamp_that_nobody_knows_is_none(directory):
+    """Such as that of a copy of the file, or of a server before it was taken back to a copy."""
+    there = {entry.identifier for entry in directory.search(BASE)}
+    stamp = directory.changes(BASE, "", there).stamp
+    assert stamp
+    later = str(int(stamp) - 1) if stamp.isdecimal() else "rid=000,csn=20991231000000.000000Z#000000#000#000000"
+    assert directory.changes(BASE, stamp, there) == Changes(
+        stamp, [], frozenset(), has_references=directory.capabilities.embedded
+    )
+    for other in (later, "nonsense"):
+        changes = directory.changes(BASE, other, there)
+        assert changes.names is None or set(changes.names) == {entry.dn for entry in directory.search(BASE)}
+        assert changes.stamp in (stamp, "")
 
 
 @pytest.mark.parametrize("attribute", ["title", "departmentNumber", "manager"])

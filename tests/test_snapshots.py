@@ -6,7 +6,7 @@ import sqlite3
 import stat
 from contextlib import closing
 from datetime import UTC, date, datetime, timedelta
-from unittest.mock import Mock, patch
+from unittest.mock import Mock
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -16,9 +16,10 @@ from hypothesis import strategies as st
 from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change, DeleteEntry, ModifyEntry
+from vandrel.directory.port import Changes
 from vandrel.errors import Code
 from vandrel.jobs.snapshots.keep import TakeRequest, ThinRequest, take, to_drop
-from vandrel.record.snapshots import Marks, Snapshot, Snapshots
+from vandrel.record.snapshots import Snapshot, Snapshots, Source
 
 from . import servers
 from .conftest import Folder
@@ -187,9 +188,9 @@ def test_wrong_words(demo, words, code):
 
 @pytest.mark.parametrize(("who", "day", "seen"), [("a", 1, ""), ("b", 1, "Mate"), ("a", 2, "Mate")])
 def test_what_may_be_read_by_now_is_kept_though_no_entry_changed(tmp_path, who, day, seen):
-    """No mark of an entry tells of rights: another identity, and another day, read all of it."""
+    """No change of an entry tells of rights: another identity, and another day, read all of it."""
     entry = Entry(BASE.child("cn", "Ann"), {"entryUUID": ["1"]})
-    directory = Mock(bound_as="", **{"marks.return_value": {str(entry.dn): "1"}, "get": lambda dn: entry})
+    directory = Mock(bound_as="", changes=lambda base, since, known: Changes("1", [] if since == "1" else None))
     directory.search = lambda base: [entry]
     charter = Mock(base=BASE, zone=UTC, **{"today.return_value": date(2026, 3, 1)})
     context = Mock(charter=charter, directory=directory, **{"place.return_value": "/"})
@@ -209,23 +210,27 @@ WORLDS = st.lists(
 
 
 @settings(max_examples=60)
-@given(worlds=WORLDS, forgotten=st.sets(st.integers(1, 6), max_size=3), has_marks=st.booleans())
-def test_each_snapshot_is_what_there_was_whatever_is_forgotten(tmp_path_factory, worlds, forgotten, has_marks):
-    """Whether all is read each time, or what has another mark."""
+@given(worlds=WORLDS, forgotten=st.sets(st.integers(1, 6), max_size=3), tells=st.sampled_from([None, False, True]))
+def test_each_snapshot_is_what_there_was_whatever_is_forgotten(tmp_path_factory, worlds, forgotten, tells):
+    """Whether all is read each time, or what has changed; then whether that goes over names that point at others."""
     snapshots = Snapshots(tmp_path_factory.mktemp("s") / "snapshots.db", "here")
-    taken = {}
+    taken: dict[int, set] = {}
+    before: dict[str, Entry] = {}
     for world in worlds:
         entries = [
             Entry(BASE.child("cn", f"{name} {key}"), {"entryUUID": [key], "title": [str(value)]})
             for key, (name, value) in world.items()
         ]
-        marks = None
-        if has_marks:
-            by_name = {str(entry.dn): entry for entry in entries}
-            words = {dn: f"{entry.text('entryUUID')} {entry.text('title')}" for dn, entry in by_name.items()}
-            marks = Marks(words, lambda dn, entries=by_name: entries.get(str(dn)))
-        with patch("vandrel.record.snapshots._FEW", 1.0):
-            snapshot, _ = snapshots.take(BASE, "x", entries, marks)
+        now = {entry.identifier: entry for entry in entries}
+        changed = [entry.dn for key, entry in now.items() if before.get(key) != entry]
+        said = Changes("stamp", changed, frozenset(before.keys() - now.keys()), has_references=bool(tells))
+        by_name = {entry.dn: entry for entry in entries}
+        source = None if tells is None else Source(lambda since, known, said=said: said, by_name.get)
+        asked = iter(entries)
+        snapshot, _ = snapshots.take(BASE, "x", asked, source)
+        if tells and before:
+            assert len(list(asked)) == len(entries)  # nothing was read but what has changed
+        before = now
         taken[snapshot.number] = {(each.dn.key, each.text("title")) for each in entries}
         if snapshot.number in forgotten and len(taken) % 2:  # some at once, the others at the end
             snapshots.drop([snapshot.number])

@@ -65,6 +65,23 @@ class EffectiveRights(Struct, frozen=True):
     others: tuple[str, ...] = ()
 
 
+class Changes(Struct, frozen=True):
+    """What has become of entries since a stamp. What a directory works out when it is read may change without.
+
+    Attributes:
+        stamp: for the next time; empty where the directory gives none.
+        names: of the entries that are new or changed; None where it cannot be told.
+        gone: the identifiers of those that are not there any more.
+        has_references: whether those are among the changed that point at what got another name or is gone.
+
+    """
+
+    stamp: str = ""
+    names: Sequence[DN] | None = None
+    gone: frozenset[str] = frozenset()
+    has_references: bool = False
+
+
 def other_identities(words: Sequence[str]) -> str:
     """What to do next for somebody whose identity may not do a thing."""
     if not words:
@@ -165,10 +182,14 @@ class Directory(Protocol):
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
         """Whether it is the current password or one of the `last` before it, as far as the directory tells."""
 
-    def marks(self, base: DN) -> dict[str, str] | None:
-        """For each entry within a name, by that name as it stands, a word that is another after each change to it.
+    def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
+        """What has become of the entries within a name since a stamp that this gave before, or since the beginning.
 
-        None where the directory does not tell. What it works out when it is read may change without.
+        Args:
+            base: the name.
+            since: the stamp; empty for none.
+            known: the identifiers of the entries that were there then.
+
         """
 
     def deleted(self) -> Iterator[Entry]:

@@ -9,11 +9,11 @@ them, and is for its owner alone (mode 0600).
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+import sqlite3
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from itertools import accumulate
 from pathlib import Path
-from typing import Any
 
 import msgspec
 from msgspec import Struct
@@ -22,6 +22,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import sqlite_file
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.port import Changes
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
 from vandrel.record.own_file import OwnFile
 
@@ -39,18 +40,26 @@ CREATE TABLE state(
 ) WITHOUT ROWID;
 CREATE TABLE spell(
     base INTEGER NOT NULL, object TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER, dn TEXT NOT NULL,
-    state BLOB NOT NULL, mark TEXT NOT NULL,
+    state BLOB NOT NULL,
     PRIMARY KEY(base, object, first)
 ) WITHOUT ROWID;
-CREATE TABLE line(number INTEGER PRIMARY KEY, identity TEXT NOT NULL, base TEXT NOT NULL, UNIQUE(identity, base));
+CREATE TABLE line(
+    number INTEGER PRIMARY KEY, identity TEXT NOT NULL, base TEXT NOT NULL,
+    entries INTEGER NOT NULL DEFAULT 0, digest BLOB NOT NULL DEFAULT x'', stamp TEXT NOT NULL DEFAULT '',
+    UNIQUE(identity, base)
+);
 """
 
 _encode = msgspec.msgpack.Encoder(order="deterministic").encode
 _decode = msgspec.msgpack.Decoder().decode
 #: States in a block, which is what is read for one of them.
-_BLOCK = 500
-#: The share of entries up to which those that have changed are read one by one.
-_FEW = 0.1
+_BLOCK = 2000
+#: The share of entries up to which those that have changed are read one by one, and so many in any case.
+_FEW, _AT_LEAST = 0.1, 20
+#: What stands in the last snapshot of a line.
+_OPEN = "FROM spell WHERE base = ? AND last IS NULL"
+#: Of an object that is new or differs: its identifier, its name, the digest of its state, and that itself.
+_New = tuple[str, str, bytes, bytes]
 
 
 class Snapshot(Struct, frozen=True):
@@ -71,38 +80,17 @@ class Held(Struct, frozen=True):
     state: bytes
 
 
-class Marks(Struct, frozen=True):
-    """What a directory says of changes, read before any entry is.
+class Source(Struct, frozen=True):
+    """A directory that can tell what has changed, beside reading all of it.
 
     Attributes:
-        words: for each entry, by its name as it stands, a word that is another after each change to it.
+        changes: as `vandrel.directory.port.Directory.changes`, from a stamp and the identifiers of what was there.
         read: reads one entry.
-        of_references: whether an entry has another word as well where what it points at gets another name.
 
     """
 
-    words: Mapping[str, str] = {}
+    changes: Callable[[str, Collection[str]], Changes] = lambda since, known: Changes()
     read: Callable[[DN], Entry | None] = lambda dn: None
-    of_references: bool = False
-
-    def differing(self, same: Collection[str], before: Mapping[str, tuple[str, bytes]]) -> list[Entry] | None:
-        """The entries without those that are as they were; None where all must be read.
-
-        Args:
-            same: the names of those.
-            before: the name and the state of each object in the snapshot before.
-
-        """
-        words = self.words
-        if not words or len(words) - len(same) > len(words) * _FEW:
-            return None
-        found = [entry for dn in words if dn not in same and (entry := self.read(DN.read(dn))) is not None]
-        if self.of_references:
-            return found
-        is_renamed = any(dn not in words for dn, _ in before.values()) or any(
-            before.get(object_of(entry), (str(entry.dn),))[0] != str(entry.dn) for entry in found
-        )
-        return None if is_renamed else found
 
 
 class Snapshots(OwnFile):
@@ -116,15 +104,15 @@ class Snapshots(OwnFile):
     # --- writing
 
     def take(
-        self, base: DN, who: str, entries: Iterable[Entry], marks: Marks | None = None
+        self, base: DN, who: str, entries: Iterable[Entry], source: Source | None = None
     ) -> tuple[Snapshot, int]:  # fmt: skip
         """Take a snapshot of what stands within a name; whole, or not at all where it is stopped.
 
         Args:
             base: the name.
             who: who takes it.
-            entries: all that stands there; read only where `marks` do not say what is as it was.
-            marks: what the directory says of changes, if it does.
+            entries: all that stands there; read only where the source does not tell what has changed.
+            source: tells what has changed since the last one, if anything can.
 
         Returns:
             The snapshot, and how many objects are new or differ from the one before.
@@ -137,72 +125,17 @@ class Snapshots(OwnFile):
             line = self._line(base)
             used = self.db.execute("SELECT seq FROM sqlite_sequence WHERE name = 'snapshot'").fetchone()
             number = (used[0] if used else 0) + 1
-            total, changed, digest = self._take(line, number, entries, marks or Marks())
-            taken = datetime.now(UTC)
+            writing = _Writing(self.db, line, number, self._latest(line))
+            stamp = writing.take(entries, source or Source())
+            taken, digest = datetime.now(UTC), writing.digest.to_bytes(16, "big")
             self.db.execute(
                 "INSERT INTO snapshot VALUES(?, ?, ?, ?, ?, ?, ?)",
-                (number, self._identity, taken.isoformat(timespec="milliseconds"), who, str(base), total,
-                 digest.to_bytes(16, "big")),
+                (number, self._identity, taken.isoformat(timespec="milliseconds"), who, str(base), writing.total,
+                 digest),
             )  # fmt: skip
-        return Snapshot(number, taken, who, base, total), changed
-
-    def _take(
-        self, line: int, number: int, entries: Iterable[Entry], marks: Marks
-    ) -> tuple[int, int, int]:  # fmt: skip
-        """Write what differs from the last snapshot; how many objects there are and differ, and their digest."""
-        open_spells = "SELECT object, dn, state, mark FROM spell WHERE base = ? AND last IS NULL"
-        rows = self.db.execute(open_spells, (line,)).fetchall()
-        before = {name: (dn, state) for name, dn, state, _ in rows}
-        latest = self._latest(line)
-        states: list[tuple[bytes, bytes]] = []
-        spells: list[tuple[Any, ...]] = []
-        ended: list[tuple[Any, ...]] = []
-        touched: list[tuple[str, int, str]] = []
-        total, changed, digest = 0, 0, 0
-        same = {dn: (name, state) for name, dn, state, mark in rows if mark and marks.words.get(dn) == mark}
-        if (few := marks.differing(same, before)) is not None:
-            entries = few
-            for dn, (name, state) in same.items():
-                before.pop(name)
-                digest ^= _sum_of(name, dn, state)
-            total = len(same)
-        for entry in entries:
-            total += 1
-            name, dn = object_of(entry), str(entry.dn)
-            state, data = state_of(entry)
-            digest ^= _sum_of(name, dn, state)
-            had, mark = before.pop(name, None), marks.words.get(dn, "")
-            if had == (dn, state):
-                touched += [(mark, line, name)] if mark else []
-                continue
-            changed += 1
-            if had is not None:
-                ended.append((latest, line, name))
-            states.append((state, data))
-            spells.append((line, name, number, dn, state, mark))
-            if len(states) >= _BLOCK:
-                self._write(ended, states, spells)
-        ended += [(latest, line, name) for name in before]
-        self._write(ended, states, spells)
-        self.db.executemany("UPDATE spell SET mark = ? WHERE base = ? AND object = ? AND last IS NULL", touched)
-        # What began in snapshots that are forgotten, and is over, was in none.
-        self.db.execute("DELETE FROM spell WHERE base = ? AND last < first", (line,))
-        return total, changed + len(before), digest
-
-    def _write(self, ended: list[Any], states: list[Any], spells: list[Any]) -> None:
-        db = self.db
-        db.executemany("UPDATE spell SET last = ? WHERE base = ? AND object = ? AND last IS NULL", ended)
-        if states:
-            import zstandard
-
-            data = zstandard.ZstdCompressor(level=3).compress(b"".join(data for _, data in states))
-            block = db.execute("INSERT INTO block(data) VALUES(?)", (data,)).lastrowid
-            starts = accumulate((len(data) for _, data in states), initial=0)
-            rows = [(state, block, start, len(data)) for (state, data), start in zip(states, starts, strict=False)]
-            db.executemany("INSERT OR IGNORE INTO state VALUES(?, ?, ?, ?)", rows)
-        db.executemany("INSERT INTO spell(base, object, first, dn, state, mark) VALUES(?, ?, ?, ?, ?, ?)", spells)
-        for written in (ended, states, spells):
-            written.clear()
+            said = (writing.total, digest, stamp, line)
+            self.db.execute("UPDATE line SET entries = ?, digest = ?, stamp = ? WHERE number = ?", said)
+        return Snapshot(number, taken, who, base, writing.total), writing.changed
 
     def _line(self, base: DN) -> int:
         """The number of the line of snapshots of this directory and base."""
@@ -210,13 +143,14 @@ class Snapshots(OwnFile):
         self.db.execute("INSERT OR IGNORE INTO line(identity, base) VALUES(?, ?)", where)
         return int(self.db.execute("SELECT number FROM line WHERE identity = ? AND base = ?", where).fetchone()[0])
 
-    def _latest(self, line: int) -> int:
-        row = self.db.execute(
-            "SELECT max(s.number) FROM snapshot s JOIN line l ON l.identity = s.identity AND l.base = s.base "
-            "WHERE l.number = ?",
+    def _latest(self, line: int) -> _Latest:
+        """How a line was left."""
+        entries, digest, stamp, number = self.db.execute(
+            "SELECT l.entries, l.digest, l.stamp, coalesce(max(s.number), 0) FROM line l LEFT JOIN snapshot s "
+            "ON s.identity = l.identity AND s.base = l.base WHERE l.number = ?",
             (line,),
         ).fetchone()
-        return int(row[0] or 0)
+        return _Latest(number, entries, int.from_bytes(digest, "big"), stamp)
 
     def drop(self, numbers: Sequence[int]) -> None:
         """Drop snapshots; what no other needs goes with them."""
@@ -348,6 +282,132 @@ class Snapshots(OwnFile):
             what = f"snapshot {snapshot.number} had {snapshot.entries} entries, and {entries} are found, or others"
             findings.append(Finding(Code.DAMAGED, what, Location(file=str(self.path)), "trust another one", NOTE))
         return findings
+
+
+class _Latest(Struct, frozen=True):
+    """How a line of snapshots was left.
+
+    Attributes:
+        number: of the last one that is kept, 0 for none.
+        entries: of the last one that was taken.
+        digest: of these.
+        stamp: the directory's, of then.
+
+    """
+
+    number: int
+    entries: int
+    digest: int
+    stamp: str
+
+
+class _Writing:
+    """One snapshot as it is written. What differs from the last one is put down by another thread meanwhile.
+
+    Attributes:
+        total: entries.
+        changed: objects that are new, gone, or differ.
+        digest: of all.
+
+    """
+
+    def __init__(self, db: sqlite3.Connection, line: int, number: int, latest: _Latest) -> None:
+        self._db, self._line, self._number, self._latest = db, line, number, latest
+        self._ended: list[str] = []
+        self._new: list[_New] = []
+        self.total, self.changed, self.digest = 0, 0, 0
+
+    def take(self, entries: Iterable[Entry], source: Source) -> str:
+        """Write what differs; the directory's stamp."""
+        opened = self._db.execute(f"SELECT object {_OPEN}", (self._line,))
+        known = {name for (name,) in opened}
+        changes = source.changes(self._latest.stamp, known)
+        few = self._few(changes, known, source) if self._latest.stamp else None
+        if few is None:
+            rows = self._db.execute(f"SELECT object, dn, state {_OPEN}", (self._line,))
+            self._write_all(entries, {name: (dn, state) for name, dn, state in rows})
+        else:
+            self._write_few(few, changes.gone)
+        # What began in snapshots that are forgotten, and is over, was in none.
+        self._db.execute("DELETE FROM spell WHERE base = ? AND last < first", (self._line,))
+        return changes.stamp
+
+    def _few(self, changes: Changes, known: Collection[str], source: Source) -> list[Entry] | None:
+        """The entries that are new or may differ; None where all must be read."""
+        if changes.names is None or len(changes.names) > max(_AT_LEAST, len(known) * _FEW):
+            return None
+        found = [entry for dn in changes.names if (entry := source.read(dn)) is not None]
+        if changes.has_references:
+            return found
+        had = (self._had(object_of(entry)) for entry in found)
+        is_renamed = any(before and before[0] != str(entry.dn) for before, entry in zip(had, found, strict=True))
+        return None if is_renamed or changes.gone else found
+
+    def _had(self, name: str) -> tuple[str, bytes] | None:
+        row: tuple[str, bytes] | None = self._db.execute(
+            f"SELECT dn, state {_OPEN} AND object = ?", (self._line, name)
+        ).fetchone()
+        return row
+
+    def _write_few(self, entries: Iterable[Entry], gone: Iterable[str]) -> None:
+        """Write these, and that others are gone; all the rest is as it was."""
+        self.total, self.digest = self._latest.entries, self._latest.digest
+        names = {object_of(entry): entry for entry in entries}
+        before = {name: had for name in {*names, *gone} if (had := self._had(name)) is not None}
+        for name, had in before.items():
+            self.digest ^= _sum_of(name, *had)
+        self.total -= len(before)
+        self._write_all(names.values(), before)
+
+    def _write_all(self, entries: Iterable[Entry], before: dict[str, tuple[str, bytes]]) -> None:
+        """Write these entries; what was there before and is not among them is gone."""
+        from concurrent.futures import Future, ThreadPoolExecutor
+
+        with ThreadPoolExecutor(1) as writer:
+            written: Future[None] | None = None
+            for entry in entries:
+                self.total += 1
+                name, dn = object_of(entry), str(entry.dn)
+                state, data = state_of(entry)
+                self.digest ^= _sum_of(name, dn, state)
+                had = before.pop(name, None)
+                if had == (dn, state):
+                    continue
+                self.changed += 1
+                if had is not None:
+                    self._ended.append(name)
+                self._new.append((name, dn, state, data))
+                if len(self._new) == _BLOCK:
+                    if written is not None:
+                        written.result()
+                    written = writer.submit(self._write, self._ended, self._new)
+                    self._ended, self._new = [], []
+            if written is not None:
+                written.result()
+        self.changed += len(before)
+        self._write([*self._ended, *before], self._new)
+
+    def _write(self, ended: list[str], new: list[_New]) -> None:
+        db, line = self._db, self._line
+        db.executemany(
+            "UPDATE spell SET last = ? WHERE base = ? AND object = ? AND last IS NULL",
+            [(self._latest.number, line, name) for name in ended],
+        )
+        if not new:
+            return
+        import zstandard
+
+        data = zstandard.ZstdCompressor(level=3).compress(b"".join(data for *_, data in new))
+        block = db.execute("INSERT INTO block(data) VALUES(?)", (data,)).lastrowid
+        starts = accumulate((len(data) for *_, data in new), initial=0)
+        # One statement for all: only between statements does one thread wait for the other.
+        states = [
+            x for (_, _, state, data), start in zip(new, starts, strict=False) for x in (state, block, start, len(data))
+        ]
+        db.execute(f"INSERT OR IGNORE INTO state VALUES {', '.join(['(?, ?, ?, ?)'] * len(new))}", states)
+        spells = [x for name, dn, state, _ in new for x in (line, name, self._number, dn, state)]
+        rows = ", ".join(["(?, ?, ?, ?, ?)"] * len(new))
+        db.execute(f"INSERT INTO spell(base, object, first, dn, state) VALUES {rows}", spells)
 
 
 def _sum_of(name: str, dn: str, state: bytes) -> int:

@@ -12,7 +12,7 @@ from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location
 
 #: "Vand" as PRAGMA application_id, and the version of the tables as PRAGMA user_version.
 APPLICATION = 0x56616E64
-VERSION = 6
+VERSION = 7
 
 TABLES = """
 CREATE TABLE meta(name TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -27,6 +27,8 @@ CREATE TABLE entry(
     change INTEGER NOT NULL
 );
 CREATE INDEX entry_parent ON entry(parent);
+CREATE INDEX entry_change ON entry(change);
+CREATE TABLE past(change INTEGER PRIMARY KEY);
 CREATE TABLE value(
     attribute INTEGER NOT NULL, value NOT NULL, entry INTEGER NOT NULL,
     PRIMARY KEY(attribute, value, entry)
@@ -205,7 +207,10 @@ def _connect(path: Path) -> tuple[sqlite3.Connection, bool]:
     # A URI file name, escaped as SQLite reads it (sqlite.org/uri.html); urllib is slow to import.
     name = str(path.absolute()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
     if os.access(path, os.W_OK) and os.access(path.parent, os.W_OK):
-        connection = sqlite3.connect(f"file:{name}?mode=rw", uri=True, isolation_level=None, timeout=_BUSY_SECONDS)
+        connection = sqlite3.connect(
+            f"file:{name}?mode=rw", uri=True, isolation_level=None, timeout=_BUSY_SECONDS,
+            check_same_thread=False,  # a snapshot writes from a second one, while the first one reads
+        )  # fmt: skip
         # A commit is on the disk before it is reported, so that neither a kill nor a power cut undoes it.
         connection.execute("PRAGMA synchronous = FULL")
         connection.execute("PRAGMA cache_size = -65536")

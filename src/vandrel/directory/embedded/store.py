@@ -18,7 +18,7 @@ from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, Filter, asks_all, attributes_of, matches
 from vandrel.directory.operations import TAKEN_BACK, AddEntry, Operation
-from vandrel.directory.port import Capabilities, Form, Scope
+from vandrel.directory.port import Capabilities, Changes, Form, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import Code, DirectoryError, Finding, Location, not_made_with_the_rest
 from vandrel.secret import Secret
@@ -124,12 +124,22 @@ class EmbeddedDirectory:
         """The naming contexts, the default first."""
         return self._contexts
 
-    def marks(self, base: DN) -> dict[str, str]:
-        """The number of the last change of each entry."""
-        values = (base.key, *names.below(base.key))
+    def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
+        """By the number that each change has; one that this file has not seen was made in another copy of it."""
         with sqlite_file.plain_errors(self.path):
-            rows = self._db.execute("SELECT dn, change FROM entry WHERE key = ? OR key >= ? AND key < ?", values)
-            return {dn: str(change) for dn, change in rows}
+            (now,) = self._db.execute("SELECT value FROM meta WHERE name = 'change'").fetchone()
+            is_past = since.isdecimal() and self._db.execute("SELECT 1 FROM past WHERE change = ?", (since,)).fetchone()
+            if not is_past or self.capabilities.schema != "standard":
+                return Changes(now)
+            within, place = "(+key = ? OR +key >= ? AND +key < ?)", (base.key, *names.below(base.key))
+            rows = self._db.execute(f"SELECT dn FROM entry WHERE change > ? AND {within}", (since, *place))
+            changed = [DN.read(dn) for (dn,) in rows]
+            there = "SELECT value FROM value"
+            asked: tuple[str | int, ...] = (self._index.numbers["entryUUID"],)
+            if (base,) != self._contexts:  # else it is all of them, and no entry needs to be looked at
+                there, asked = f"{there} JOIN entry ON id = entry AND {within}", (*place, *asked)
+            identifiers = (value for (value,) in self._db.execute(f"{there} WHERE attribute = ?", asked))
+            return Changes(now, changed, frozenset(known).difference(identifiers), has_references=True)
 
     def deleted(self) -> Iterator[Entry]:
         """Nothing is kept of what is deleted here."""

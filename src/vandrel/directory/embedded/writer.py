@@ -62,6 +62,7 @@ class Writer:
         (last,) = self._db.execute("SELECT value FROM meta WHERE name = 'change'").fetchone()
         number = max(int(last) + 1, time.time_ns() // 1000)
         self._db.execute("UPDATE meta SET value = ? WHERE name = 'change'", (str(number),))
+        self._db.execute("INSERT INTO past VALUES(?)", (number,))
         return number
 
     def run(self, operations: Sequence[Operation], most_refused: int | None = None) -> list[Outcome]:
@@ -395,9 +396,9 @@ class Writer:
         )
         low, high = names.below(old.key)
         self._db.execute(
-            "UPDATE entry SET key = ? || substr(key, ?), dn = substr(dn, 1, length(dn) - ?) || ? "
+            "UPDATE entry SET key = ? || substr(key, ?), dn = substr(dn, 1, length(dn) - ?) || ?, change = ? "
             "WHERE key >= ? AND key < ?",
-            (new.key, len(old.key) + 1, len(old_text), text, low, high),
+            (new.key, len(old.key) + 1, len(old_text), text, self._change, low, high),
         )
         # The sum of each goes over its name.
         self._db.create_function("sealed_anew", 2, sealed_anew, deterministic=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 from uuid import UUID
 
@@ -13,8 +13,10 @@ from ldap.dn import explode_dn
 from vandrel.directory.active import delegation, descriptor, schema, sid
 from vandrel.directory.active.descriptor import Descriptor
 from vandrel.directory.dn import DN
+from vandrel.directory.filter import Compare
 from vandrel.directory.ldap.server import Octets
 from vandrel.directory.operations import Change, SetPassword
+from vandrel.directory.port import Changes, Directory
 
 #: In supportedCapabilities of the root DSE: [MS-ADTS] 3.1.1.3.4.3.
 CAPABILITY = "1.2.840.113556.1.4.800"
@@ -72,7 +74,6 @@ class ActiveServer:
     mends_references: bool = True
     bounds_bind: bool = True  # they are rangeUpper of [MS-ADA1] to [MS-ADA3]
     virtual: frozenset[str] = frozenset(_KEPT_INSIDE)
-    marks: tuple[str, ...] = ("uSNChanged", "whenChanged")  # [MS-ADTS] 3.1.1.1.9: the number is one controller's own
 
     def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
         """The container of the schema, whose time is that of the newest class or attribute."""
@@ -82,6 +83,24 @@ class ActiveServer:
         """The schema in the notation of RFC 4512."""
         yield from schema.definitions(subschema)
         yield from schema.VIRTUAL
+
+    def changes(
+        self, connection: Any, directory: Directory, base: DN, since: str, known: Collection[str]
+    ) -> Changes:  # fmt: skip
+        """[MS-ADTS] 3.1.1.1.9: each change has a number, which is one controller's own, and counts up."""
+        root = connection.search_s("", ldap.SCOPE_BASE, "(objectClass=*)", ["dsServiceName", "highestCommittedUSN"])
+        ((_, said),) = root
+        service = said["dsServiceName"][0].decode()
+        ((_, controller),) = connection.search_s(service, ldap.SCOPE_BASE, "(objectClass=*)", ["invocationId"])
+        invocation = next(iter(controller.get("invocationId", ())), b"").hex()  # another one once it was restored
+        stamp = f"{invocation} {said['highestCommittedUSN'][0].decode()}"
+        seen_by, _, number = since.rpartition(" ")
+        if not invocation or seen_by != invocation:
+            return Changes(stamp)
+        later = Compare("uSNChanged", ">=", str(int(number) + 1))
+        changed = [entry.dn for entry in directory.search(base, where=later, only=("objectGUID",))]
+        there = (entry.identifier for entry in directory.search(base, only=("objectGUID",)))
+        return Changes(stamp, changed, frozenset(known).difference(there))
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
         """The attributes to ask for."""

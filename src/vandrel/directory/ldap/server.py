@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Any, Protocol
 
 from vandrel.directory.dn import DN
 from vandrel.directory.operations import Change, SetPassword
+from vandrel.directory.port import Changes, Directory
 
 Octets = dict[str, list[bytes]]
 
@@ -15,8 +16,7 @@ class Server(Protocol):
     """Where servers differ.
 
     ``window`` is how many requests may be on their way at a time; ``virtual`` the attributes that are kept inside of
-    another, so that no filter of the server's finds them; ``bounds_bind`` whether it keeps to lengths; ``marks`` the
-    attributes that together are others after each change to an entry.
+    another, so that no filter of the server's finds them; ``bounds_bind`` whether it keeps to lengths.
     """
 
     name: str
@@ -25,13 +25,17 @@ class Server(Protocol):
     mends_references: bool
     bounds_bind: bool
     virtual: frozenset[str]
-    marks: tuple[str, ...]
 
     def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
         """Which entry tells by which attribute when the schema was changed: the subentry, or what holds the schema."""
 
     def definitions(self, subschema: Mapping[str, Sequence[str]]) -> Iterable[tuple[str, str]]:
         """The schema's definitions from the values of the subschema subentry."""
+
+    def changes(
+        self, connection: Any, directory: Directory, base: DN, since: str, known: Collection[str]
+    ) -> Changes:  # fmt: skip
+        """See `vandrel.directory.port.Directory.changes`. Raises `ldap.LDAPError`, so where the stamp is too old."""
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
         """What to ask for so that these attributes come, or all of them."""

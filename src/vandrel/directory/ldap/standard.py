@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Any
 
 import ldap
 from ldap.controls import RequestControl
 
 from vandrel.directory.dn import DN
+from vandrel.directory.ldap import content_sync
 from vandrel.directory.ldap.error_mapping import in_words
 from vandrel.directory.ldap.reconnect import NO_ANSWER
 from vandrel.directory.ldap.server import Octets
 from vandrel.directory.operations import Change, SetPassword
+from vandrel.directory.port import Changes, Directory
 from vandrel.errors import NOWHERE, Code, DirectoryError, Location
 
 #: draft-zeilenga-ldap-relax-03: what only the server sets may be set, by those who manage it.
@@ -33,10 +35,10 @@ class StandardServer:
     bounds_bind: bool = False
 
     virtual: frozenset[str] = frozenset()
-    marks: tuple[str, ...] = ("entryCSN",)  # draft-chu-ldap-csn: the moment of the last change, told apart by a count
 
-    def __init__(self) -> None:
+    def __init__(self, controls: Collection[str]) -> None:
         self._has_policies = False
+        self._tells_changes = content_sync.CONTROL in controls
 
     def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
         """The subentry itself."""
@@ -50,6 +52,12 @@ class StandardServer:
         yield from (("attributetype", text) for text in attributes)
         yield from (("objectclass", text) for text in subschema.get("objectClasses", ()))
         yield from (("ditcontentrule", text) for text in subschema.get("dITContentRules", ()))
+
+    def changes(
+        self, connection: Any, directory: Directory, base: DN, since: str, known: Collection[str]
+    ) -> Changes:  # fmt: skip
+        """By content synchronization (RFC 4533), which not every server offers."""
+        return content_sync.refresh(connection, base, since, known) if self._tells_changes else Changes()
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
         """The attributes to ask for."""

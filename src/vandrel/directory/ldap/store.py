@@ -27,7 +27,7 @@ from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
 from vandrel.directory.ldap.writer import Writer
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import Capabilities, EffectiveRights, Form, Scope
+from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form, Scope
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError, Location
 from vandrel.secret import Secret
@@ -81,7 +81,7 @@ class LdapDirectory:
             tuple(_texts(root, "supportedSASLMechanisms")),
         )  # fmt: skip
         active = CAPABILITY in _texts(root, "supportedCapabilities")
-        self.server: Server = ActiveServer() if active else StandardServer()
+        self.server: Server = ActiveServer() if active else StandardServer(self.about.controls)
         definitions = self._definitions(root)
         self._schema = Schema(self.server.definitions(definitions), bounds_bind=self.server.bounds_bind)
         self._known: dict[str, tuple[str, bool]] = {}
@@ -263,15 +263,12 @@ class LdapDirectory:
     def _answers(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
         return self._searches.many(questions, wanted, self.server.window)
 
-    def marks(self, base: DN) -> dict[str, str] | None:
-        """What the server counts with each change of an entry; None where one does not show it."""
-        marks = {}
-        for entry in self.search(base, only=self.server.marks):
-            words = [entry.text(name) for name in self.server.marks]
-            if not all(words):
-                return None
-            marks[str(entry.dn)] = " ".join(words)
-        return marks
+    def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
+        """As the server counts changes, if it does; a stamp that it does not know any more is none."""
+        try:
+            return self.server.changes(self._link.connection, self, base, since, known)
+        except ldap.LDAPError:
+            return self.changes(base, "", known) if since else Changes()
 
     def deleted(self) -> Iterator[Entry]:
         """[MS-ADTS] 3.1.1.5.5.1: tombstones stand in a container of their own, seen by those who ask for them."""

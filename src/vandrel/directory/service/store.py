@@ -18,7 +18,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import EVERYTHING, And, Compare, Filter, Present, Substring, matches
 from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry
-from vandrel.directory.port import Capabilities, EffectiveRights, Form, NamingTurn, Scope
+from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form, NamingTurn, Scope
 from vandrel.directory.schema import Schema
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceLink, ServiceSettings, WholeServiceError
@@ -152,8 +152,9 @@ class ServiceDirectory:
                 present |= {dn for dn in asked if self._fresh(dn) is not None}
         return present
 
-    def marks(self, base: DN) -> None:
-        """None: whoever reads what changed has read all of it."""
+    def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
+        """Nothing can be told: whoever reads what changed has read all of it."""
+        return Changes()
 
     def deleted(self) -> Iterator[Entry]:
         """The people whom a service keeps for a time; nothing where it has no list of them (RFC 7644 knows none)."""

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Hashable, Iterable
+from collections.abc import Callable, Collection, Hashable, Iterable
 from datetime import date
+from functools import partial
 from zoneinfo import ZoneInfo
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
+from vandrel.directory.port import Changes
 from vandrel.errors import Code, VandrelError
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
-from vandrel.record.snapshots import Marks, Snapshot, Snapshots
+from vandrel.record.snapshots import Snapshot, Snapshots, Source
 
 _STYLE = "%Y-%m-%d %H:%M"
 
@@ -36,22 +38,23 @@ def take(context: Context, snapshots: Snapshots, request: TakeRequest) -> Report
     base = places.to_dn(places.parse(request.place), context.charter.base) if request.place else context.charter.base
     if not context.directory.existing([base]):
         raise VandrelError(Code.NOT_FOUND, f"there is nothing at {request.place or base}")
-    directory = context.directory
-    marks = Marks(_words_today(context, base, request.who), directory.get, directory.capabilities.embedded)
-    snapshot, changed = snapshots.take(base, request.who, directory.search(base), marks)
+    source = Source(partial(_changes, context, base, request.who), context.directory.get)
+    snapshot, changed = snapshots.take(base, request.who, context.directory.search(base), source)
     rows = [_row(context, snapshot)]
     said = f"Snapshot {snapshot.number}: {count(snapshot.entries, 'entry')}, {changed:,} new or changed since the last."
     return Report("snapshot take", _COLUMNS, rows, is_for_programs=True, summary=[said])
 
 
-def _words_today(context: Context, base: DN, who: str) -> dict[str, str]:
-    """What the directory says of changes, in words that are others for another identity and on another day.
+def _changes(context: Context, base: DN, who: str, since: str, known: Collection[str]) -> Changes:
+    """What the directory says of changes, with a stamp that is another one for another identity and on another day.
 
     What an identity may read can change, and no entry changes with it: so all is read on the first run of a day.
     """
     seen_by = f"{context.charter.today()} {context.directory.bound_as} {who}"
     seal = hashlib.blake2b(seen_by.encode(), digest_size=6).hexdigest()
-    return {dn: f"{seal} {word}" for dn, word in (context.directory.marks(base) or {}).items()}
+    sealed, _, stamp = since.partition(" ")
+    changes = context.directory.changes(base, stamp if sealed == seal else "", known)
+    return structs.replace(changes, stamp=f"{seal} {changes.stamp}" if changes.stamp else "")
 
 
 _COLUMNS = ("number", "taken", "who", "place", "entries")
