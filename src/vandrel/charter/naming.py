@@ -325,7 +325,7 @@ class NamingRule(Struct, frozen=True, dict=True):
         try:
             if not unknown:
                 made = self._make(pattern, values, count)
-                return made is not None and prepare(made) == prepare(value)
+                return made is not None and (made == value or prepare(made) == prepare(value))
             pieces = build(pattern, values, structs.replace(self._context(values), unknown=frozenset(unknown)), count)
         except EmptyField:
             return False

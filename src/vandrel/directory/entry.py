@@ -29,7 +29,7 @@ class Entry(Struct):
 
         ``objectGUID`` ([MS-ADA3]) or ``entryUUID`` (RFC 4530): ask for `IDENTIFIERS`.
         """
-        return self.text("objectGUID") or self.text("entryUUID")
+        return self.text("objectGUID" if "objectGUID" in self.attributes else "entryUUID")
 
     def values_of(self, attribute: str) -> list[Value]:
         """The values of an attribute; an empty list for none."""
@@ -37,11 +37,13 @@ class Entry(Struct):
 
     def texts(self, attribute: str) -> list[str]:
         """The values that are text."""
-        return [value for value in self.attributes.get(attribute, ()) if isinstance(value, str)]
+        values = self.attributes.get(attribute)
+        return [value for value in values if isinstance(value, str)] if values else []
 
     def text(self, attribute: str) -> str:
         """The first value that is text, or an empty string."""
-        return next(iter(self.texts(attribute)), "")
+        values = self.texts(attribute)
+        return values[0] if values else ""
 
     def dn_values(self) -> list[tuple[str, str]]:
         """Attribute and value of each part of the name."""

@@ -64,7 +64,8 @@ class Context(Struct, frozen=True, dict=True):
 
     def one(self, entry: Entry, field: str) -> str:
         """The first value of one field, or an empty string."""
-        return next(iter(self.dialect.read(entry, field)), "")
+        values = self.dialect.read(entry, field)
+        return values[0] if values else ""
 
     def title(self, entry: Entry) -> str:
         """What heads a view of the object: the full name of an account, else the name of the entry."""

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 from datetime import timedelta
 
+from vandrel.charter.naming import NamingRule
 from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
@@ -157,15 +158,19 @@ def misplaced(survey: Survey) -> Iterator[Fault]:
 @rule("name-not-by-rule", Weight.ADVICE, "People look for each other by the rule.")
 def name_not_by_rule(survey: Survey) -> Iterator[Fault]:
     """Accounts with a name that no rung of the charter's rule gives."""
+    rules: dict[str, list[tuple[str, NamingRule, frozenset[str]]]] = {}
+    for kind in survey.context.charter.document.kinds:
+        for target in _NAMED:
+            rule_ = survey.context.charter.naming(target, kind)
+            # In which year a name was given is not known.
+            read = (rule_.fields() | {"language"}) - {target, "year", "today"}
+            rules.setdefault(kind, []).append((target, rule_, read))
     for entry in survey.accounts:
         if not (kind := survey.kind(entry)):
             continue
-        for target in _NAMED:
-            value, rule_ = survey.one(entry, target), survey.context.charter.naming(target, kind)
-            # In which year a name was given is not known.
-            others = survey.some_values(entry, (rule_.fields() | {"language"}) - {target})
-            others = {name: said for name, said in others.items() if name not in ("year", "today")}
-            if value and rule_.explain(value, others) is None:
+        for target, rule_, read in rules[kind]:
+            value = survey.one(entry, target)
+            if value and rule_.explain(value, survey.some_values(entry, read)) is None:
                 first = next(iter(rule_.candidates(survey.values(entry))), None)
                 better = first.value if first is not None else ""
                 remedy = edit(survey, entry, f"{target}={better}") if better else ()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import date
 from functools import cached_property
@@ -39,7 +39,9 @@ class Survey:
         self.context = context
         self.today: date = context.charter.today()
         self.entries: dict[str, Entry] = {}
-        self._known: dict[str, dict[str, str]] = {}
+        #: Of each field, the first values by the identity of the entry, which is held here so that it is no other's.
+        self._known: defaultdict[str, dict[int, str]] = defaultdict(dict)
+        self._held: dict[int, Entry] = {}
         self._fields_of: dict[str, list[str]] = {}
         self._texts: dict[tuple[str, ...], str] = {}
         self._homes: dict[tuple[str, ...], DN] = {}
@@ -76,20 +78,22 @@ class Survey:
 
     def one(self, entry: Entry, field: str) -> str:
         """The first value of a field, or an empty string; remembered, since many rules ask for the same."""
-        known = self._known.setdefault(field, {})
-        key = entry.dn.key
-        value = known.get(key)
-        if value is None:
-            value = known[key] = self.context.one(entry, field)
+        known = self._known[field]
+        which = id(entry)
+        if which in known:  # written out, because a run of many thousands asks some hundred times for each
+            return known[which]
+        self._held[which] = entry
+        value = known[which] = self.context.one(entry, field)
         return value
 
     def some_values(self, entry: Entry, fields: Collection[str]) -> dict[str, str]:
-        """What patterns see of some fields of an account, and the computed words where one is asked for."""
-        values = {name: self.one(entry, name) for name in fields if name in self.context.fields}
+        """What patterns see of some fields of an account, and those of the computed words that are asked for."""
+        known = self.context.fields
+        values = {name: self.one(entry, name) for name in fields if name in known}
         if len(values) == len(fields):
             return values
         computed = computed_values(self.context.charter, self.one(entry, "kind"), self.one(entry, "principal"))
-        return values | computed
+        return values | {name: said for name, said in computed.items() if name in fields}
 
     def values(self, entry: Entry) -> dict[str, str]:
         """What patterns of the charter see of an object."""
@@ -172,10 +176,14 @@ class Survey:
     @cached_property
     def members(self) -> dict[str, list[DN]]:
         """The direct members of each group, by the key of its name."""
+        known = {str(entry.dn): entry.dn for entry in self.entries.values()}  # as a rule it is written just so
         return {
-            group.dn.key: [names.parse(str(member)) for member in self.context.dialect.members(group) if member]
+            group.dn.key: [
+                known.get(str(member)) or names.parse(str(member))
+                for member in self.context.dialect.members(group) if member
+            ]
             for group in self.all_groups
-        }
+        }  # fmt: skip
 
     @cached_property
     def groups_of(self) -> dict[str, list[Entry]]:
