@@ -9,6 +9,8 @@ from pathlib import Path
 
 import pytest
 
+from vandrel.directory import dn as names
+
 from . import servers
 from .conftest import Folder
 
@@ -111,6 +113,28 @@ def test_a_day(place):
     renamed = folder.run("edit", "ovik", "name=Ole Vik (IT)", "-y")
     assert renamed.code == 0, renamed.err
     assert "Ole Vik (IT)" in folder.run("show", "team-day-crew").out
+
+
+def test_jobs_on_one_group_are_taken_back_in_any_order(place):
+    """The empty name is in a list of members while nobody else is, whoever came first and whoever goes last."""
+    kind, folder = place
+    assert folder.run("create", "group", "Tow crew", "kind=team", "-y").code == 0
+    joined = [
+        folder.run("edit", who, "groups+=team-tow-crew", "-y", "--json").json["job"] for who in ("alund", "hbrekke")
+    ]
+
+    def listed() -> list[str]:
+        shown = folder.run("show", "team-tow-crew", "--bare", "@member").out.splitlines()
+        return [names.parse(value).name if value else "" for value in shown]
+
+    nobody = [] if kind == "domain" else [""]
+    assert sorted(listed()) == ["Anna Lund", "Halvard Brekke"]
+    assert folder.run("undo", str(joined[0]), "-y").code == 0
+    assert listed() == ["Halvard Brekke"]
+    last = folder.run("undo", str(joined[1]), "-y", "--json").json["job"]
+    assert listed() == nobody
+    assert folder.run("undo", str(last), "-y").code == 0
+    assert listed() == ["Halvard Brekke"]
 
 
 def test_refusals_are_the_same_everywhere(place):

@@ -152,7 +152,10 @@ def misplaced(survey: Survey) -> Iterator[Fault]:
         if entry.dn.parent_key != home.key:
             there = survey.context.place(home)
             what = f"in {survey.context.place(entry.dn.parent)}, and belongs to {there}"
-            yield Fault(entry, what, command("move", login_of(survey, entry), "--to", there))
+            if home.key in survey.entries:
+                yield Fault(entry, what, command("move", login_of(survey, entry), "--to", there))
+            else:
+                yield Fault(entry, f"{what}, which is not there")
 
 
 @rule("name-not-by-rule", Weight.ADVICE, "People look for each other by the rule.")

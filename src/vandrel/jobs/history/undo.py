@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
+from vandrel.directory.applied import applied
 from vandrel.directory.entry import Entry
+from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.operations import Change
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT
@@ -133,6 +135,7 @@ def undo(
     undoing.findings = _few(undoing.findings)
     undoing.steps = [step for step in undoing.steps if not _changed_since(context, undoing, step, ended, was_killed)]
     steps = _additions_first(context, with_references(context.directory, context.dialect, undoing.steps))
+    steps = list(_with_nobody_in_place(context, steps))
     undoing.steps = list(additions_apart(steps, context.dialect, context.directory.schema))
     return undoing
 
@@ -153,6 +156,44 @@ def _additions_first(context: Context, steps: Sequence[Step]) -> list[Step]:
             ordered += [other for other, wanted in waiting if not wanted & coming]
             waiting = [(other, wanted) for other, wanted in waiting if wanted & coming]
     return ordered
+
+
+def _with_nobody_in_place(context: Context, steps: Iterable[Step]) -> Iterator[Step]:
+    """The steps, with the empty name in lists of members that others have emptied since, and only there.
+
+    Where a group must have a member, the first one takes the place of the empty name, and the last one leaves it.
+    """
+    groups: dict[str, Entry] = {}
+    for step in steps:
+        changes = step.changes if isinstance(step, Set) else ()
+        lists = {change.attribute for change in changes} & {*BY_NAME}
+        entry = (groups.get(step.dn.key) or context.directory.get(step.dn)) if lists else None
+        if not isinstance(step, Set) or entry is None:
+            yield step
+            continue
+        required = context.directory.schema.shape(tuple(entry.texts("objectClass")))[0]
+        for attribute in lists & required:
+            nobody = context.dialect.placeholder(attribute)
+            others = [value for value in applied(entry, changes).values_of(attribute) if value != nobody]
+            if nobody is not None and bool(others) == any(
+                nobody in c.added for c in changes if c.attribute == attribute
+            ):
+                changes = tuple(_with_nobody(changes, attribute, nobody, is_added=not others))
+        groups[step.dn.key] = applied(entry, changes)
+        if changes:
+            yield Set(step.dn, tuple(changes))
+
+
+def _with_nobody(changes: Iterable[Change], attribute: str, nobody: str, *, is_added: bool) -> Iterator[Change]:
+    """The changes, which put the empty name into a list, or do not any more."""
+    for change in changes:
+        added = (
+            tuple(value for value in change.added if value != nobody) if change.attribute == attribute else change.added
+        )
+        if added or change.removed:
+            yield structs.replace(change, added=added)
+    if is_added:
+        yield Change(attribute, added=(nobody,))
 
 
 def _targets(context: Context, step: Set) -> set[str]:
