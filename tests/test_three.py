@@ -137,6 +137,56 @@ def test_jobs_on_one_group_are_taken_back_in_any_order(place):
     assert listed() == ["Halvard Brekke"]
 
 
+def test_a_suffix_comes_is_given_to_many_and_goes(place):
+    kind, folder = place
+
+    def told(*words: str) -> str:
+        return folder.run("suffixes", *words, "-y").err
+
+    assert "the charter does not have lines.example" in told("change", "marrowick.example", "--to", "lines.example")
+    charter = folder.path / "charter.yaml"
+    text = charter.read_text("utf-8")
+    charter.write_text(
+        text.replace("suffixes: [marrowick.example", "suffixes: [marrowick.example, lines.example"), "utf-8"
+    )
+    under = ("--under", "/Shore/IT")
+    if kind == "domain":
+        refused = told("change", "marrowick.example", "--to", "lines.example", *under)
+        assert "lines.example is not registered on the server" in refused
+        assert "the name of a domain, and cannot be withdrawn" in told("withdraw", "marrowick.example")
+    assert folder.run("suffixes", "register", "Lines.example", "-y").code == 0
+    listed = {row["suffix"]: row for row in folder.run("suffixes", "--json").json["rows"]}
+    assert listed["lines.example"]["registered by"] == ("charter and server" if kind == "domain" else "charter")
+    before = {name: listed[name]["accounts"] for name in ("marrowick.example", "lines.example")}
+    in_it = folder.run(
+        "find", "--under", "/Shore/IT", "principal=*@marrowick.example", "--columns", "login", "--as", "csv"
+    )
+    many = len(in_it.out.split()) - 1
+    assert folder.run("suffixes", "change", "marrowick.example", "--to", "lines.example", *under, "-y").code == 0
+    fields = folder.run("show", "jmueller", "--json").json["objects"][0]["fields"]
+    assert (fields["principal"], fields["mail"]) == (["jmueller@lines.example"], ["joerg.mueller@lines.example"])
+    assert "joerg.mueller@marrowick.example" in fields["alias"]
+    listed = {row["suffix"]: row["accounts"] for row in folder.run("suffixes", "--json").json["rows"]}
+    assert int(listed["lines.example"]) == many > 3
+    assert int(listed["marrowick.example"]) == int(before["marrowick.example"]) - many
+    assert f"lines.example is that of {many} accounts: " in told("withdraw", "lines.example")
+    back = folder.run("suffixes", "withdraw", "lines.example", "--to", "marrowick.example", "-y")
+    assert (back.code, "the charter registers lines.example too" in back.err) == (0, True)
+    fields = folder.run("show", "jmueller", "--json").json["objects"][0]["fields"]
+    assert fields["mail"] == ["joerg.mueller@marrowick.example"]
+    assert fields["alias"] == ["joerg.mueller@lines.example"]
+    charter.write_text(text, "utf-8")
+    assert "lines.example is registered nowhere" in told("withdraw", "lines.example")
+    last = folder.run("journal", "--last", "1", "--json").json["rows"][0]["number"]
+    charter.write_text(
+        text.replace("suffixes: [marrowick.example", "suffixes: [marrowick.example, lines.example"), "utf-8"
+    )
+    assert folder.run("undo", str(last), "-y").code == 0  # those who had it have it again, and it is registered
+    assert folder.run("show", "jmueller", "--bare", "principal").out == "jmueller@lines.example\n"
+    assert folder.run("suffixes", "withdraw", "lines.example", "--to", "marrowick.example", "-y").code == 0
+    charter.write_text(text, "utf-8")
+
+
 def test_refusals_are_the_same_everywhere(place):
     _, folder = place
     assert folder.run("create", "unit", "/Shore/Office", "-y").code == 23

@@ -295,15 +295,23 @@ class ActiveDialect(BaseDialect):
         """[MS-ADTS] 6.1.1.2.3: the names of the domains of the forest, and what is registered beside them."""
         if self.directory.capabilities.embedded:
             return None
-        partitions = [context for context in self.directory.contexts if context.name.lower() == "configuration"]
-        where = Or((Compare("objectClass", "=", "crossRef"), Compare("objectClass", "=", "crossRefContainer")))
         suffixes: set[str] = set()
-        for base in partitions:
-            for entry in self.directory.search(base, where=where, only=["dnsRoot", "uPNSuffixes", "nETBIOSName"]):
-                suffixes.update(value.lower() for value in entry.texts("uPNSuffixes"))
-                if entry.text("nETBIOSName"):  # a domain, and no other partition
-                    suffixes.update(value.lower() for value in entry.texts("dnsRoot"))
+        for entry in self._partitions():
+            suffixes.update(value.lower() for value in entry.texts("uPNSuffixes"))
+            if entry.text("nETBIOSName"):  # a domain, and no other partition
+                suffixes.update(value.lower() for value in entry.texts("dnsRoot"))
         return frozenset(suffixes)
+
+    def suffix_list(self) -> Entry | None:
+        """The container of the forest's partitions; a copy in a file has none."""
+        return next((entry for entry in self._partitions() if entry.has_class("crossRefContainer")), None)
+
+    def _partitions(self) -> Iterator[Entry]:
+        where = Or((Compare("objectClass", "=", "crossRef"), Compare("objectClass", "=", "crossRefContainer")))
+        asked = ["objectClass", "dnsRoot", "uPNSuffixes", "nETBIOSName"]
+        for base in self.directory.contexts:
+            if base.name.lower() == "configuration":
+                yield from self.directory.search(base, where=where, only=asked)
 
     def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
         """From [MS-ADA3] and [MS-ADA2]; a copy in a file has time stamps of its own."""

@@ -163,6 +163,9 @@ class Dialect(Protocol):
     def registered_suffixes(self) -> frozenset[str] | None:
         """The suffixes of principal names that the directory knows of, in lower case; None where it keeps no list."""
 
+    def suffix_list(self) -> Entry | None:
+        """The object that lists suffixes beside the names of domains, in ``uPNSuffixes``; None where there is none."""
+
     def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
         """The password rules that the server itself has for an account, or for a new one, from wide to narrow."""
 

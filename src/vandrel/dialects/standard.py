@@ -312,6 +312,9 @@ class StandardDialect(StandardGroups):
         missing = policy.text(codec.heeded_by) != "TRUE"
         return f"the password policy {policy.dn.name} has no {codec.heeded_by}" if missing else ""
 
+    def suffix_list(self) -> None:
+        """There is no list."""
+
     def registered_suffixes(self) -> None:
         """No such list is kept here."""
 

@@ -252,7 +252,7 @@ class Editor:
         if name == "principal" and (suffix := context.unregistered_suffix("".join(after))):
             # At creation it is only told; who changes names means others to use them.
             what = f"{suffix} is not registered on the server, so nobody else can use the name"
-            remedy = "have it registered first (uPNSuffixes), or take another suffix"
+            remedy = f"vandrel suffixes register {suffix}, or take another one"
             findings.append(Finding(Code.REFUSED, what, where, remedy))
         if name == "locked" and after == ["yes"]:
             what, remedy = "only bad attempts lock an account", "to keep somebody out, disable the account"

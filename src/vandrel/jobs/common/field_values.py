@@ -267,7 +267,7 @@ def _suffix(context: Context, field: Field, value: str) -> list[Finding]:
         findings.append(_wrong(field, f"{suffix!r} is none of the charter's suffixes", hint))
     if unregistered := context.unregistered_suffix(value):
         what = f"{unregistered} is no suffix that is registered on the server, so other programs will not offer it"
-        remedy = "have it registered (uPNSuffixes), or take another suffix"
+        remedy = f"vandrel suffixes register {suffix}, or take another one"
         findings.append(_wrong(field, what, remedy, severity=NOTE))
     return findings
 
