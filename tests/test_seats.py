@@ -86,6 +86,47 @@ def test_whoever_is_created_leaves_comes_back_or_is_deleted_takes_and_frees_a_se
     assert "58 of 57 seats would be taken, 1 more than there are" in said(back)
 
 
+#: An organization's own field, in which seats stand instead of in groups.
+FIELD = """\
+fields:
+  products: {about: what somebody has a seat of, many: true, attribute: {standard: carLicense, ad: otherPager}}
+"""
+
+
+def test_seats_can_stand_in_a_field(demo):
+    add(
+        demo,
+        "plans: {field: products, parts: {fares: plans-fares}, capacity: 3}\n  atlas: {field: products, value: atlas-7, capacity: 1}",
+    )
+    path = demo.path / "charter.yaml"
+    path.write_text(path.read_text() + FIELD)
+    assert taken(demo) == {"plans": "0", "plans/fares": "0", "atlas": "0"}
+    told = demo.run("seats", "give", "plans", "alund", "hbrekke", "-y")
+    assert "plans: 2 of 3 seats are taken then, 0 now" in said(told)
+    assert demo.run("show", "alund", "--bare", "products").out.split() == ["plans", "plans-fares"]
+    done(demo, "seats", "give", "plans/fares", "jmeer")
+    assert taken(demo) == {"plans": "2", "plans/fares": "3", "atlas": "0"}
+    # A group stands for its members; and whatever gives a seat is counted, one that is refused by whatever gives it.
+    for words in (("seats", "give", "atlas", "team-it"), ("edit", "alund", "hbrekke", "products+=ATLAS-7")):
+        refused = demo.run(*words, "-y")
+        assert (refused.code, "1 seats would be taken" in said(refused)) == (Code.REFUSED.exit_code, True)
+    made = demo.run(*NEW_HAND, "products=atlas-7", "password=none", "-y")
+    assert "atlas: 1 of 1 seats are taken then, 0 now" in said(made)
+    assert "atlas: 0 of 1" in said(demo.run("delete", "anygaard", "-y"))
+    done(demo, "seats", "give", "atlas", "jmeer")
+    back = demo.run("restore", "anygaard", "-y")
+    assert "atlas: 2 of 1 seats would be taken, 1 more than there are" in said(back)
+    faults = [row["what"] for row in demo.run("audit", "seats-beyond", "--json").json["rows"]]
+    assert faults == ["atlas: 2 seats of 1 are taken"]
+    assert "plans: 1 of 3" in said(demo.run("leave", "alund", "-y"))
+    assert demo.run("show", "alund", "--bare", "products").out.split() == []
+    assert "plans: 2 of 3" in said(demo.run("leave", "alund", "--back", "-y"))
+    done(demo, "seats", "take", "plans", "alund", "jmeer")
+    assert taken(demo) == {"plans": "1", "plans/fares": "1", "atlas": "2"}
+    rows = {row["who"].split()[0]: row["how"] for row in demo.run("seats", "atlas", "--json").json["rows"]}
+    assert rows == {"anygaard": "directly", "jmeer": "directly"}
+
+
 def test_a_seat_takes_the_fields_that_its_pool_asks_for(seats):
     add(seats, POOL + ", requires: [office]}")
     told = seats.run("seats", "give", "plans", "alund", "-y")
@@ -104,7 +145,7 @@ def test_directly_and_through_a_group_is_told_and_so_is_a_seat_of_nobody(seats):
     done(seats, "seats", "give", "plans", login)
     rows = {row["who"].split()[0]: row["how"] for row in seats.run("seats", "plans", "--json").json["rows"]}
     assert rows[login] == "directly and through team-it"
-    assert "plans: 1 have it both directly and through a group." in said(seats.run("seats"))
+    assert "plans: 1 has it both directly and through a group." in said(seats.run("seats"))
     twice = seats.run("audit", "seat-twice", "--json").json["rows"]
     assert f"vandrel edit {login} groups-=may-sailing-plan" in {row["remedy"] for row in twice}
     done(seats, "disable", login)
@@ -132,6 +173,8 @@ def test_what_the_months_bring_and_when_a_term_ends(seats):
 @pytest.mark.parametrize(
     ("pool", "told"),
     [("plans: {capacity: 3}", "group"), ("plans: {group: x, capacity: -1}", "-1"), ("Plans: {group: x}", "name of seats"),
+     ("plans: {group: x, field: notes}", "need a group or a field, and not both"), ("plans: {field: producs}", "no field 'producs'"),
+     ("plans: {field: title}", "no field of accounts that has several"), ("plans: {field: starts}", "several texts"),
      ("plans: {group: x, requires: [offic]}", "did you mean office"), ('plans: {group: x, ends: "soon"}', "no day")],
 )  # fmt: skip
 def test_a_pool_with_faults_is_told_with_the_place(seats, pool, told):

@@ -184,15 +184,17 @@ class Ownership(_Part, frozen=True):
 
 
 class SeatPool(_Part, frozen=True):
-    """Seats of a product that are counted: whoever is in its group has one."""
+    """Seats of a product that are counted: whoever is in its group, or has it in a field, has one."""
 
-    group: Annotated[Text, Meta(description="The group whose members have a seat.")]
+    group: Annotated[str, Meta(description="The group whose members have a seat.")] = ""
+    field: Annotated[str, Meta(description="Instead of a group: a field of accounts, in which the seat stands.")] = ""
+    value: Annotated[str, Meta(description="What stands in that field; empty: the name of the pool.")] = ""
     about: Annotated[str, Meta(description="One line of explanation.")] = ""
     capacity: Annotated[
         Annotated[int, Meta(ge=0)] | None, Meta(description="How many there are; none: any number.")
     ] = None
     parts: Annotated[
-        dict[str, Text], Meta(description="Parts that are given apart, each with the group whose members have it.")
+        dict[str, Text], Meta(description="Parts that are given apart, each with its group, or its value of the field.")
     ] = {}
     requires: Annotated[list[Text], Meta(description="Fields that whoever gets one must have, as country.")] = []
     beyond: Annotated[

@@ -5,6 +5,7 @@ from __future__ import annotations
 from vandrel.charter.base_checker import WORD, BaseChecker
 from vandrel.charter.document import PasswordMail, Posix
 from vandrel.charter.name_limits import is_suffix
+from vandrel.fields import ACCOUNT, FIELDS, Shape
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.schema_errors import is_hole
 from vandrel.text.yaml_source import Path
@@ -63,6 +64,10 @@ class ServiceChecker(BaseChecker):
                 self.source.fault(
                     path, f"{name!r} is no name of seats", "lower-case letters, digits and hyphens", key=True
                 )
+            if bool(pool.group) == bool(pool.field):
+                self.source.fault(path, f"the seats {name} need a group or a field, and not both", "group: may-...")
+            if pool.field and not is_hole(pool.field):
+                self._field_of_seats(pool.field, (*path, "field"))
             for index, field in enumerate(pool.requires):
                 if field not in self.fields and not is_hole(field):
                     what = f"there is no field {field!r}"
@@ -73,3 +78,15 @@ class ServiceChecker(BaseChecker):
             if not is_suffix(domain):
                 self.source.fault(("ownership", domain), f"{domain!r} is no domain", key=True)
             self.day(proof.proven, ("ownership", domain, "proven"))
+
+    def _field_of_seats(self, name: str, path: Path) -> None:
+        """See to it that a field of accounts can hold several texts."""
+        own, built_in = self.document.fields.get(name), FIELDS.get(name)
+        if own is None and built_in is None:
+            self.source.fault(path, f"there is no field {name!r}", did_you_mean(name, self.fields))
+            return
+        fits = own.shape == "text" if own is not None else built_in is not None and built_in.shape is Shape.TEXT
+        field = own or built_in
+        if field is not None and not (fits and field.many and ACCOUNT in field.on):
+            what = f"{name} is no field of accounts that has several texts as values"
+            self.source.fault(path, what, "declare one: fields: {products: {many: true, attribute: ...}}")

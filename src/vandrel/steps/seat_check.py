@@ -11,44 +11,76 @@ from vandrel.charter.document import SeatPool
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry
-from vandrel.directory.filter import Compare, Or
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.filter import And, Compare, Or
 from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.port import Directory
 from vandrel.errors import NOTE, STOP, Code, Finding, Location, VandrelError
-from vandrel.fields import GROUP
+from vandrel.fields import ACCOUNT, GROUP
 from vandrel.steps.step import Add, Remove, Set, Step
 from vandrel.text.string_prep import prepare
 
 
-class SeatGroup(Struct, frozen=True):
-    """The group behind a pool or a part of one; ``title`` is what people call it."""
+class CountedSeats(Struct, frozen=True):
+    """A pool or a part of one, which are counted by themselves.
+
+    Attributes:
+        title: what people call it.
+        pool: what the charter says of it.
+        group: the group behind it; None where a field is.
+        value: what stands in the field of whoever has a seat.
+
+    """
 
     title: str
     pool: SeatPool
-    entry: Entry
+    group: Entry | None
+    value: str = ""
+
+    @property
+    def where(self) -> Location:
+        """Where a fault with it is."""
+        return Location(dn=str(self.group.dn)) if self.group is not None else Location(field=self.pool.field)
 
 
-def seat_groups(directory: Directory, dialect: Dialect) -> list[SeatGroup]:
-    """The groups behind the pools of the charter that are there, the pool itself before its parts."""
+def counted_seats(directory: Directory, dialect: Dialect) -> list[CountedSeats]:
+    """The pools of the charter that this directory can keep, each before its parts."""
     wanted = [
-        (title, pool, group)
+        (title, pool, kept)
         for name, pool in dialect.charter.document.seats.items()
-        for title, group in ((name, pool.group), *((f"{name}/{part}", group) for part, group in pool.parts.items()))
-    ]
-    if not wanted:
-        return []
-    where = Or(tuple(Compare("cn", "=", group) for group in {group for _, _, group in wanted}))
-    found = {prepare(entry.dn.name): entry for entry in directory.search(dialect.charter.base, where=where)
-             if dialect.object_type_of(entry) == GROUP}  # fmt: skip
-    return [SeatGroup(title, pool, found[prepare(group)]) for title, pool, group in wanted if prepare(group) in found]
+        for title, kept in (
+            (name, pool.group or pool.value or name), *((f"{name}/{part}", kept) for part, kept in pool.parts.items()),
+        )
+    ]  # fmt: skip
+    groups = {kept for _, pool, kept in wanted if pool.group}
+    found: dict[str, Entry] = {}
+    if groups:
+        where = Or(tuple(Compare("cn", "=", group) for group in groups))
+        found = {prepare(entry.dn.name): entry for entry in directory.search(dialect.charter.base, where=where)
+                 if dialect.object_type_of(entry) == GROUP}  # fmt: skip
+    seats = []
+    for title, pool, kept in wanted:
+        if pool.group and prepare(kept) in found:
+            seats.append(CountedSeats(title, pool, found[prepare(kept)]))
+        elif pool.field and dialect.attribute(pool.field, ACCOUNT):
+            seats.append(CountedSeats(title, pool, None, kept))
+    return seats
 
 
 class Holders:
-    """Who is in a group, directly or through others."""
+    """Who has seats: who is in a group, directly or through others, or has them in a field."""
 
     def __init__(self, directory: Directory, dialect: Dialect) -> None:
         self._directory, self._dialect = directory, dialect
+
+    def have(self, seats: CountedSeats) -> dict[str, DN]:
+        """Whoever has a seat, by the keys of their names."""
+        if seats.group is not None:
+            return self.of(self._dialect.members(seats.group))
+        attribute = self._dialect.attribute(seats.pool.field, ACCOUNT)
+        where = And((self._dialect.filter_for(ACCOUNT), Compare(attribute, "=", seats.value)))
+        found = self._directory.search(self._dialect.charter.base, where=where, only=[attribute])
+        return {entry.dn.key: entry.dn for entry in found}
 
     def of(self, members: Sequence[str]) -> dict[str, DN]:
         """The objects that are no groups, by the keys of their names: these members, and those of groups among them."""
@@ -88,45 +120,115 @@ def check_seats(
     """
     if not dialect.charter.document.seats:
         return []
-    added, removed = _changes(steps)
-    if not added and not removed:
-        return []
     restores = any(isinstance(step, Add) and step.restores for step in steps)
-    return list(_judged(directory, dialect, steps, added, removed, gives_back=gives_back or restores))
+    return list(_judged(directory, dialect, steps, gives_back=gives_back or restores))
 
 
 def _judged(
-    directory: Directory, dialect: Dialect, steps: Sequence[Step], added: dict[str, list[str]],
-    removed: dict[str, list[str]], *, gives_back: bool,
+    directory: Directory, dialect: Dialect, steps: Sequence[Step], *, gives_back: bool
 ) -> Iterator[Finding]:  # fmt: skip
+    touched = _Touched(directory, dialect, steps)
+    if not touched.attributes & {*BY_NAME, *touched.fields}:
+        return
     holders = Holders(directory, dialect)
-    gone = {step.dn.key for step in steps if isinstance(step, Remove)}
-    for seats in seat_groups(directory, dialect):
-        key, pool = seats.entry.dn.key, seats.pool
-        if key not in added and key not in removed:
+    for seats in counted_seats(directory, dialect):
+        if not touched.concerns(seats):
             continue
-        members = dialect.members(seats.entry)
-        before = holders.of(members)
-        left = {dn.key for value in removed.get(key, ()) if (dn := _name(value)) is not None}
-        stays = [value for value in members if (dn := _name(value)) is not None and dn.key not in left]
-        after = holders.of([*stays, *added.get(key, ())])
-        after = {each: dn for each, dn in after.items() if each not in gone}
+        pool = seats.pool
+        before = holders.have(seats)
+        after = touched.after(seats, before, holders)
         now, then = len(before), len(after)
         of = f" of {pool.capacity}" if pool.capacity is not None else ""
-        where = Location(dn=str(seats.entry.dn))
         if pool.capacity is not None and then > max(pool.capacity, now):
             severity = NOTE if gives_back or pool.beyond == "tell" else STOP
             what = f"{seats.title}: {then}{of} seats would be taken, {then - pool.capacity} more than there are"
             remedy = "free some, or let there be more: the charter's capacity; or beyond: tell"
-            yield Finding(Code.REFUSED, what, where, remedy, severity)
+            yield Finding(Code.REFUSED, what, seats.where, remedy, severity)
         elif now != then:
-            yield Finding(Code.REFUSED, f"{seats.title}: {then}{of} seats are taken then, {now} now", where, "", NOTE)
+            yield Finding(
+                Code.REFUSED, f"{seats.title}: {then}{of} seats are taken then, {now} now", seats.where, "", NOTE
+            )
         new = [dn for each, dn in after.items() if each not in before]
         yield from _lacking(directory, dialect, steps, seats, new)
 
 
+class _Touched:
+    """What a change does to the lists and fields in which seats stand.
+
+    Attributes:
+        attributes: all that it changes.
+        fields: the attributes of the fields that have pools.
+
+    """
+
+    def __init__(self, directory: Directory, dialect: Dialect, steps: Sequence[Step]) -> None:
+        self._schema, self._dialect, self._steps = directory.schema, dialect, steps
+        pools = dialect.charter.document.seats.values()
+        self.fields = {dialect.attribute(pool.field, ACCOUNT) for pool in pools if pool.field} - {""}
+        self.attributes: set[str] = set()
+        self._gone: set[str] = set()
+        #: By the key of a group, the members that come and go.
+        self._added: dict[str, list[str]] = {}
+        self._removed: dict[str, list[str]] = {}
+        for step in steps:
+            match step:
+                case Set(dn, changes):
+                    self.attributes.update(change.attribute for change in changes)
+                    for change in changes:
+                        if change.attribute in BY_NAME:
+                            self._added.setdefault(dn.key, []).extend(map(str, change.added))
+                            self._removed.setdefault(dn.key, []).extend(map(str, change.removed))
+                case Add(_, attributes):
+                    self.attributes.update(self.fields & attributes.keys())
+                case Remove(dn, attributes):
+                    self._gone.add(dn.key)
+                    self.attributes.update(self.fields & attributes.keys())
+
+    def concerns(self, seats: CountedSeats) -> bool:
+        """Whether anything is done to what these seats stand in."""
+        if seats.group is not None:
+            return seats.group.dn.key in self._added or seats.group.dn.key in self._removed
+        return self._dialect.attribute(seats.pool.field, ACCOUNT) in self.attributes
+
+    def after(self, seats: CountedSeats, before: dict[str, DN], holders: Holders) -> dict[str, DN]:
+        """Who has a seat once it is made."""
+        if seats.group is None:
+            return self._with_the_value(seats, before)
+        key = seats.group.dn.key
+        left = {dn.key for value in self._removed.get(key, ()) if (dn := _name(value)) is not None}
+        members = self._dialect.members(seats.group)
+        stays = [value for value in members if (dn := _name(value)) is not None and dn.key not in left]
+        after = holders.of([*stays, *self._added.get(key, ())])
+        return {each: dn for each, dn in after.items() if each not in self._gone}
+
+    def _with_the_value(self, seats: CountedSeats, before: dict[str, DN]) -> dict[str, DN]:
+        attribute = self._dialect.attribute(seats.pool.field, ACCOUNT)
+        value = self._schema.key(attribute, seats.value)
+        after = dict(before)
+        for step in self._steps:
+            come, go = _values(step, attribute)
+            if value in self._schema.keys(attribute, list(map(str, go))):
+                after.pop(step.dn.key, None)
+            if value in self._schema.keys(attribute, list(map(str, come))):
+                after[step.dn.key] = step.dn
+        return after
+
+
+def _values(step: Step, attribute: str) -> tuple[list[Value], list[Value]]:
+    """The values of an attribute that come with a step, and those that go."""
+    match step:
+        case Add(_, attributes):
+            return attributes.get(attribute, []), []
+        case Remove(_, attributes):
+            return [], attributes.get(attribute, [])
+        case Set(_, changes):
+            mine = [change for change in changes if change.attribute == attribute]
+            return [v for change in mine for v in change.added], [v for change in mine for v in change.removed]
+    return [], []
+
+
 def _lacking(
-    directory: Directory, dialect: Dialect, steps: Sequence[Step], seats: SeatGroup, new: Sequence[DN]
+    directory: Directory, dialect: Dialect, steps: Sequence[Step], seats: CountedSeats, new: Sequence[DN]
 ) -> Iterator[Finding]:  # fmt: skip
     """Who gets a seat and lacks a field that it takes."""
     coming = {step.dn.key: Entry(step.dn, step.attributes) for step in steps if isinstance(step, Add)}
@@ -136,18 +238,6 @@ def _lacking(
             if entry is not None and not dialect.read(entry, field):
                 what = f"{seats.title}: a seat takes the field {field}, and {dn.name} has none"
                 yield Finding(Code.REQUIRED, what, Location(dn=str(dn), field=field), f"set it first: {field}=...")
-
-
-def _changes(steps: Sequence[Step]) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
-    """The members that come and go, by the key of the group's name."""
-    added: dict[str, list[str]] = {}
-    removed: dict[str, list[str]] = {}
-    for step in steps:
-        for change in step.changes if isinstance(step, Set) else ():
-            if change.attribute in BY_NAME:
-                added.setdefault(step.dn.key, []).extend(map(str, change.added))
-                removed.setdefault(step.dn.key, []).extend(map(str, change.removed))
-    return added, removed
 
 
 def _name(value: str) -> DN | None:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from vandrel.directory.entry import Entry
 from vandrel.jobs.audit.rule import Fault, Weight, command, edit, login_of, rule
 from vandrel.jobs.audit.survey import Survey
-from vandrel.steps.seat_check import Holders, SeatGroup, seat_groups
+from vandrel.steps.seat_check import CountedSeats, Holders, counted_seats
 
 
 @rule("seat-of-the-gone", Weight.FAULT, "It is paid for, and nobody sits on it.")
@@ -24,22 +24,26 @@ def seat_of_the_gone(survey: Survey) -> Iterator[Fault]:
 def seat_twice(survey: Survey) -> Iterator[Fault]:
     """Accounts that have a seat both directly and through a group."""
     for seats, held in _held(survey):
-        inner = {dn.key for dn in survey.members.get(seats.entry.dn.key, ())}
+        if seats.group is None:
+            continue
+        inner = {dn.key for dn in survey.members.get(seats.group.dn.key, ())}
         for entry in held:
             above = {group.dn.key: group.dn.name for group in survey.all_groups_of(entry.dn.key).values()}
             through = [name for key, name in above.items() if key in inner]
             if entry.dn.key in inner and through:
-                mended = edit(survey, entry, f"groups-={seats.entry.dn.name}")
+                mended = edit(survey, entry, f"groups-={seats.group.dn.name}")
                 yield Fault(entry, f"has {seats.title} directly, and through {', '.join(sorted(through))}", mended)
 
 
 @rule("seats-beyond", Weight.FAULT, "The maker counts too, and sends a bill.")
 def seats_beyond(survey: Survey) -> Iterator[Fault]:
-    """Pools of seats of which more are taken than there are, told of their group."""
+    """Pools of seats of which more are taken than there are, told of their group, or of the top."""
+    top = survey.entries.get(survey.context.charter.base.key)
     for seats, held in _held(survey):
         most = seats.pool.capacity
-        if most is not None and len(held) > most:
-            yield Fault(seats.entry, f"{seats.title}: {len(held)} seats of {most} are taken")
+        told_of = seats.group or top
+        if most is not None and len(held) > most and told_of is not None:
+            yield Fault(told_of, f"{seats.title}: {len(held)} seats of {most} are taken")
 
 
 @rule("seat-field-missing", Weight.FAULT, "The service may not serve whoever lacks it.")
@@ -52,12 +56,12 @@ def seat_field_missing(survey: Survey) -> Iterator[Fault]:
                     yield Fault(entry, f"{seats.title} takes the field {field}", edit(survey, entry, f"{field}=..."))
 
 
-def _held(survey: Survey) -> Iterator[tuple[SeatGroup, list[Entry]]]:
+def _held(survey: Survey) -> Iterator[tuple[CountedSeats, list[Entry]]]:
     """The pools and parts, with the accounts that have a seat."""
     context = survey.context
     if not context.charter.document.seats:
         return
     holders = Holders(context.directory, context.dialect)
-    for seats in seat_groups(context.directory, context.dialect):
-        keys = holders.of(context.dialect.members(seats.entry))
+    for seats in counted_seats(context.directory, context.dialect):
+        keys = holders.have(seats)
         yield seats, [entry for key in keys if (entry := survey.entries.get(key)) is not None]

@@ -191,6 +191,7 @@ class LeaverRoutine:
         leaving = self._groups_left(entry, rules)
         if leaving:
             assignments.append(Assignment("groups", "-=", tuple(str(group.dn) for group in leaving), literal=True))
+        assignments += [Assignment(name, "-=", values_, literal=True) for name, values_ in self._seats_left(entry)]
         assignments += [
             Assignment(name, "=", (context.charter.fill(pattern, values),)) for name, pattern in rules.sets.items()
         ]
@@ -200,7 +201,8 @@ class LeaverRoutine:
             self._editor.give_up("mail", mail)
         edit = self._editor.edit(entry, assignments)
         if not is_with_leavers(context, entry, rules):  # else it is known from the time before
-            self._keep(entry, [*_ALWAYS, *rules.sets, "mail"], leaving)
+            seats = (pool.field for pool in context.charter.document.seats.values() if pool.field)
+            self._keep(entry, [*_ALWAYS, *rules.sets, "mail", *seats], leaving)
         if rules.place:
             self._move(edit, entry, self._place(entry, rules))
         return edit
@@ -224,6 +226,13 @@ class LeaverRoutine:
             group for group in self._editor.groups.of(entry)
             if prepare(group.dn.name) not in stays and context.dialect.member_change(group, [], [entry.dn])
         ]  # fmt: skip
+
+    def _seats_left(self, entry: Entry) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """The fields in which seats stand, and what of it goes; those of groups go with the groups."""
+        for name, pool in self._context.charter.document.seats.items():
+            seats = {pool.value or name, *pool.parts.values()} if pool.field else set[str]()
+            if gone := tuple(value for value in self._context.dialect.read(entry, pool.field) if value in seats):
+                yield pool.field, gone
 
     def _keep(self, entry: Entry, fields: Sequence[str], groups: Sequence[Entry]) -> None:
         context = self._context

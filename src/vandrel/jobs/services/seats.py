@@ -11,7 +11,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Location, VandrelError
-from vandrel.fields import ACCOUNT
+from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.audit.statistics import months
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Editor
@@ -20,7 +20,7 @@ from vandrel.jobs.common.proposal import Proposal
 from vandrel.jobs.common.report import Report, Table
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.objects.context import Context
-from vandrel.steps.seat_check import Holders, SeatGroup, seat_groups
+from vandrel.steps.seat_check import CountedSeats, Holders, counted_seats
 from vandrel.text.nearest import did_you_mean
 
 #: Months that are looked ahead.
@@ -49,8 +49,8 @@ def list_pools(context: Context) -> Report:
     """Every pool and part with how many seats are taken and free, and what is to be known of them."""
     _must_have_pools(context)
     holders, rows, notes = Holders(context.directory, context.dialect), [], []
-    groups = seat_groups(context.directory, context.dialect)
-    for seats in groups:
+    counted = counted_seats(context.directory, context.dialect)
+    for seats in counted:
         held = list(_held(context, holders, seats))
         pool, taken = seats.pool, len(held)
         free = str(pool.capacity - taken) if pool.capacity is not None else ""
@@ -59,10 +59,14 @@ def list_pools(context: Context) -> Report:
         rows.append((seats.title, capacity, str(taken), free, price, pool.ends, pool.about))
         twice = sum(seat.is_direct and bool(seat.through) for seat in held)
         if twice:
-            notes.append(f"{seats.title}: {twice} have it both directly and through a group.")
-    there = {seats.title.partition("/")[0] for seats in groups}
-    notes += [f"{name}: its group {pool.group} is not there." for name, pool in context.charter.document.seats.items()
-              if name not in there]  # fmt: skip
+            notes.append(
+                f"{seats.title}: {twice} {'has' if twice == 1 else 'have'} it both directly and through a group."
+            )
+    there = {seats.title.partition("/")[0] for seats in counted}
+    for name, pool in context.charter.document.seats.items():
+        if name not in there:
+            why = f"its group {pool.group} is not there" if pool.group else f"this directory does not keep {pool.field}"
+            notes.append(f"{name}: {why}.")
     columns = ("seats", "capacity", "taken", "free", "price a month", "ends", "about")
     return Report("seats", columns, rows, summary=notes)
 
@@ -100,22 +104,39 @@ def change_seats(context: Context, request: SeatRequest) -> Proposal:
         VandrelError: ``not-found`` for a pool that the charter does not have; what selecting raises.
 
     """
-    seats = _pool(context, request.title)
-    groups = [seats]
-    if "/" not in seats.title:  # wholly: all of its parts
-        groups = [each for each in seat_groups(context.directory, context.dialect)
-                  if each.title.partition("/")[0] == seats.title]  # fmt: skip
-    operator = "-=" if request.takes_away else "+="
-    values = tuple(str(each.entry.dn) for each in groups)
+    seats = [_pool(context, request.title)]
+    if "/" not in seats[0].title:  # wholly: all of its parts
+        seats = [each for each in counted_seats(context.directory, context.dialect)
+                 if each.title.partition("/")[0] == seats[0].title]  # fmt: skip
+    chosen = select(context, request.selection, (ACCOUNT, GROUP))
     editor = Editor(context)
-    edits = []
-    for entry in select(context, request.selection, (ACCOUNT, "group")):
-        given = values
-        if request.takes_away:
-            own = {group.dn.key for group in editor.groups.of(entry)}
-            given = tuple(str(each.entry.dn) for each in groups if each.entry.dn.key in own)
-        edits.append(editor.edit(entry, [Assignment("groups", operator, given, literal=True)] if given else []))
+    if seats[0].group is None:
+        people = Holders(context.directory, context.dialect).of([str(entry.dn) for entry in chosen])
+        values, field = tuple(each.value for each in seats), seats[0].pool.field
+        entries = [entry for dn in people.values() if (entry := context.directory.get(dn)) is not None]
+        edits = [editor.edit(entry, _in_field(context, entry, field, values, request)) for entry in entries]
+    else:
+        groups = [each.group for each in seats if each.group is not None]
+        edits = [editor.edit(entry, _in_groups(editor, entry, groups, request)) for entry in chosen]
     return propose(context, edits, (), "seats")
+
+
+def _in_field(
+    context: Context, entry: Entry, field: str, values: Sequence[str], request: SeatRequest
+) -> list[Assignment]:  # fmt: skip
+    has = set(context.dialect.read(entry, field))
+    given = tuple(value for value in values if (value in has) == request.takes_away)
+    return [Assignment(field, "-=" if request.takes_away else "+=", given, literal=True)] if given else []
+
+
+def _in_groups(
+    editor: Editor, entry: Entry, groups: Sequence[Entry], request: SeatRequest
+) -> list[Assignment]:  # fmt: skip
+    if request.takes_away:
+        own = {group.dn.key for group in editor.groups.of(entry)}
+        groups = [group for group in groups if group.dn.key in own]
+    given = tuple(str(group.dn) for group in groups)
+    return [Assignment("groups", "-=" if request.takes_away else "+=", given, literal=True)] if given else []
 
 
 def _must_have_pools(context: Context) -> None:
@@ -124,17 +145,20 @@ def _must_have_pools(context: Context) -> None:
         raise VandrelError(Code.NOT_FOUND, what, where=Location(file=str(context.charter.source)), remedy=remedy)
 
 
-def _pool(context: Context, title: str) -> SeatGroup:
+def _pool(context: Context, title: str) -> CountedSeats:
     _must_have_pools(context)
-    groups = {seats.title: seats for seats in seat_groups(context.directory, context.dialect)}
+    groups = {seats.title: seats for seats in counted_seats(context.directory, context.dialect)}
     if title not in groups:
         remedy = did_you_mean(title, groups) or f"there are: {', '.join(groups)}"
         raise VandrelError(Code.NOT_FOUND, f"there are no seats {title!r}", where=Location(text=title), remedy=remedy)
     return groups[title]
 
 
-def _held(context: Context, holders: Holders, seats: SeatGroup) -> Iterator[Seat]:
-    members = context.dialect.members(seats.entry)
+def _held(context: Context, holders: Holders, seats: CountedSeats) -> Iterator[Seat]:
+    if seats.group is None:
+        yield from (Seat(dn, True, ()) for dn in holders.have(seats).values())
+        return
+    members = context.dialect.members(seats.group)
     direct = holders.of(members)
     through: dict[str, list[str]] = {}
     known = {dn.key for value in members if value and (dn := names.parse(value))}
@@ -156,7 +180,7 @@ def _entries(context: Context, held: Sequence[Seat]) -> dict[str, Entry]:
     return {entry.dn.key: entry for entry in everybody if entry.dn.key in keys}
 
 
-def _ahead(context: Context, seats: SeatGroup, entries: Sequence[Entry]) -> Iterator[tuple[str, str]]:
+def _ahead(context: Context, seats: CountedSeats, entries: Sequence[Entry]) -> Iterator[tuple[str, str]]:
     """How many seats are taken at the end of each month: whose last day is over has left."""
     today = context.charter.today()
     ends = Counter(
