@@ -6,6 +6,9 @@ import json
 import shutil
 import signal
 import ssl
+import urllib.error
+import urllib.request
+from base64 import b64encode
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -18,6 +21,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.directory.service import mapping
 from vandrel.errors import Code
+from vandrel.stand_in.storage import Guest
 
 from . import services
 from .conftest import IS_SOAK, Folder, Result
@@ -584,10 +588,100 @@ def test_the_stand_in_has_seats_suffixes_and_limits(tmp_path, school):
         people = list(service.people())
         add = ("entitlement=deck-course",)
         for name, code in ((people[0], 0), (people[1], Code.TAKEN.exit_code)):
-            told = school.run("edit", name, f"@{add[0]}", "--directory", "courses", "-y")
+            told = school.run("edit", name, *add, "--directory", "courses", "-y")
             assert told.code == code, told.out + told.err
         assert service.application is not None
         assert service.application.kept.seats() == [{"name": "deck-course", "seats": 1, "given": 1}]
         told = school.run("create", "staff", "Olga Strange", "number=4444", "department=IT", "login=olga@other.example",
                           "--directory", "courses", "-y", "--no-color")  # fmt: skip
         assert "olga@other.example" not in service.people(), told.out
+
+
+def guests(folder: Folder) -> dict[str, tuple[str, str]]:
+    """Guests by address: how far the invitation has come, and what is seen of whoever answers for them."""
+    rows = fine(folder.run("guests", "--into", "courses", "--json")).json["rows"]
+    return {row["guest"]: (row["state"], row["sponsor is"]) for row in rows}
+
+
+def accept(service: Service) -> int:
+    """Answer the newest invitation as a guest does, who has no token; the status."""
+    assert service.application is not None
+    newest = max((service.application.kept.folder / "messages").iterdir(), key=lambda path: path.stat().st_mtime)
+    link = newest.read_text().rpartition("POST ")[2].strip()
+    trusted = ssl.create_default_context(cafile=f"{service.folder}/authority.pem")
+    try:
+        with urllib.request.urlopen(urllib.request.Request(link, method="POST"), context=trusted) as answer:
+            return int(answer.status)
+    except urllib.error.HTTPError as error:
+        return error.code
+
+
+def test_guests_are_invited_reminded_and_looked_after(school, tmp_path):
+    def invite(address: str, *words: str) -> Result:
+        return school.run("guests", "invite", address, *words, "--into", "courses", "-y")
+
+    with services.running(tmp_path / "guests.db") as service:
+        fine(invite("bell@harbour.example", "given=Anna", "surname=Bell", "--sponsor", "alund"))
+        fine(invite("carl@harbour.example", "--sponsor", "hbrekke"))
+        assert accept(service) == 200
+        assert guests(school) == {
+            "bell@harbour.example": ("pending", "here"), "carl@harbour.example": ("accepted", "here"),
+        }  # fmt: skip
+        for words, code in (
+            (("bell@harbour.example", "--sponsor", "alund"), Code.TAKEN), (("bell", "--sponsor", "alund"), Code.BAD_VALUE),
+            (("x@y.example", "--sponsor", "nobody-x"), Code.NOT_FOUND), (("x@y.example",), Code.USAGE),
+            (("x@y.example", "titel=a", "--sponsor", "alund"), Code.UNKNOWN_FIELD),
+        ):  # fmt: skip
+            assert invite(*words).code == code.exit_code, words
+        assert service.application is not None
+        (bell,) = [each for each in service.application.kept.resources if each.user_name == "bell@harbour.example"]
+        bell[Guest].invited = (datetime.now(UTC) - timedelta(days=20)).isoformat()
+        bell[Guest].ends -= timedelta(days=20)
+        assert guests(school)["bell@harbour.example"] == ("expired", "here")
+        refused = school.run("guests", "remind", "carl@harbour.example", "--into", "courses", "-y")
+        assert (refused.code, "has accepted on" in refused.err) == (Code.REFUSED.exit_code, True)
+        reminded = fine(school.run("guests", "remind", "--into", "courses", "-y", "--json")).json["job"]
+        assert guests(school)["bell@harbour.example"] == ("pending", "here")
+        fine(school.run("disable", "alund", "-y"))
+        fine(school.run("delete", "hbrekke", "-y"))
+        told = fine(school.run("guests", "--into", "courses")).out
+        assert guests(school) == {
+            "bell@harbour.example": ("pending", "disabled"), "carl@harbour.example": ("accepted", "not found"),
+        }  # fmt: skip
+        assert "2 guests: 1 pending, 1 accepted." in told
+        assert "2 guests for whom nobody here answers any more." in told
+        refused = invite("dora@harbour.example", "--sponsor", "alund")
+        assert (refused.code, "can answer for nobody" in refused.err) == (Code.REFUSED.exit_code, True)
+        assert accept(service) == 200
+        assert guests(school)["bell@harbour.example"][0] == "accepted"
+        assert "No invitation waits for an answer." in school.run("guests", "remind", "--into", "courses", "-y").out
+        fine(school.run("delete", "bell@harbour.example", "--directory", "courses", "-y"))  # withdrawn
+        assert set(guests(school)) == {"carl@harbour.example"}
+        assert reminded
+    assert "only a service takes invitations" in school.run("guests", "--into", "directory.db").err
+
+
+def test_seats_roles_and_photographs_go_along(school, service):
+    """And are told as fields of the service; what it has of other roles stays."""
+    picture = bytes.fromhex("ffd8ffe000104a464946") + b"\0" * 40 + bytes.fromhex("ffd9")
+    (school.path / "anna.jpg").write_bytes(picture)
+    profile = school.path / "courses.profile.yaml"
+    profile.write_text(profile.read_text().replace("send: [given,", "send: [photo, entitlement, given,"))
+    fine(school.run("edit", "annlund", "photo=anna.jpg", "entitlement+=deck-course", "entitlement+=fire-course", "-y"))
+    fine(go(school))
+    anna = "anna.lund2@marrowick.example"
+    sent = service.people()[anna]
+    assert [each["value"] for each in sent["entitlements"]] == ["deck-course", "fire-course"]
+    assert sent["photos"] == [{"value": "data:image/jpeg;base64," + b64encode(picture).decode(), "type": "photo"}]
+    is_settled(school)
+    fine(school.run("edit", anna, "service-role+=author", "--directory", "courses", "-y"))
+    fine(school.run("edit", "annlund", "photo=", "entitlement-=fire-course", "-y"))
+    fine(go(school))
+    sent = service.people()[anna]
+    assert ([each["value"] for each in sent["entitlements"]], "photos" in sent) == (["deck-course"], False)
+    found = school.run(
+        "find", "service-role=author", "--directory", "courses", "--columns", "login,entitlement", "--as", "csv"
+    )
+    assert found.out.split() == ["login,entitlement", f"{anna},deck-course"]
+    fine(school.run("edit", anna, "service-role=", "--directory", "courses", "-y"))
+    assert "roles" not in service.people()[anna]

@@ -181,6 +181,8 @@ FIELDS: dict[str, Field] = {
         Field("groups", "groups that the object is a member of", _T.BELONGS, _AGC, _S.MEMBERSHIPS, many=True),
         Field("primary", "the group that counts as the first, and lists no members", _T.BELONGS, _AC, _S.REFERENCE),
         Field("roles", "administrative roles, by the groups that make them up", _T.BELONGS, shape=_S.ROLES, many=True),
+        Field("entitlement", "products of services that the account may use", _T.BELONGS, many=True),
+        Field("service-role", "roles within a service outside", _T.BELONGS, many=True),
         Field("delegation", "teams that may do a task here and below, as team-desk: unlock", _T.BELONGS, _U, many=True),
         Field("purpose", "security or distribution", _T.GROUP, _G),
         Field("scope", "global, domain-local or universal", _T.GROUP, _G),

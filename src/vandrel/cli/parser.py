@@ -19,8 +19,8 @@ COMMANDS = (
     "show", "find", "tree", "compare", "logon", "create", "copy", "import", "reconcile", "series", "invent", "edit",
     "reset", "unlock", "disable", "enable", "due", "rename", "handover", "leave", "move", "protect", "release",
     "delete", "attic", "restore", "purge", "snapshot", "roles", "audit", "chart", "suffixes", "ready", "synchronize",
-    "seats", "undo", "hierarchy", "charter", "probe", "journal", "resume", "export", "load", "backup", "unpack",
-    "verify", "demo", "stand-in", "completion", "manual",
+    "guests", "seats", "undo", "hierarchy", "charter", "probe", "journal", "resume", "export", "load", "backup",
+    "unpack", "verify", "demo", "stand-in", "completion", "manual",
 )  # fmt: skip
 
 DESCRIPTION = "Accounts, groups and units of a directory, by an organization's own house rules."

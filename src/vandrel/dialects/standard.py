@@ -189,6 +189,8 @@ class StandardDialect(StandardGroups):
         home_address=FieldCodec("homePostalAddress"),
         ip_phone=FieldCodec("vandrelNetworkPhone"),
         web=FieldCodec("labeledURI"),
+        entitlement=FieldCodec("vandrelEntitlement"),
+        service_role=FieldCodec("vandrelServiceRole"),
         street=FieldCodec("street"),
         postcode=FieldCodec("postalCode"),
         post_box=FieldCodec("postOfficeBox"),

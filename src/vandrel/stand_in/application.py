@@ -20,6 +20,7 @@ from scim2_models import (
     Filter,
     Group,
     Patch,
+    Resource,
     ResourceType,
     ScimProvider,
     ServiceProviderConfig,
@@ -33,7 +34,7 @@ from scim2_server.requests import ScimRequest
 from scim2_server.responses import ScimResponse
 
 from vandrel.errors import Code, Location, VandrelError
-from vandrel.stand_in.storage import FileStorage
+from vandrel.stand_in.storage import FileStorage, Guest, Person
 
 _PAGE = 200
 _LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
@@ -98,7 +99,10 @@ class StandIn(ASGIApplication):
         self._count += 1
         if (early := self._limited() or self._fault()) is not None:
             return early
+        self.kept.url = request.base_url.rstrip("/")
         first, *rest = [part for part in request.path.split("/") if part] or [""]
+        if (request.method.upper(), first, len(rest)) == ("POST", "Answers", 1):  # by the guest, who has no token
+            return self._published(request, self.kept.answer(rest[0]))
         if first not in ("DeletedUsers", "Products"):
             return await super().dispatch_request(request)
         self.check_auth(request)
@@ -108,12 +112,14 @@ class StandIn(ASGIApplication):
             case ("GET", "DeletedUsers", []):
                 return _listed(list(self.kept.deleted()))
             case ("POST", "DeletedUsers", [identifier, "restore"]):
-                person = self.kept.restore(identifier)
-                return ScimResponse(HTTPStatus.OK, self.service.publish(request.base_url, person).model_dump())
+                return self._published(request, self.kept.restore(identifier))
             case ("DELETE", "DeletedUsers", [identifier]):
                 self.kept.purge(identifier)
                 return ScimResponse(HTTPStatus.NO_CONTENT)
         return _error(HTTPStatus.NOT_FOUND, "there is no such endpoint")
+
+    def _published(self, request: ScimRequest, person: Resource[Any]) -> ScimResponse:
+        return ScimResponse(HTTPStatus.OK, self.service.publish(request.base_url, person).model_dump())
 
     def _limited(self) -> ScimResponse | None:
         """Whether there were too many requests in the last minute (RFC 6585, 4)."""
@@ -141,8 +147,8 @@ def _provider() -> ScimProvider:
         filter=Filter(supported=True, max_results=_PAGE), change_password=ChangePassword(supported=True),
         sort=Sort(supported=True), etag=ETag(supported=True), authentication_schemes=[token],
     )  # fmt: skip
-    kinds = [ResourceType.from_resource(User[EnterpriseUser]), ResourceType.from_resource(Group)]
-    return ScimProvider(models=[User, EnterpriseUser, Group], resource_types=kinds, config=config)
+    kinds = [ResourceType.from_resource(Person), ResourceType.from_resource(Group)]
+    return ScimProvider(models=[User, EnterpriseUser, Guest, Group], resource_types=kinds, config=config)
 
 
 def _listed(rows: list[dict[str, Any]]) -> ScimResponse:

@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import json
+import secrets
 import sqlite3
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 from scim2_models import (
+    URN,
     EnterpriseUser,
+    Extension,
     Group,
     InvalidValueException,
+    Mutability,
     NotFoundException,
     Resource,
     ResourceType,
@@ -23,12 +27,39 @@ from scim2_models import (
 )
 from scim2_server.memory import InMemoryStorage, utcnow
 
+from vandrel import safe_file
+from vandrel.directory.service.mapping import GUEST
+
 _TABLES = """
 CREATE TABLE IF NOT EXISTS record(type TEXT NOT NULL, id TEXT NOT NULL, body TEXT NOT NULL, PRIMARY KEY(type, id));
 CREATE TABLE IF NOT EXISTS deleted(id TEXT PRIMARY KEY, at TEXT NOT NULL, body TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS invitation(id TEXT PRIMARY KEY, code TEXT NOT NULL);
 """
 _KEPT = timedelta(days=30)
-_MODELS: dict[str, type[Resource[Any]]] = {"User": User[EnterpriseUser], "Group": Group}
+#: How long an invitation can be answered.
+_OPEN = timedelta(days=14)
+
+
+class Guest(Extension):
+    """What the stand-in knows of guests, beyond RFC 7643: an invitation, which is pending until it is answered."""
+
+    __schema__ = URN(GUEST)
+
+    invited: str | None = None
+    """When they were invited, in the notation of RFC 3339; a later moment reminds them."""
+
+    ends: Annotated[datetime | None, Mutability.read_only] = None
+    """Until when they can answer."""
+
+    answered: Annotated[datetime | None, Mutability.read_only] = None
+    """When they accepted."""
+
+    sponsor: str | None = None
+    """Who answers for them."""
+
+
+Person = User[EnterpriseUser | Guest]
+_MODELS: dict[str, type[Resource[Any]]] = {"User": Person, "Group": Group}
 
 
 class FileStorage(InMemoryStorage):
@@ -37,6 +68,8 @@ class FileStorage(InMemoryStorage):
     Attributes:
         suffixes: suffixes of user names that are proven; none: any will do.
         products: products with the number of their seats; an entitlement is a seat.
+        url: the base URL, for the messages.
+        folder: where the file is, and the messages.
 
     """
 
@@ -44,6 +77,8 @@ class FileStorage(InMemoryStorage):
         """Open the file, which is made where there is none."""
         super().__init__()
         self.suffixes, self.products = suffixes, products
+        self.url = ""
+        self.folder = path.parent
         path.touch(mode=0o600)
         self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
         self._db.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + _TABLES)
@@ -53,16 +88,24 @@ class FileStorage(InMemoryStorage):
         self.versions = iter(range(1 + max(map(_version, self.resources), default=0), 1 << 62))  # type: ignore[assignment]
 
     def create(self, resource_type: ResourceType, resource: Resource[Any]) -> Resource[Any]:
-        """Create a record, if a seat is left for what it is entitled to."""
+        """Create a record, if a seat is left for what it is entitled to; a guest is invited."""
         self._check(resource, None)
-        return self._kept(resource_type, super().create(resource_type, resource))
+        self._invite(resource, None)
+        created = self._kept(resource_type, super().create(resource_type, resource))
+        self._write_to(created)
+        return created
 
     def update(
         self, resource_type: ResourceType, resource: Resource[Any], *, expected_version: str | None = None
     ) -> Resource[Any]:  # fmt: skip
-        """Change a record, if a seat is left for what it is entitled to."""
+        """Change a record, if a seat is left for what it is entitled to; a guest with a new invitation is reminded."""
         self._check(resource, resource.id)
-        return self._kept(resource_type, super().update(resource_type, resource, expected_version=expected_version))
+        before = self.get(resource_type, resource.id or "")
+        is_new = self._invite(resource, before)
+        changed = self._kept(resource_type, super().update(resource_type, resource, expected_version=expected_version))
+        if is_new:
+            self._write_to(changed)
+        return changed
 
     def delete(
         self, resource_type: ResourceType, resource_id: str, *, expected_version: str | None = None
@@ -109,6 +152,45 @@ class FileStorage(InMemoryStorage):
         if not self._db.execute("DELETE FROM deleted WHERE id = ?", (identifier,)).rowcount:
             raise NotFoundException(detail=f"nobody of the identifier {identifier} was deleted")
 
+    def answer(self, code: str) -> Resource[Any]:
+        """Accept an invitation, by the code that its message has."""
+        with self.lock, self._together():
+            row = self._db.execute("SELECT id FROM invitation WHERE code = ?", (code,)).fetchone()
+            person = next((each for each in self.resources if row is not None and each.id == row[0]), None)
+            guest = person[Guest] if isinstance(person, User) else None
+            if guest is None or guest.ends is None:
+                raise NotFoundException(detail="there is no such invitation")
+            if guest.ends < utcnow():
+                raise InvalidValueException(detail="the invitation has run out")
+            assert person is not None
+            changed = person.model_copy(deep=True)
+            changed[Guest].answered = changed[Guest].answered or utcnow()
+            return self._kept(_type_of("User"), super().update(_type_of("User"), changed))
+
+    def _invite(self, resource: Resource[Any], before: Resource[Any] | None) -> bool:
+        """Work out what the service says of an invitation; whether a message goes out."""
+        guest = resource[Guest] if isinstance(resource, User) else None
+        was = before[Guest] if isinstance(before, User) else None
+        moment = _moment(guest.invited or "") if guest is not None else None
+        if guest is None or moment is None:  # what is no moment invites nobody
+            return False
+        guest.answered = was.answered if was is not None else None
+        is_new = was is None or was.invited != guest.invited
+        guest.ends = moment + _OPEN if is_new else was.ends if was is not None else None
+        return is_new and guest.answered is None
+
+    def _write_to(self, person: Resource[Any]) -> None:
+        """Put the message to a guest into the folder of messages: the stand-in sends none."""
+        guest = person[Guest] if isinstance(person, User) else None
+        if guest is None or guest.ends is None or not isinstance(person, User):
+            return
+        code = secrets.token_urlsafe(16)
+        self._db.execute("INSERT OR REPLACE INTO invitation VALUES(?, ?)", (person.id, code))
+        folder = self.folder / "messages"
+        folder.mkdir(mode=0o700, exist_ok=True)
+        told = f"To: {person.user_name}\nUntil: {guest.ends:%Y-%m-%d}\nTo accept: POST {self.url}/Answers/{code}\n"
+        safe_file.write(folder / f"{person.id}.txt", told.encode(), "message", replace=True)
+
     def seats(self) -> list[dict[str, Any]]:
         """The products, with how many seats there are and are given."""
         given = Counter(each for person in self.resources for each in _entitlements(person))
@@ -145,6 +227,14 @@ class FileStorage(InMemoryStorage):
             raise
         finally:
             self._db.execute("RELEASE step")
+
+
+def _moment(value: str) -> datetime | None:
+    try:
+        moment = datetime.fromisoformat(value)
+    except ValueError:
+        return None
+    return moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
 
 
 def _entitlements(resource: Resource[Any]) -> list[str]:

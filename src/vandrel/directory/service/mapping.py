@@ -14,10 +14,13 @@ from vandrel.directory import gentime
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.errors import VandrelError
+from vandrel.text import octets
 
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+#: An extension of the stand-in, for no standard has invitations.
+GUEST = "urn:ietf:params:scim:schemas:extension:vandrel:2.0:Guest"
 PATCH = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 
 #: The object classes of entries.
@@ -56,8 +59,19 @@ _LISTED: dict[str, tuple[str, str, str]] = {
     "st": ("addresses", "work", "region"),
     "postalCode": ("addresses", "work", "postalCode"),
     "c": ("addresses", "work", "country"),
-    "entitlement": ("entitlements", "", "value"),
+    "vandrelEntitlement": ("entitlements", "", "value"),
+    "vandrelServiceRole": ("roles", "", "value"),
 }
+_LISTS = ("emails", "phoneNumbers", "addresses", "entitlements", "roles", "photos")
+#: A photograph stands in a link of its own (RFC 2397), so that nobody has to fetch it.
+_PHOTO = "data:image/jpeg;base64,"
+#: Of guests: when they were invited, until when they can answer, when they did, and who answers for them.
+_INVITATION = {
+    "vandrelInvited": "invited", "vandrelInvitationEnds": "ends", "vandrelAnswered": "answered",
+    "vandrelSponsorName": "sponsor",
+}  # fmt: skip
+_EXTENSIONS = (ENTERPRISE, GUEST)
+_SENT_OF_GUESTS = {"vandrelInvited", "vandrelSponsorName"}
 #: What can be asked for by equality (RFC 7644, 3.4.2.2), of people and of groups.
 ASKED = {
     "uid": "userName", "externalId": "externalId", "mail": "emails.value", "vandrelMailAlias": "emails.value",
@@ -98,6 +112,10 @@ def to_entry(resource: Resource, dn: DN, named: NameOf) -> Entry:
         manager = manager.get("manager") if isinstance(manager, Mapping) else None
         boss = named(text(manager.get("value"))) if isinstance(manager, Mapping) else None
         _put(attributes, "manager", [str(boss)] if boss is not None else [])
+        attributes |= _invitation(resource)
+        pictures = (_octets(text(item.get("value"))) for item in _all_items(resource, "photos"))
+        if (picture := next(filter(None, pictures), None)) is not None:
+            attributes["jpegPhoto"] = [picture]
         if resource.get("active") is False:
             attributes["pwdAccountLockedTime"] = [DISABLED]
     else:
@@ -132,13 +150,14 @@ def to_resource(entry: Entry, id_of: IdOf) -> dict[str, Any]:
         if value := entry.text(name):
             _set(body, path, value)
     body["userName"] = entry.dn.name
-    for key in ("emails", "phoneNumbers", "addresses", "entitlements"):
+    for key in _LISTS:
         if items := _list(key, entry, ()):
             body[key] = items
+    for name in _SENT_OF_GUESTS & entry.attributes.keys():
+        _set(body, (GUEST, _INVITATION[name]), _as_sent(name, entry.text(name)))
     if boss := _member_ids(entry.texts("manager"), id_of):
         _set(body, (ENTERPRISE, "manager"), _person(boss[0]))
-    if ENTERPRISE in body:
-        body["schemas"].append(ENTERPRISE)
+    body["schemas"] += [extension for extension in _EXTENSIONS if extension in body]
     return body
 
 
@@ -156,12 +175,14 @@ def patch(resource: Resource, before: Entry, after: Entry, id_of: IdOf) -> list[
     for name, path in _SINGLE.items():
         if name in changed and name != "uid":
             operations.append(_operation(path, after.text(name)))
-    for key in ("emails", "phoneNumbers", "addresses", "entitlements"):
+    for key in _LISTS:
         if any(_key_of(name) == key for name in changed):
             operations.append(_operation((key,), _list(key, after, _all_items(resource, key))))
     if "manager" in changed:
         boss = _member_ids(after.texts("manager"), id_of)
         operations.append(_operation((ENTERPRISE, "manager"), _person(boss[0]) if boss else ""))
+    for name in sorted(_SENT_OF_GUESTS & changed):
+        operations.append(_operation((GUEST, _INVITATION[name]), _as_sent(name, after.text(name))))
     if "pwdAccountLockedTime" in changed:
         operations.append(_operation(("active",), DISABLED not in after.texts("pwdAccountLockedTime")))
     return operations
@@ -173,7 +194,7 @@ def renaming(new: DN) -> list[dict[str, Any]]:
 
 
 def _operation(path: Sequence[str], value: object) -> dict[str, Any]:
-    where = f"{path[0]}:{path[1]}" if path[0] == ENTERPRISE else ".".join(path)
+    where = f"{path[0]}:{path[1]}" if path[0] in _EXTENSIONS else ".".join(path)
     if value in ("", []):
         return {"op": "remove", "path": where}
     return {"op": "replace", "path": where, "value": value}
@@ -187,6 +208,8 @@ def _person(identifier: str) -> dict[str, str]:
 def _key_of(attribute: str) -> str:
     if attribute in ("mail", "vandrelMailAlias"):
         return "emails"
+    if attribute == "jpegPhoto":
+        return "photos"
     return _LISTED[attribute][0] if attribute in _LISTED else ""
 
 
@@ -197,6 +220,9 @@ def _list(key: str, entry: Entry, present: Sequence[Mapping[str, Any]]) -> list[
         known = {text(item.get("value")): item for item in present}
         return [{**known.get(value, {"value": value, "type": "work" if number == 0 else "other"}),
                  "primary": number == 0} for number, value in enumerate(addresses)]  # fmt: skip
+    if key == "photos":
+        pictures = [value for value in entry.values_of("jpegPhoto") if isinstance(value, bytes)]
+        return [{"value": _PHOTO + octets.to_text(picture), "type": "photo"} for picture in pictures]
     ours = {kind for listed, kind, _ in _LISTED.values() if listed == key}
     items: list[dict[str, Any]] = []
     for name, (listed, kind, part) in _LISTED.items():
@@ -250,6 +276,31 @@ def _member_ids(values: Sequence[str], id_of: IdOf) -> list[str]:
         except VandrelError:
             continue
     return [each for each in found if each]
+
+
+def _invitation(resource: Resource) -> dict[str, list[Value]]:
+    """What is known of the invitation of a guest."""
+    told = resource.get(GUEST)
+    found: dict[str, list[Value]] = {}
+    for name, key in _INVITATION.items() if isinstance(told, Mapping) else ():
+        value = text(told.get(key)) if isinstance(told, Mapping) else ""
+        if value := value if name == "vandrelSponsorName" else _instant(value):
+            found[name] = [value]
+    return found
+
+
+def _as_sent(name: str, value: str) -> str:
+    """A value of an invitation as it is sent: a moment in the notation of RFC 3339."""
+    instant = gentime.parse(value) if name != "vandrelSponsorName" else None
+    return instant.isoformat() if instant is not None else value
+
+
+def _octets(link: str) -> bytes:
+    """The photograph in a link; nothing where it stands elsewhere."""
+    try:
+        return octets.from_text(link.removeprefix(_PHOTO)) if link.startswith(_PHOTO) else b""
+    except ValueError:
+        return b""
 
 
 def _instant(value: str) -> str:
