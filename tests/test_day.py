@@ -68,8 +68,11 @@ def test_into_a_service_and_a_second_directory_as_it_is_told(demo, tmp_path):
         assert people["mary.ashworth@marrowick.example"]["id"] == before
         assert people["anna.lund2@marrowick.example"]["title"] == "Bosun"
         assert not people["halvard.brekke@marrowick.example"]["active"]
+        entitled = {name for name, each in people.items() if each.get("entitlements")}
+        assert entitled == {f"{who}@marrowick.example" for who in ("anna.lund2", "arne.lundqvist", "mary.ashworth")}
+        assert people["bell@harbour.example"]["userType"] == "guest"
         assert "arne.lundqvist@marrowick.example" in people and "arne.lund@marrowick.example" not in people
-    assert "Nothing to change: it is there as it should be." in outputs[3]
+    assert "Nothing to change: it is there as it should be." in outputs[5]
     school = Folder(demo.path / "school")
     assert school.run("find").out.strip() == "0 accounts"
 

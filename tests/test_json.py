@@ -30,7 +30,7 @@ RUNS = [
     "undo 1 -n", "hierarchy", "hierarchy build -y", "hierarchy delegate", "charter check", "charter kinds",
     "charter names crew Anna|Lund", "charter infer login", "charter draft", "probe", "journal", "journal 1", "journal 1 --verify",
     "export --to all.ldif", "load all.ldif -n", "completion bash", "manual",
-    "backup all.backup", "unpack all.backup --to new-house", "audit", "audit --rules", "chart", "chart fields", "suffixes", "ready learning", "seats",
+    "backup all.backup", "unpack all.backup --to new-house", "audit", "audit --rules", "chart", "chart fields", "suffixes", "ready learning", "seats", "guests --into directory.db",
     "synchronize school.profile.yaml --into beside/directory.db -n",
 ]  # fmt: skip
 #: Commands that need somebody at a terminal, or make a folder of their own.

@@ -6,6 +6,9 @@ import json
 import shutil
 import signal
 import ssl
+import subprocess
+import sys
+import time
 import urllib.error
 import urllib.request
 from base64 import b64encode
@@ -24,7 +27,7 @@ from vandrel.errors import Code
 from vandrel.stand_in.storage import Guest
 
 from . import services
-from .conftest import IS_SOAK, Folder, Result
+from .conftest import _HEEDING, IS_SOAK, PROGRAM, Folder, Result
 from .services import CUT, CUT_BEHIND, Service
 from .test_three import place
 
@@ -685,3 +688,25 @@ def test_seats_roles_and_photographs_go_along(school, service):
     assert found.out.split() == ["login,entitlement", f"{anna},deck-course"]
     fine(school.run("edit", anna, "service-role=", "--directory", "courses", "-y"))
     assert "roles" not in service.people()[anna]
+
+
+def test_the_demo_serves_a_stand_in_and_is_a_place_to_rehearse_on(tmp_path):
+    words = [sys.executable, "-c", _HEEDING, str(PROGRAM), "demo", "ferry", "--no-tour", "--stand-in"]
+    serving = subprocess.Popen(words, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+    try:
+        ferry, deadline = Folder(tmp_path / "ferry"), time.monotonic() + 30
+        while not (ferry.path / "connections.yaml").exists() and time.monotonic() < deadline:
+            time.sleep(0.1)
+        fine(go(ferry))
+        fine(ferry.run("guests", "invite", "bell@harbour.example", "--sponsor", "alund", "--into", "courses", "-y"))
+        assert len(list((ferry.path / "service" / "messages").iterdir())) == 1
+        refused = ferry.run(
+            "edit", "anna.lund2@marrowick.example", "entitlement=fire-course", "--directory", "courses", "-y"
+        )
+        assert "there is no product fire-course" in refused.err  # the rules of its folder count
+        is_settled(ferry)
+    finally:
+        serving.send_signal(signal.SIGINT)
+        out, _ = serving.communicate(timeout=20)
+    assert "It is the connection courses in " in out and "Traceback" not in out
+    assert serving.returncode == 0, out

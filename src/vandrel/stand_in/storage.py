@@ -200,7 +200,8 @@ class FileStorage(InMemoryStorage):
         if not isinstance(resource, User):
             return
         suffix = (resource.user_name or "").rpartition("@")[2].lower()
-        if self.suffixes and suffix not in self.suffixes:
+        is_invited = resource[Guest] is not None and bool(resource[Guest].invited)  # guests come from anywhere
+        if self.suffixes and suffix not in self.suffixes and not is_invited:
             raise InvalidValueException(detail=f"the suffix {suffix or '(none)'} is not proven to be yours")
         wanted = set(_entitlements(resource))
         if not self.products:

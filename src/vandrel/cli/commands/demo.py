@@ -9,16 +9,19 @@ import sys
 from pathlib import Path
 
 from vandrel import file_names
+from vandrel.cli import rehearsal
 from vandrel.cli.session import Session
 
 NAME = "demo"
 HELP = "make a folder with a made-up ferry line, and take a tour"
 DESCRIPTION = """\
 Make a folder with the charter and the directory of Marrowick Ferries, a made-up ferry line with some sixty people, and
-run a commented tour that prints each command and its output. The folder stays: go on in it with commands of yours."""
+run a commented tour that prints each command and its output. The folder stays: go on in it with commands of yours.
+With --stand-in it goes on to serve a stand-in for a service outside, which is the connection `courses` there."""
 EXAMPLES = """\
   vandrel demo ferry
   vandrel demo ferry --no-tour
+  vandrel demo ferry --no-tour --stand-in
   vandrel demo ferry --directory harbour     the same people on a server of yours that holds dc=marrowick,dc=example
 """
 WRITES = False
@@ -28,14 +31,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Add its options."""
     parser.add_argument("folder", metavar="DIR", help="the folder to make; it must be empty or not exist")
     parser.add_argument("--no-tour", action="store_true", help="make the folder only")
+    parser.add_argument("--stand-in", action="store_true", help="then serve a service to rehearse on, until Ctrl-C")
 
 
 def run(session: Session) -> int:
     """Make the folder, and take the tour."""
-    from vandrel.demo.tour import TOUR
     from vandrel.errors import Code, Location, VandrelError
 
     folder = Path(session.args.folder)
+    if session.args.stand_in:
+        rehearsal.must_have_libraries()
     try:
         folder.mkdir(parents=True, exist_ok=True)
         if any(folder.iterdir()):
@@ -52,8 +57,37 @@ def run(session: Session) -> int:
     people = _make(session, folder)
     what = "the charter of" if session.target else "the charter and the directory of"
     session.terminal.note(f"{folder} holds {what} Marrowick Ferries: {people} accounts, all made up.")
-    if session.args.no_tour:
-        return 0
+    failures = 0 if session.args.no_tour else _tour(session, folder)
+    if session.args.stand_in:
+        _serve(session, folder.resolve())
+    return 1 if failures else 0
+
+
+def _serve(session: Session, folder: Path) -> None:
+    """Serve the stand-in; the connection to it stands in the folder, unless there is a file of connections already."""
+    from importlib import resources
+
+    from vandrel import safe_file
+
+    service, connections = folder / "service", folder / file_names.CONNECTIONS
+    service.mkdir(exist_ok=True)
+    rules = resources.files("vandrel.demo").joinpath("service.yaml").read_bytes()
+    safe_file.write(service / "service.yaml", rules, "file of rules", private=False)
+
+    def told(lines: list[str]) -> None:
+        if not connections.exists():
+            text = "\n".join(["connections:", *lines, ""])
+            safe_file.write(connections, text.encode(), "file of connections")
+        session.terminal.note(f"It is the connection courses in {folder}. Ctrl-C ends it. In another terminal:")
+        session.terminal.line("  vandrel synchronize courses.profile.yaml --into courses --dry-run")
+
+    rehearsal.serve_stand_in(session, service, 0, told, "courses")
+
+
+def _tour(session: Session, folder: Path) -> int:
+    """Take the tour in the folder; how many of its commands did not end as it says."""
+    from vandrel.demo.tour import TOUR
+
     failures = 0
     before = Path.cwd()
     os.chdir(folder)
@@ -64,7 +98,7 @@ def run(session: Session) -> int:
     finally:
         os.chdir(before)
     session.terminal.line(f"\nThe folder stays. Go on with:  cd {shlex.quote(str(folder))}  and  vandrel --help")
-    return 1 if failures else 0
+    return failures
 
 
 def _make(session: Session, folder: Path) -> int:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from importlib.util import find_spec
 from pathlib import Path
 
 from vandrel.cli.session import Session
@@ -35,24 +34,13 @@ def _port(text: str) -> int:
 
 def run(session: Session) -> int:
     """Serve until it is interrupted."""
-    from vandrel.errors import DONE, Code, VandrelError
+    from vandrel.cli.rehearsal import serve_stand_in
+    from vandrel.errors import DONE
 
-    if missing := [name for name in ("scim2_server", "trustme", "uvicorn") if find_spec(name) is None]:
-        what = f"the stand-in needs libraries that are not installed: {', '.join(missing)}"
-        raise VandrelError(Code.OUT_OF_REACH, what, remedy="pip install vandrel[services,stand-in]")
-    from vandrel.stand_in.serve import Prepared, serve
+    def told(lines: list[str]) -> None:
+        session.terminal.note("For connections.yaml:")
+        for line in lines:
+            session.terminal.line(line)
 
-    folder, out = Path(session.args.folder).resolve(), session.terminal
-
-    def ready(port: int) -> None:
-        prepared = Prepared(folder)
-        out.note(f"A stand-in for a service, on this machine alone: {prepared.url(port)}")
-        out.note("For connections.yaml:")
-        for line in (
-            f"  {folder.name}:", f"    hosts: [{prepared.url(port)}]", f"    ca-file: {prepared.authority}",
-            f"    identities: {{everyday: {{password-file: {prepared.token}}}}}",
-        ):  # fmt: skip
-            out.line(line)
-
-    serve(folder, session.args.port, ready)
+    serve_stand_in(session, Path(session.args.folder).resolve(), session.args.port, told)
     return DONE

@@ -1,0 +1,54 @@
+"""Serving the stand-in for a service outside, for the commands that do."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import suppress
+from importlib.util import find_spec
+from pathlib import Path
+
+from vandrel.cli.session import Session
+
+_LIBRARIES = ("scim2_server", "trustme", "uvicorn")
+
+
+def must_have_libraries() -> None:
+    """See to it that a stand-in can be served. Raises `VandrelError` ``out-of-reach``."""
+    from vandrel.errors import Code, VandrelError
+
+    if missing := [name for name in _LIBRARIES if find_spec(name) is None]:
+        what = f"the stand-in needs libraries that are not installed: {', '.join(missing)}"
+        raise VandrelError(Code.OUT_OF_REACH, what, remedy="pip install vandrel[services,stand-in]")
+
+
+def serve_stand_in(
+    session: Session, folder: Path, port: int, told: Callable[[list[str]], None], name: str = ""
+) -> None:
+    """Serve until it is interrupted.
+
+    Args:
+        session: to say where it is.
+        folder: where it keeps everything.
+        port: 0 for any that is free.
+        told: gets the lines of a connection to it, once it can be reached.
+        name: what the connection is called; empty: as the folder.
+
+    Raises:
+        VandrelError: ``out-of-reach`` where libraries lack; what reading its rules raises.
+
+    """
+    must_have_libraries()
+    from vandrel.stand_in.serve import Prepared, serve
+
+    prepared = Prepared(folder)
+
+    def ready(port: int) -> None:
+        session.terminal.note(f"A stand-in for a service, on this machine alone: {prepared.url(port)}")
+        told([
+            f"  {name or folder.name}:", f"    hosts: [{prepared.url(port)}]", f"    ca-file: {prepared.authority}",
+            f"    identities: {{everyday: {{password-file: {prepared.token}}}}}",
+        ])  # fmt: skip
+
+    with suppress(KeyboardInterrupt):  # which is how it ends
+        serve(folder, port, ready)
+    session.terminal.note(f"\nThe stand-in has ended. What it keeps stays in {folder}.")
