@@ -660,6 +660,13 @@ def test_guests_are_invited_reminded_and_looked_after(school, tmp_path):
         assert "No invitation waits for an answer." in school.run("guests", "remind", "--into", "courses", "-y").out
         fine(school.run("delete", "bell@harbour.example", "--directory", "courses", "-y"))  # withdrawn
         assert set(guests(school)) == {"carl@harbour.example"}
+        purging = ("purge", "--there", "bell@harbour.example", "--directory", "courses")
+        assert "bell@harbour.example" in school.run("find", "--deleted", "--directory", "courses").out
+        assert school.run(*purging, "--confirm", "2").code != 0
+        assert "1 forgotten there for good" in fine(school.run(*purging, "--confirm", "1")).out
+        assert list(service.application.kept.deleted()) == []
+        assert school.run(*purging, "--confirm", "1").code == Code.NOT_FOUND.exit_code
+        assert school.run("purge", "--there", "alund", "--confirm", "1").code == Code.REFUSED.exit_code
         assert reminded
     assert "only a service takes invitations" in school.run("guests", "--into", "directory.db").err
 

@@ -37,6 +37,7 @@ class Capabilities(Struct, frozen=True):
         disables: whether ``pwdAccountLockedTime`` keeps an account out without any policy.
         embedded: whether it is a file of ours.
         keeps_deleted: whether what was deleted can still be seen for a time.
+        forgets_deleted: whether that can be ended by who asks for it (`Directory.forget`).
         taken_back: attributes that only the directory sets, and takes from an addition of what was deleted.
         is_flat: whether all objects stand right below the context, and there are no units.
         policy: the name of the password policy that holds where an object has none of its own, if that is known.
@@ -48,6 +49,7 @@ class Capabilities(Struct, frozen=True):
     disables: bool = False
     embedded: bool = False
     keeps_deleted: bool = False
+    forgets_deleted: bool = False
     taken_back: frozenset[str] = frozenset()
     is_flat: bool = False
     policy: str = ""
@@ -194,6 +196,9 @@ class Directory(Protocol):
 
     def deleted(self) -> Iterator[Entry]:
         """What is left of deleted objects, under the names that they have now; nothing where nothing is kept."""
+
+    def forget(self, identifier: str) -> None:
+        """End what is left of a deleted object for good; asked only of a directory that can."""
 
     def allowed(self, dn: DN) -> EffectiveRights | None:
         """What the identity may do on an object; None where the directory does not tell before it is tried."""

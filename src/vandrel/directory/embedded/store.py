@@ -145,6 +145,9 @@ class EmbeddedDirectory:
         """Nothing is kept of what is deleted here."""
         yield from ()
 
+    def forget(self, identifier: str) -> None:
+        """Nothing is kept."""
+
     def allowed(self, dn: DN) -> None:
         """Whoever may write the file may write every object in it."""
 

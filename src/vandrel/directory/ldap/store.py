@@ -277,6 +277,9 @@ class LdapDirectory:
         base = self._contexts[0].child("cn", "Deleted Objects")
         yield from self._search(base, Scope.ONE, filters.Compare("isDeleted", "=", "TRUE"), (), [SHOW_DELETED])
 
+    def forget(self, identifier: str) -> None:
+        """No server lets anybody do it."""
+
     def allowed(self, dn: DN) -> EffectiveRights | None:
         """[MS-ADTS] 3.1.1.4.5.14 and 3.1.1.4.5.11; a standard server does not tell."""
         if not isinstance(self.server, ActiveServer):

@@ -84,7 +84,9 @@ class ServiceDirectory:
     @property
     def capabilities(self) -> Capabilities:
         """Members follow whoever is renamed or deleted, and ``active`` is heeded."""
-        return Capabilities(mends_references=True, disables=True, keeps_deleted=True, is_flat=True)
+        return Capabilities(
+            mends_references=True, disables=True, keeps_deleted=True, forgets_deleted=True, is_flat=True
+        )
 
     @property
     def schema(self) -> Schema:
@@ -161,6 +163,14 @@ class ServiceDirectory:
         try:
             for resource in self.link.read(_DELETED):
                 yield mapping.to_entry(resource, mapping.name_of(resource, self._base), lambda identifier: None)
+        except DirectoryError as error:
+            if error.code is not Code.NOT_FOUND:
+                raise
+
+    def forget(self, identifier: str) -> None:
+        """Purge somebody who was deleted; whoever is gone already is."""
+        try:
+            self.link.delete(_DELETED, identifier, "")
         except DirectoryError as error:
             if error.code is not Code.NOT_FOUND:
                 raise

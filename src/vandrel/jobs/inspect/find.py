@@ -124,18 +124,25 @@ def find_deleted(context: Context, request: FindRequest) -> Report:
         raise VandrelError(Code.REFUSED, what, where=Location(server=context.directory.location))
     rows = []
     for entry in context.directory.deleted():
-        name, above = context.dialect.before_deletion(entry)
-        login, object_type = context.one(entry, "login"), context.object_type(entry)
-        fits = all(word.casefold() in f"{name} {login}".casefold() for word in request.words)
-        if object_type not in LISTS[request.of or "all"] or not fits:
-            continue
-        when = dict(context.dialect.instants(entry)).get("changed")
-        said = when.astimezone(context.charter.zone).strftime("%Y-%m-%d %H:%M") if when else ""
-        place = context.place(names.parse(above)) if above else ""
-        rows.append((said, name, login, object_type, place, str(entry.dn)))
+        row = deleted_row(context, entry)
+        fits = all(word.casefold() in f"{row[1]} {row[2]}".casefold() for word in request.words)
+        if row[3] in LISTS[request.of or "all"] and fits:
+            rows.append(row)
     rows.sort(reverse=True)
-    columns = ("deleted", "name", "login", "type", "place", "dn")
-    return Report("find", columns, rows, summary=[count(len(rows), "deleted object")])
+    return Report("find", DELETED_COLUMNS, rows, summary=[count(len(rows), "deleted object")])
+
+
+#: What is told of an object that the directory keeps of what was deleted.
+DELETED_COLUMNS = ("deleted", "name", "login", "type", "place", "dn")
+
+
+def deleted_row(context: Context, entry: Entry) -> tuple[str, str, str, str, str, str]:
+    """When it was deleted, what it was called, of which type it is, where it was, and its name now."""
+    name, above = context.dialect.before_deletion(entry)
+    when = dict(context.dialect.instants(entry)).get("changed")
+    said = when.astimezone(context.charter.zone).strftime("%Y-%m-%d %H:%M") if when else ""
+    place = context.place(names.parse(above)) if above else ""
+    return said, name, context.one(entry, "login"), context.object_type(entry), place, str(entry.dn)
 
 
 # --- which objects

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
 from msgspec import Struct, structs
 
-from vandrel.errors import Code, VandrelError
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.jobs.common.report import Report, count
+from vandrel.jobs.inspect.find import DELETED_COLUMNS, deleted_row
 from vandrel.jobs.lifecycle.attic import AtticSelection, chosen_items, expired_items, report_of
 from vandrel.objects.context import Context
 from vandrel.record.attic import Attic
@@ -35,6 +37,37 @@ class ToForget(Struct, frozen=True):
         """How many, in words."""
         jobs = f"{count(len(self.jobs), 'job')} of the journal" if self.jobs else ""
         return " and ".join(filter(None, [count(len(self.objects), "object") if self.objects else "", jobs]))
+
+
+def purge_there(context: Context, words: Sequence[str]) -> tuple[Report, list[str]]:
+    """What is left in the directory itself of deleted objects, and is to be forgotten there; and its identifiers.
+
+    Args:
+        context: the directory.
+        words: names of objects as they were, or logon names.
+
+    Raises:
+        VandrelError: ``usage`` where nobody is named; ``refused`` where the directory lets nobody do it; ``not-found``.
+
+    """
+    if not words:
+        raise VandrelError(Code.USAGE, "who is to be forgotten there?", remedy="vandrel find --deleted lists them")
+    if not context.directory.capabilities.forgets_deleted:
+        what = "this directory keeps nothing of what is deleted that could be purged by a command"
+        raise VandrelError(Code.REFUSED, what, where=Location(server=context.directory.location))
+    rows, identifiers, left = [], [], {word.casefold(): word for word in words}
+    for entry in context.directory.deleted():
+        row = deleted_row(context, entry)
+        called = {row[1].casefold(), row[2].casefold()}
+        if called & {word.casefold() for word in words}:
+            rows.append(row)
+            identifiers.append(entry.identifier)
+            left = {key: word for key, word in left.items() if key not in called}
+    if left:
+        what = f"nobody who was deleted there is called {next(iter(left.values()))}"
+        raise VandrelError(Code.NOT_FOUND, what, remedy="vandrel find --deleted lists them")
+    said = f"{count(len(rows), 'object')} to be forgotten there."
+    return Report("purge", DELETED_COLUMNS, rows, summary=[said]), identifiers
 
 
 def purge(
