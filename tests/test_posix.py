@@ -197,6 +197,17 @@ def test_hire_change_rename_let_go_and_bring_back(place):
     assert {key: value for key, value in raw(running, "tbrekke").items() if untouched.get(key) != value}.keys() <= {
         "manager", "entryCSN", "modifyTimestamp", "modifiersName",
     }  # fmt: skip
+    # The first group, by its number, and the last day, as Unix systems count it: the days since 1970 began.
+    assert seen(folder, "emoe")["fields"]["primary"] == ["staff"]
+    fine(folder.run("edit", "emoe", "ends=2026-12-31", "-y"))
+    assert (raw(running, "emoe")["shadowExpire"], "shadowAccount" in raw(running, "emoe")["objectClass"]) == (
+        ["20819"],
+        True,
+    )
+    assert seen(folder, "emoe")["fields"]["ends"] == ["2026-12-31"]
+    assert folder.run("find", "ends=2026-12-31", "--columns", "login", "--as", "csv").out.split() == ["login", "emoe"]
+    fine(folder.run("edit", "emoe", "ends=", "-y"))
+    assert "shadowExpire" not in raw(running, "emoe")
     # From both sides, and a group of one's own.
     fine(folder.run("edit", "deck", "members+=emoe,tbrekke", "-y"))
     fine(folder.run("edit", "aberg", "groups-=deck", "-y"))
@@ -265,3 +276,13 @@ def test_the_same_in_a_file(tmp_path):
     (tmp_path / "faulty.yaml").write_text(text.replace("[2000, 2011]", "[2011, 2000]").replace("{login}", "{lgin}"))
     told = folder.run("charter", "check", "--charter", "faulty.yaml")
     assert told.code == Code.CHARTER.exit_code and "before it begins" in told.err and "lgin" in told.err
+    fine(folder.run("create", "people", "Ida Vik", "password=none", "ends=2026-12-31", "-y"))
+    ida = folder.run("show", "ivik", "--raw", "--json").json["objects"][0]["attributes"]
+    assert ida["shadowExpire"] == ["20819"] and ida["vandrelEnd"]  # both: for Unix systems, and as everywhere
+    fine(folder.run("create", "group", "watch", "-y"))
+    assert folder.run("edit", "ivik", "primary=watch", "-y").code == Code.REFUSED.exit_code  # who is no member
+    fine(folder.run("edit", "ivik", "groups+=watch", "-y"))
+    fine(folder.run("edit", "ivik", "primary=watch", "-y"))
+    assert seen(folder, "ivik")["fields"]["gid-number"] == ["5001"]
+    rows = [line.split() for line in folder.run("find", "--type", "groups").out.splitlines()]
+    assert {row[0]: row[3] for row in rows if row and row[0] in ("staff", "watch")} == {"staff": "2", "watch": "1"}

@@ -263,7 +263,7 @@ class ActiveDialect(BaseDialect):
         own, number = entry.text("objectSid"), entry.text("primaryGroupID")
         return Or((listed, Compare("objectSid", "=", sid.sibling(own, int(number))))) if own and number else listed
 
-    def primary_members(self, group: Entry) -> Filter | None:
+    def primary_members(self, group: Entry) -> Compare | None:
         """By the last number of the group's SID."""
         own = group.text("objectSid")
         return Compare("primaryGroupID", "=", str(sid.relative(own))) if own else None

@@ -10,7 +10,7 @@ from vandrel.charter.charter import Charter
 from vandrel.charter.document import Passwords
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.filter import Filter
+from vandrel.directory.filter import Compare, Filter
 from vandrel.directory.operations import Change
 
 
@@ -138,8 +138,8 @@ class Dialect(Protocol):
     def groups_filter(self, entry: Entry) -> Filter:
         """What finds the groups that an object is a direct member of, the primary group included."""
 
-    def primary_members(self, group: Entry) -> Filter | None:
-        """What finds the members that have the group as their primary one and stand in no list; None: nothing."""
+    def primary_members(self, group: Entry) -> Compare | None:
+        """What the members have that have the group as their primary one, in no list perhaps; None: nobody can."""
 
     def has_password(self, entry: Entry) -> bool | None:
         """Whether an account has a password; None where the directory does not show that to this identity."""

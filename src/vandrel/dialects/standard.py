@@ -23,12 +23,13 @@ from vandrel.dialects.codec import (
     put,
     yes_no,
 )
+from vandrel.dialects.posix_codecs import SHADOW_END, EndCodec, FirstGroupCodec
 from vandrel.dialects.standard_groups import NOBODY, MembersCodec, StandardGroups
 from vandrel.directory import dn as names
 from vandrel.directory import gentime
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.filter import Compare, Filter, Not, Or, Present
+from vandrel.directory.filter import And, Compare, Filter, Not, Or, Present
 from vandrel.directory.member_lists import BY_LOGIN
 from vandrel.directory.operations import Change
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
@@ -148,7 +149,7 @@ class StandardDialect(StandardGroups):
         change=_MustChangeCodec("pwdReset"),
         locked=_LockedCodec("pwdAccountLockedTime"),
         starts=DateCodec("vandrelStart"),
-        ends=DateCodec("vandrelEnd"),
+        ends=EndCodec("vandrelEnd"),
         back=DateCodec("vandrelBack"),
         hours=FieldCodec("vandrelHours"),
         machines=FieldCodec("vandrelMachine"),
@@ -202,6 +203,7 @@ class StandardDialect(StandardGroups):
         script=FieldCodec("vandrelLogonScript"),
         uid_number=PosixCodec(FieldCodec("uidNumber", unique=["uidNumber"])),
         gid_number=PosixCodec("gidNumber"),
+        primary=FirstGroupCodec("gidNumber"),
         unix_home=PosixCodec("homeDirectory"),
         shell=PosixCodec("loginShell"),
         ssh_key=PosixCodec(OctetTextCodec("sshPublicKey"), "ldapPublicKey"),
@@ -237,13 +239,29 @@ class StandardDialect(StandardGroups):
     # --- reading
 
     def attribute(self, field: str, object_type: str) -> str:
-        """Members of a new group are in the list of the classes that the charter gives it."""
+        """Members of a new group are in the list of the classes that the charter gives it; an end may be Unix's."""
         if field != "members" or object_type != GROUP:
-            return super().attribute(field, object_type)
+            attribute = super().attribute(field, object_type)
+            is_unix = field == "ends" and self.schema.attribute(SHADOW_END) is not None
+            return SHADOW_END if is_unix and not attribute and object_type == ACCOUNT else attribute
         return self.member_attribute(Entry(DN(()), {"objectClass": list(self.classes(GROUP))})) or BY_LOGIN
 
-    def primary_members(self, group: Entry) -> None:
-        """There are no primary groups here."""
+    def primary_members(self, group: Entry) -> Compare | None:
+        """By the number of the group."""
+        number = group.text("gidNumber")
+        return Compare("gidNumber", "=", number) if number else None
+
+    def groups_numbered(self, number: str) -> list[str]:
+        """The names of the groups with a number, in order; asked once for all that have it as their first."""
+        if number not in self._numbered:
+            where = And((self.filter_for(GROUP), Compare("gidNumber", "=", number)))
+            found = self.directory.search(self.charter.base, where=where, only=["cn"])
+            self._numbered[number] = sorted(str(group.dn) for group in found)
+        return self._numbered[number]
+
+    @cached_property
+    def _numbered(self) -> dict[str, list[str]]:
+        return {}
 
     def has_password(self, entry: Entry) -> bool | None:
         """Whether a hash or the time of one can be seen; where neither is, it must be known that hashes are shown."""
@@ -348,6 +366,8 @@ class StandardDialect(StandardGroups):
             codec, attribute = self._codecs.get(field), self.attribute(field, object_type)
             if codec is not None and given and attribute and codec.at_creation:
                 codec.write(self, entry, attribute, given)
+        if ends := values.get("ends"):  # once more, as by now it is known whether Unix systems have part in it
+            self.write(entry, "ends", ends)
         if object_type == GROUP and (attribute := self._must_list(entry)):
             entry.attributes.setdefault(attribute, [NOBODY])
         self._logins[dn.key] = entry.text("uid")

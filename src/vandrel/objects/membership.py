@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
-from vandrel.directory.filter import Or
+from vandrel.directory.filter import And, Not, Or
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.objects.context import Context
@@ -89,6 +89,14 @@ def privileged_by(context: Context, groups: Sequence[Entry]) -> dict[str, list[t
     return {group.dn.key: privileged_within(context, group) for group in groups}
 
 
+def primary_members(context: Context, group: Entry) -> list[Entry]:
+    """The names of those that have a group as their primary one; as a rule they stand in no list of its."""
+    if (has := context.dialect.primary_members(group)) is None:
+        return []
+    where = And((Not(context.dialect.filter_for(GROUP)), has))
+    return list(context.directory.search(context.charter.base, where=where, only=["cn"]))
+
+
 def effective_members(context: Context, group: Entry) -> dict[str, tuple[str, ...]]:
     """The keys of all members of a group, each with the groups in it through which it is one, the outermost first."""
     groups = {e.dn.key: e.dn for e in context.directory.search(
@@ -99,8 +107,7 @@ def effective_members(context: Context, group: Entry) -> dict[str, tuple[str, ..
     while level:
         following = []
         for each, path in level:
-            primary = context.dialect.primary_members(each)  # they stand in no list
-            others = context.directory.search(context.charter.base, where=primary, only=["cn"]) if primary else ()
+            others = primary_members(context, each)
             listed = (names.parse(str(member)).key for member in context.dialect.members(each))
             for key in (*listed, *(entry.dn.key for entry in others)):
                 if key in members or key == group.dn.key:

@@ -8,6 +8,7 @@ from functools import partial
 
 from msgspec import Struct
 
+from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.port import Scope
 from vandrel.errors import Code, Location, VandrelError
@@ -18,7 +19,7 @@ from vandrel.jobs.common.report import ObjectDetail, Report, Table, count
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.delegation import delegation_rows, inherited_rows
-from vandrel.objects.membership import convertible, effective
+from vandrel.objects.membership import convertible, effective, primary_members
 from vandrel.objects.view import ObjectView
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
@@ -139,11 +140,9 @@ def _topics(view: ObjectView) -> Iterator[tuple[str, str, str]]:
 def _primary_members(view: ObjectView) -> list[str]:
     """Members that have the group as their primary one, and stand in no list of members."""
     context = view.context
-    where = context.dialect.primary_members(view.entry)
-    if where is None:
-        return []
-    groups = context.directory.search(context.charter.base, where=where, only=["cn"])
-    return sorted((entry.dn.name for entry in groups), key=prepare)
+    listed = {names.parse(member).key for member in context.dialect.members(view.entry)}
+    others = (entry for entry in primary_members(context, view.entry) if entry.dn.key not in listed)
+    return sorted((entry.dn.name for entry in others), key=prepare)
 
 
 def _marked(context: Context, groups: Sequence[str]) -> list[str]:
