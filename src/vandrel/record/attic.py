@@ -160,11 +160,8 @@ class Attic(OwnFile):
 
     def purge(self, numbers: Iterable[int]) -> None:
         """Forget objects for good. What was written is overwritten."""
-        with sqlite_file.plain_errors(self.path):
-            self.db.execute("PRAGMA secure_delete = ON")
-        self._write_many("DELETE FROM item WHERE number = ?", [(number,) for number in numbers])
-        with sqlite_file.plain_errors(self.path):
-            self.db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        with sqlite_file.overwriting(self.db, self.path):
+            self.db.executemany("DELETE FROM item WHERE number = ?", [(number,) for number in numbers])
 
     def _write_many(self, sql: str, rows: Sequence[tuple[object, ...]]) -> None:
         if not rows:

@@ -137,7 +137,12 @@ def _attributes_of(record: Record) -> set[str]:
 
 
 def _now() -> str:
-    return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    return _in_text(datetime.now(UTC))
+
+
+def _in_text(moment: datetime) -> str:
+    """A moment as it stands in the file, where text sorts as time does."""
+    return moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def user_name() -> str:
@@ -229,7 +234,7 @@ class Journal:
 
     def over(self, identity: str, before: datetime) -> list[int]:
         """The numbers of the jobs on a directory that ended before a moment; never that of the last job of all."""
-        moment = before.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+        moment = _in_text(before)
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(
                 "SELECT number FROM job WHERE identity = ? AND state IN (?, ?) AND ended < ? "
@@ -240,13 +245,9 @@ class Journal:
 
     def forget(self, numbers: Sequence[int]) -> None:
         """Forget jobs for good. What was written is overwritten."""
-        with sqlite_file.plain_errors(self.path):
-            self._db.execute("PRAGMA secure_delete = ON")
-        with sqlite_file.transaction(self._db, self.path):
+        with sqlite_file.overwriting(self._db, self.path):
             for table, column in (("step", "job"), ("job", "number")):
                 self._db.executemany(f"DELETE FROM {table} WHERE {column} = ?", [(number,) for number in numbers])
-        with sqlite_file.plain_errors(self.path):
-            self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
     def first(self) -> int:
         """The number of the first job that is in it; 0 where there is none."""
@@ -304,7 +305,7 @@ class Journal:
         for sign, moment in ((">=", query.since), ("<=", query.until)):
             if moment is not None:
                 conditions.append(f"begun {sign} ?")
-                values.append(moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"))
+                values.append(_in_text(moment))
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(f"{self._JOB} WHERE {' AND '.join(conditions)} ORDER BY number DESC", values)
             fitting = (self._job(row) for row in rows if not query.attributes or self._touches(row[0], query))

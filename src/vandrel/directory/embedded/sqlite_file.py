@@ -132,6 +132,17 @@ def transaction(connection: sqlite3.Connection, path: Path) -> Iterator[None]:
             raise
 
 
+@contextmanager
+def overwriting(connection: sqlite3.Connection, path: Path) -> Iterator[None]:
+    """As `transaction`; what is deleted in it is overwritten, in the file and in what waits to be put into it."""
+    with plain_errors(path):
+        connection.execute("PRAGMA secure_delete = ON")
+    with transaction(connection, path):
+        yield
+    with plain_errors(path):
+        connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+
 def create(path: Path, application: int, tables: str, what: str) -> None:
     """Make a new file with these tables, for its owner alone (mode 0600).
 
