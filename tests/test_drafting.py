@@ -174,7 +174,7 @@ def test_a_server_that_others_filled_is_drafted(tmp_path):
     assert (document.organization, kind.place, kind.groups) == ("Harbour Trust", "/people", ["all"])
     assert document.named_by == "login"
     assert document.names.login.ladder == ["{given}.{surname}"]  # type: ignore[union-attr]
-    assert document.names.mail.ladder == ["{login}@harbour.example"]  # type: ignore[union-attr]
+    assert document.names.mail.ladder == ["{login}@{domain}"]  # type: ignore[union-attr]
     assert kind.sets == {"company": "Harbour Trust"}
 
 

@@ -111,16 +111,20 @@ groups:
 """
 
 
-@pytest.fixture(params=["rfc2307", "rfc2307bis"])
-def server(request, tmp_path) -> Iterator[tuple[str, servers.Slapd]]:
-    """A server with nothing of ours; its schema of groups is structural in the one, auxiliary in the other."""
-    by_login = request.param == "rfc2307"
+def schema_of(path: Path, *, by_login: bool) -> str:
+    """What to add to a server: its schema of groups is structural in the one case, auxiliary in the other."""
     # The server has the two numbers built in.
     posix = [f"{kind} {text}" for kind, text in shipped_definitions() if " 1.3.6.1.1.1." in text
              and "'uidNumber' DESC" not in text and "'gidNumber' DESC" not in text]  # fmt: skip
-    (tmp_path / "bis.schema").write_text("\n".join(posix) + "\n")
-    schema = "/etc/ldap/schema/nis.schema" if by_login else str(tmp_path / "bis.schema")
-    setup = servers.BARE._replace(schema=f"include {schema}")
+    (path / "bis.schema").write_text("\n".join(posix) + "\n")
+    return f"include {'/etc/ldap/schema/nis.schema' if by_login else path / 'bis.schema'}"
+
+
+@pytest.fixture(params=["rfc2307", "rfc2307bis"])
+def server(request, tmp_path) -> Iterator[tuple[str, servers.Slapd]]:
+    """A server with nothing of ours."""
+    by_login = request.param == "rfc2307"
+    setup = servers.BARE._replace(schema=schema_of(tmp_path, by_login=by_login))
     with servers.running(setup) as running:
         directory = servers.open_directory(running.as_root())
         text = BY_LOGIN if by_login else BY_UNIQUE_NAME

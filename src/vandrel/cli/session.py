@@ -87,7 +87,8 @@ class Session:
             Code.NOT_FOUND,
             f"there is no {file_names.CHARTER} in this folder or above it",
             where=Location(file=str(here)),
-            remedy="vandrel charter new writes one; vandrel demo DIR makes a folder to try things in",
+            remedy="vandrel charter draft writes that of a directory, charter new one to start from; "
+            "vandrel demo DIR makes a folder to try things in",
         )
 
     @property

@@ -263,6 +263,9 @@ class ActiveDialect(BaseDialect):
         own, number = entry.text("objectSid"), entry.text("primaryGroupID")
         return Or((listed, Compare("objectSid", "=", sid.sibling(own, int(number))))) if own and number else listed
 
+    primary_joins = True
+    of_server = _SERVERS_OWN
+
     def primary_members(self, group: Entry) -> Compare | None:
         """By the last number of the group's SID."""
         own = group.text("objectSid")

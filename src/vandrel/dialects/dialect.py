@@ -138,6 +138,14 @@ class Dialect(Protocol):
     def groups_filter(self, entry: Entry) -> Filter:
         """What finds the groups that an object is a direct member of, the primary group included."""
 
+    @property
+    def of_server(self) -> frozenset[str]:
+        """Attributes that the server alone gives an object, though its schema does not say so."""
+
+    @property
+    def primary_joins(self) -> bool:
+        """Whether whoever has a primary group is a member of it; else it is a number beside the lists."""
+
     def primary_members(self, group: Entry) -> Compare | None:
         """What the members have that have the group as their primary one, in no list perhaps; None: nobody can."""
 

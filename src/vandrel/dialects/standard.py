@@ -246,6 +246,9 @@ class StandardDialect(StandardGroups):
             return SHADOW_END if is_unix and not attribute and object_type == ACCOUNT else attribute
         return self.member_attribute(Entry(DN(()), {"objectClass": list(self.classes(GROUP))})) or BY_LOGIN
 
+    primary_joins = False
+    of_server: frozenset[str] = frozenset()
+
     def primary_members(self, group: Entry) -> Compare | None:
         """By the number of the group."""
         number = group.text("gidNumber")

@@ -12,7 +12,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.directory.filter import And, Compare, Filter, Or
+from vandrel.directory.filter import Compare, Filter, Or
 from vandrel.directory.member_lists import BY_LOGIN, BY_NAME
 from vandrel.directory.operations import Change
 from vandrel.fields import GROUP
@@ -72,10 +72,8 @@ class StandardGroups(BaseDialect):
         return {}
 
     def groups_filter(self, entry: Entry) -> Filter:
-        """By the lists of names, by logon name where groups list them, and by the number of the first."""
-        wheres: list[Filter] = [Compare(name, "=", str(entry.dn)) for name in self._lists if name in BY_NAME]
-        if entry.has_class("posixAccount") and (number := entry.text("gidNumber")):
-            wheres.append(And((Compare("objectClass", "=", "posixGroup"), Compare("gidNumber", "=", number))))
+        """By the lists of names; by logon name as well where there are groups that list them."""
+        wheres = [Compare(name, "=", str(entry.dn)) for name in self._lists if name in BY_NAME]
         if BY_LOGIN in self._lists and (login := entry.text("uid")):
             wheres.append(Compare(BY_LOGIN, "=", login))
         return wheres[0] if len(wheres) == 1 else Or(tuple(wheres))

@@ -104,7 +104,7 @@ class Context(Struct, frozen=True, dict=True):
     def _not_kept_out(self, entry: Entry | None, severity: Severity) -> list[Finding]:
         """What there is to say where a disabled account could log on all the same."""
         keeps_out = self.dialect.keeps_out(entry)
-        if keeps_out:
+        if keeps_out or (entry is not None and self.dialect.has_password(entry) is False):
             return []
         who = self.typed(entry.dn) if entry is not None else "NAME"
         if keeps_out is None:

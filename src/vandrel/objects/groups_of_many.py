@@ -53,7 +53,8 @@ class GroupsOfMany:
 
     def _all_of(self, entry: Entry) -> list[Entry]:
         groups = {group.dn.key: group for group in self._by_member.get(entry.dn.key, ())}
-        for value in self._context.dialect.read(entry, "primary"):
+        primary = self._context.dialect.read(entry, "primary") if self._context.dialect.primary_joins else ()
+        for value in primary:
             dn = names.parse(value)
             groups[dn.key] = Entry(dn, {})
         return list(groups.values())

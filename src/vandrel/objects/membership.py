@@ -89,8 +89,13 @@ def privileged_by(context: Context, groups: Sequence[Entry]) -> dict[str, list[t
     return {group.dn.key: privileged_within(context, group) for group in groups}
 
 
-def primary_members(context: Context, group: Entry) -> list[Entry]:
-    """The names of those that have a group as their primary one; as a rule they stand in no list of its."""
+def members_by_primary(context: Context, group: Entry) -> list[Entry]:
+    """The names of those who are members because a group is their primary one, and so stand in no list."""
+    return with_primary(context, group) if context.dialect.primary_joins else []
+
+
+def with_primary(context: Context, group: Entry) -> list[Entry]:
+    """The names of those that have a group as their primary one."""
     if (has := context.dialect.primary_members(group)) is None:
         return []
     where = And((Not(context.dialect.filter_for(GROUP)), has))
@@ -107,7 +112,7 @@ def effective_members(context: Context, group: Entry) -> dict[str, tuple[str, ..
     while level:
         following = []
         for each, path in level:
-            others = primary_members(context, each)
+            others = members_by_primary(context, each)
             listed = (names.parse(str(member)).key for member in context.dialect.members(each))
             for key in (*listed, *(entry.dn.key for entry in others)):
                 if key in members or key == group.dn.key:

@@ -35,7 +35,10 @@ def suffix_unknown(survey: Survey) -> Iterator[Fault]:
 @rule("address-foreign", Weight.ADVICE, "Mail about work leaves the organization.")
 def address_foreign(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts with an address of a domain that the charter does not have, where their kind builds one."""
-    known = {prepare(suffix) for suffix in survey.context.charter.document.suffixes}
+    charter = survey.context.charter
+    ladders = (charter.naming("mail", kind).rungs for kind in charter.document.kinds)
+    written = {rung.text.rpartition("@")[2] for rungs in ladders for rung in rungs}
+    known = {prepare(suffix) for suffix in (*charter.document.suffixes, *written)}
     for entry in survey.accounts:
         domain = survey.one(entry, "mail").rpartition("@")[2]
         if domain and survey.kind(entry) and survey.is_enabled(entry) and prepare(domain) not in known:

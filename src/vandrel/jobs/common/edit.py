@@ -257,7 +257,8 @@ class Editor:
         if name == "locked" and after == ["yes"]:
             what, remedy = "only bad attempts lock an account", "to keep somebody out, disable the account"
             findings.append(Finding(Code.BAD_VALUE, what, where, remedy))
-        if name == "enabled" and after == ["yes"] and not (has := context.dialect.has_password(edit.entry)):
+        is_enabled = name == "enabled" and after == ["yes"] and "password" not in draft.assigned
+        if is_enabled and not (has := context.dialect.has_password(edit.entry)):
             who = context.label(edit.entry)
             unseen = f"whether {who} has a password is not shown to this identity; without one it lets nobody log on"
             what = unseen if has is None else f"{who} has no password, so enabling it lets nobody log on"

@@ -71,7 +71,7 @@ def propose(
         raise VandrelError(Code.USAGE, what, remedy=remedy)
     change = next((a.values for a in given if a.field == "change"), None)
     findings = [finding for edit in edits for finding in edit.findings]
-    if source and change is None and any(_must_change(context, edit, None) for edit in owners):
+    if source not in ("", "none") and change is None and any(_must_change(context, edit, None) for edit in owners):
         findings += context.not_kept("account", {"change": ("yes",)}, ())
 
     def work(passwords: Passwords) -> Work:

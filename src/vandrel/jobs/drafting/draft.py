@@ -21,7 +21,7 @@ from vandrel.charter.pattern import parse
 from vandrel.dialects import dialect_for
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
-from vandrel.directory.filter import to_text
+from vandrel.directory.filter import And, Not, Present, to_text
 from vandrel.directory.port import Directory
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED
@@ -133,8 +133,11 @@ def _exceptions(survey: Survey, faults: Sequence[BrokenRule]) -> str:
 
 
 def _suffixes(survey: Survey, otherwise: str) -> dict[str, int]:
-    """The suffixes of principal names with how many have them, the most frequent first."""
-    used = Counter(survey.one(entry, "principal").rpartition("@")[2].lower() for entry in survey.accounts)
+    """The suffixes of principal names with how many have them, the most frequent first; without any, those of mail."""
+    named = [survey.one(entry, "principal") for entry in survey.accounts]
+    if not any(named):
+        named = [survey.one(entry, "mail") for entry in survey.accounts]
+    used = Counter(name.rpartition("@")[2].lower() for name in named)
     legal = {suffix: times for suffix, times in used.most_common() if is_suffix(suffix)}
     more = dict.fromkeys(survey.context.dialect.registered_suffixes() or (), 0)
     return {**legal, **{each: 0 for each in more if each not in legal and is_suffix(each)}} or {otherwise: 0}
@@ -309,8 +312,10 @@ class _Drafter:
     def _unmarked(self) -> tuple[str, ...]:
         """How the accounts can be told of which kind they are: unit by unit where kinds stand in one branch."""
         above = {kind.name: _literal(kind.place.value) for kind in self._kinds}
-        accounts = to_text(self._survey.context.dialect.filter_for(ACCOUNT))
-        unmarked = shlex.quote(f"(&{accounts}(!(kind=*)))")
+        dialect = self._survey.context.dialect
+        if not (attribute := dialect.attribute("kind", ACCOUNT)):
+            return (f"{dialect.why_not_kept('kind', ACCOUNT)}: name one in attributes:",)
+        unmarked = shlex.quote(to_text(And((dialect.filter_for(ACCOUNT), Not(Present(attribute))))))
         lines = ["the accounts do not say of which kind they are, and until they do, no rule for kinds is applied:"]
         for kind in self._kinds:
             own = above[kind.name]

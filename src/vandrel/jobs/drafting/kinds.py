@@ -27,7 +27,24 @@ PLACED_BY = ("site", "department", "category", "division", "company", "office", 
 _NEARLY_ALL = 0.98
 #: Fields that a kind never requires: worked out by the charter, or missing where somebody has one name only.
 _NOT_REQUIRED = frozenset(
-    {*NAMED, "kind", "given", "initials", "language", "enabled", "change", "password", "ends", "starts", "back"}
+    {
+        *NAMED,
+        "kind",
+        "given",
+        "initials",
+        "language",
+        "enabled",
+        "change",
+        "password",
+        "ends",
+        "starts",
+        "back",
+        "uid-number",
+        "gid-number",
+        "unix-home",
+        "shell",
+        "primary",
+    }
 )
 #: Accounts that are looked at to find what may be a convention, before it is counted on all of them.
 _SAMPLE = 500

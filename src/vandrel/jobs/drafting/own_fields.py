@@ -81,5 +81,5 @@ def _known(survey: Survey, object_type: str, entries: list[Entry]) -> set[str]:
             if object_type in field.on:
                 dialect.read(Entry(entry.dn, asked), name)
         known |= asked.names
-    known |= {kind for entry in entries for kind, _ in entry.dn.rdns[0]}
-    return known
+    kinds = {kind for entry in entries for kind, _ in entry.dn.rdns[0]}
+    return known | {survey.context.directory.schema.attribute_name(kind) or kind for kind in kinds} | dialect.of_server

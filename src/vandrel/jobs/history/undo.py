@@ -9,10 +9,11 @@ from datetime import datetime, timedelta
 from msgspec import Struct, structs
 
 from vandrel.directory import dn as names
-from vandrel.directory.applied import applied
-from vandrel.directory.entry import Entry
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
 from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.operations import Change
+from vandrel.directory.secret_attributes import is_secret
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.proposal import Proposal, fixed
@@ -33,6 +34,8 @@ class UndoPlan(Struct):
 
     steps: list[Step]
     findings: list[Finding]
+    #: By the key of its name, with what an object was made that is to be removed.
+    made: dict[str, Mapping[str, Sequence[Value]]] = {}
 
 
 def title_of(job: Job, only: int = 0) -> str:
@@ -163,33 +166,54 @@ def _with_nobody_in_place(context: Context, steps: Iterable[Step]) -> Iterator[S
 
     Where a group must have a member, the first one takes the place of the empty name, and the last one leaves it.
     """
-    groups: dict[str, Entry] = {}
+    lists: dict[tuple[str, str], set[DN]] = {}
+    renames: list[Rename] = []
     for step in steps:
+        if isinstance(step, Rename):
+            renames.append(step)
+            lists = {which: _renamed(members, [step]) for which, members in lists.items()}
         changes = step.changes if isinstance(step, Set) else ()
-        lists = {change.attribute for change in changes} & {*BY_NAME}
-        entry = (groups.get(step.dn.key) or context.directory.get(step.dn)) if lists else None
-        if not isinstance(step, Set) or entry is None:
+        for attribute in {change.attribute for change in changes} & {*BY_NAME}:
+            nobody, which = context.dialect.placeholder(attribute), (step.dn.key, attribute)
+            entry = context.directory.get(step.dn) if nobody is not None else None
+            if nobody is None or entry is None or attribute not in _required(context, entry):
+                continue
+            members = lists[which] if which in lists else _renamed(_named(entry.values_of(attribute)), renames)
+            for change in changes:
+                if change.attribute == attribute:
+                    members = (members - _named(change.removed)) | _named(change.added)
+            lists[which] = members
+            is_added = any(nobody in change.added for change in changes if change.attribute == attribute)
+            if bool(members) == is_added:
+                changes = tuple(_with_nobody(changes, attribute, nobody, is_added=not members))
+        if not isinstance(step, Set):
             yield step
-            continue
-        required = context.directory.schema.shape(tuple(entry.texts("objectClass")))[0]
-        for attribute in lists & required:
-            nobody = context.dialect.placeholder(attribute)
-            others = [value for value in applied(entry, changes).values_of(attribute) if value != nobody]
-            if nobody is not None and bool(others) == any(
-                nobody in c.added for c in changes if c.attribute == attribute
-            ):
-                changes = tuple(_with_nobody(changes, attribute, nobody, is_added=not others))
-        groups[step.dn.key] = applied(entry, changes)
-        if changes:
+        elif changes:
             yield Set(step.dn, tuple(changes))
+
+
+def _required(context: Context, entry: Entry) -> Collection[str]:
+    return context.directory.schema.shape(tuple(entry.texts("objectClass")))[0]
+
+
+def _named(values: Iterable[Value]) -> set[DN]:
+    """Those that are somebody."""
+    return {names.parse(str(value)) for value in values if value}
+
+
+def _renamed(members: Iterable[DN], renames: Sequence[Rename]) -> set[DN]:
+    """Names as they are after these renames."""
+    renamed = set(members)
+    for rename in renames:
+        renamed = {dn.moved(rename.dn, rename.new) if dn.is_within(rename.dn) else dn for dn in renamed}
+    return renamed
 
 
 def _with_nobody(changes: Iterable[Change], attribute: str, nobody: str, *, is_added: bool) -> Iterator[Change]:
     """The changes, which put the empty name into a list, or do not any more."""
     for change in changes:
-        added = (
-            tuple(value for value in change.added if value != nobody) if change.attribute == attribute else change.added
-        )
+        is_other = change.attribute != attribute
+        added = tuple(value for value in change.added if is_other or value != nobody)
         if added or change.removed:
             yield structs.replace(change, added=added)
     if is_added:
@@ -255,6 +279,7 @@ def _one(
             made = context.dialect.read(Entry(back.dn, back.attributes), "protected")
             if made == ["yes"]:  # it was protected by what is taken back, and by nobody since
                 undoing.steps.append(Set(back.dn, tuple(context.dialect.changes(entry, "protected", ("no",)))))
+        undoing.made[back.dn.key] = back.attributes
         back = Remove(back.dn, entry.attributes if entry else back.attributes)
     if is_guard_still_needed(context.directory, context.dialect, back, undoing.steps):
         return  # other protected objects stay there
@@ -275,7 +300,7 @@ def _back_again(context: Context, back: Add, item: Item | None, same: Collection
 def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime, was_killed: bool) -> bool:
     """Whether an object that would be removed has got more than the job gave it; then that is told."""
     entry = context.directory.get(step.dn) if isinstance(step, Remove) else None
-    if entry is None:
+    if entry is None or _is_as_made(context, entry, undoing.made.get(step.dn.key, {})):
         return False
     instants = dict(context.dialect.instants(entry))
     changed, created = instants.get("changed"), instants.get("created")
@@ -285,6 +310,19 @@ def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datet
     what = f"the object has been changed since it was made{_when(context, entry)}"
     undoing.findings.append(Finding(Code.CHANGED, what, Location(dn=str(step.dn)), "delete it on purpose, or leave it"))
     return True
+
+
+def _is_as_made(context: Context, entry: Entry, made: Mapping[str, Sequence[Value]]) -> bool:
+    """Whether an object has what it was made with and no more, beside what directories set and what is secret."""
+    schema = context.directory.schema
+
+    def kept(attributes: Mapping[str, Sequence[Value]]) -> dict[str, set[object]]:
+        return {
+            name: {schema.key(name, value) for value in values} for name, values in attributes.items()
+            if not is_secret(name) and not ((known := schema.attribute(name)) and known.read_only)
+        }  # fmt: skip
+
+    return bool(made) and kept(entry.attributes) == kept(made)
 
 
 def _only_mends(context: Context, step: Set, renames: Sequence[Rename]) -> bool:

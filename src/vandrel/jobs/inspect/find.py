@@ -23,7 +23,7 @@ from vandrel.jobs.inspect.show import attribute_called
 from vandrel.objects.context import Context
 from vandrel.objects.groups_of_many import GroupsOfMany
 from vandrel.objects.member_counts import MemberCounts
-from vandrel.objects.membership import primary_members
+from vandrel.objects.membership import members_by_primary
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.reference_labels import ReferenceLabels
 from vandrel.objects.view import ObjectView
@@ -176,7 +176,7 @@ def _entries(context: Context, request: FindRequest, what: str, findings: list[F
     groups = [resolve(context, name, (GROUP,)) for assignment in memberships for name in assignment.values]
     members = {names.parse(member).key for group in groups for member in context.dialect.members(group)}
     for group in groups:  # a primary membership stands in no list
-        members |= {entry.dn.key for entry in primary_members(context, group)}
+        members |= {entry.dn.key for entry in members_by_primary(context, group)}
     return (entry for entry in entries if entry.dn.key in members)
 
 

@@ -19,7 +19,7 @@ from vandrel.jobs.common.report import ObjectDetail, Report, Table, count
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.delegation import delegation_rows, inherited_rows
-from vandrel.objects.membership import convertible, effective, primary_members
+from vandrel.objects.membership import convertible, effective, with_primary
 from vandrel.objects.view import ObjectView
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
@@ -141,7 +141,7 @@ def _primary_members(view: ObjectView) -> list[str]:
     """Members that have the group as their primary one, and stand in no list of members."""
     context = view.context
     listed = {names.parse(member).key for member in context.dialect.members(view.entry)}
-    others = (entry for entry in primary_members(context, view.entry) if entry.dn.key not in listed)
+    others = (entry for entry in with_primary(context, view.entry) if entry.dn.key not in listed)
     return sorted((entry.dn.name for entry in others), key=prepare)
 
 

@@ -162,7 +162,7 @@ def _carry_out(context: Context, waiting: Sequence[DueDate]) -> Proposal:
     people = with_other_accounts(context, by_action[LEAVE])
     edits += routine.edits([entry for entry in people if routine.rules(entry) is not None])
     deletion = work_out_deletion(context, by_action[DELETE]) if by_action[DELETE] else Deletion([])
-    proposal = propose(context, edits, (), "due")
+    proposal = propose(context, edits, routine.passwords, "due", passwords_for=routine.barred)
 
     def work(passwords: Passwords) -> Work:
         return Work([*proposal.work(passwords).steps, *deletion.steps])

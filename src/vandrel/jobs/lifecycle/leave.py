@@ -76,7 +76,7 @@ def leave(context: Context, request: LeaveRequest) -> Proposal:
     edits = routine.edits(people)
     logins = [context.one(entry, "login") for entry in people]  # their places are other ones afterwards
     who = shlex.quote(logins[0]) if len(logins) == 1 and logins[0] else "NAME"
-    proposal = propose(context, edits, (), "leave")
+    proposal = propose(context, edits, routine.passwords, "leave", passwords_for=routine.barred)
     return structs.replace(
         proposal, leavers=routine.had, is_atomic=False,
         findings=[*proposal.findings, *routine.findings, *_told_of_others(context, people, chosen)],
@@ -117,6 +117,7 @@ class LeaverRoutine:
         last_day: their last day.
         had: what they had before, by the identifiers of their accounts: for their return.
         findings: what must be known.
+        barred: the edits of those whose password is taken away, since the server heeds no other mark.
 
     """
 
@@ -130,11 +131,17 @@ class LeaverRoutine:
         self.last_day = last_day
         self.had: dict[str, dict[str, Any]] = {}
         self.findings: list[Finding] = []
+        self.barred: list[Edit] = []
         self._context = context
         self._editor = Editor(context)
         self._movers: dict[str, Mover] = {}
         self._successor = resolve(context, successor, (ACCOUNT,)) if successor else None
         self._manager = resolve(context, manager, (ACCOUNT,)) if manager else None
+
+    @property
+    def passwords(self) -> list[Assignment]:
+        """What is to be done with the passwords of those who are barred."""
+        return [Assignment("password", "=", ("none",))] if self.barred else []
 
     def rules(self, entry: Entry) -> Leaving | None:
         """What the charter says for this account; None where it says nothing."""
@@ -157,7 +164,8 @@ class LeaverRoutine:
         """What the routine will do, one line for each part."""
         context, rules = self._context, self.must_have(entry)
         groups = ", ".join(group.dn.name for group in self._groups_left(entry, rules)) or "none"
-        yield f"  {context.label(entry)}: disabled; groups left: {groups}"
+        how = "without its password" if context.dialect.keeps_out(entry) is False else "disabled"
+        yield f"  {context.label(entry)}: {how}; groups left: {groups}"
         if rules.place:
             yield f"    moved to {self._place(entry, rules)}"
         if held := self._looked_after([entry]).get(entry.dn.key):
@@ -185,7 +193,8 @@ class LeaverRoutine:
         context, rules = self._context, self.must_have(entry)
         values = entry_values(context, entry)
         ends = min(filter(None, (context.one(entry, "ends"), self.last_day.isoformat())))
-        assignments = [Assignment("enabled", "=", ("no",))]
+        is_barred = context.dialect.keeps_out(entry) is False
+        assignments = [] if is_barred else [Assignment("enabled", "=", ("no",))]
         if not context.dialect.why_not_kept("ends", ACCOUNT):
             assignments.append(Assignment("ends", "=", (ends,)))
         leaving = self._groups_left(entry, rules)
@@ -200,6 +209,10 @@ class LeaverRoutine:
             assignments.append(Assignment("mail", "=", ()))
             self._editor.give_up("mail", mail)
         edit = self._editor.edit(entry, assignments)
+        if is_barred and context.dialect.has_password(entry) is not False:
+            self.barred.append(edit)
+            what = f"the server keeps nobody out by a mark: the password of {context.label(entry)} is taken away"
+            self.findings.append(Finding(Code.NOT_KEPT, what, Location(dn=str(entry.dn)), severity=NOTE))
         if not is_with_leavers(context, entry, rules):  # else it is known from the time before
             seats = (pool.field for pool in context.charter.document.seats.values() if pool.field)
             self._keep(entry, [*_ALWAYS, *rules.sets, "mail", *seats], leaving)
@@ -307,8 +320,9 @@ class LeaverRoutine:
 
 
 def is_with_leavers(context: Context, entry: Entry, rules: Leaving) -> bool:
-    """Whether an account stands where its rules put leavers; where they name no place, whether it is disabled."""
-    if not rules.place:
+    """Whether an account stands where its rules put leavers; where that is no other place, whether it is disabled."""
+    kind = context.charter.document.kinds.get(context.one(entry, "kind"))
+    if not rules.place or (kind is not None and rules.place == kind.place):
         return context.dialect.read(entry, "enabled") == ["no"]
     place = context.charter.place_of(rules.place, needed_values(context, entry, rules.place))
     return entry.dn.parent == places.to_dn(place, context.charter.base)
