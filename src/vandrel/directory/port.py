@@ -154,6 +154,12 @@ class Directory(Protocol):
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names are the names of entries."""
 
+    def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
+        """The directory's own identifiers of objects (`Entry.identifier`), by the keys of their names.
+
+        What is not there is left out; what was made by this very connection need not be asked for again.
+        """
+
     def execute(
         self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None
     ) -> list[DirectoryError | None]:  # fmt: skip

@@ -243,6 +243,11 @@ class EmbeddedDirectory:
         # What was found damaged is as good as gone: a new entry takes its place.
         return {dn for dn in dns if dn.key in present and dn.key not in self.damage}
 
+    def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
+        """One by one, by their names."""
+        found = (entry for dn in dns if (entry := self.get(dn)) is not None)
+        return {entry.dn.key: entry.identifier for entry in found if entry.identifier}
+
     def verify(self) -> tuple[int, list[Finding]]:
         """Go through the whole file: how many entries there are, and what is damaged, each with the name."""
         from vandrel.directory.embedded.verification import verify

@@ -14,7 +14,7 @@ from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.active import sid
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry, Value
+from vandrel.directory.entry import IDENTIFIERS, Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.ldap import schema_cache
 from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
@@ -111,7 +111,7 @@ class LdapDirectory:
     def identity(self) -> str:
         """The identifier of the entry at the top, which all hosts share (RFC 4530; [MS-ADTS] 3.1.1.1.4)."""
         try:
-            top = self._read(str(self._contexts[0]), ["entryUUID", "objectGUID"])
+            top = self._read(str(self._contexts[0]), list(IDENTIFIERS))
         except DirectoryError:  # it is still to be made, or hidden from this identity
             return self.location
         octets = next((values[0] for name in ("objectGUID", "entryUUID") if (values := top.get(name))), b"")
@@ -241,15 +241,25 @@ class LdapDirectory:
                 for attribute in forms for value in forms[attribute]}  # fmt: skip
         return {form: held[key] for form, key in keys.items() if key in held}
 
+    def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
+        """Several questions on their way at a time."""
+        found = self._link.persist(lambda: list(self._answers(self._questions(self._below(dns)), list(IDENTIFIERS))))
+        entries = (self._entry(dn, attributes) for dn, attributes in found)
+        return {entry.dn.key: entry.identifier for entry in entries if entry.identifier}
+
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names exist."""
+        below, spelled = self._below(dns), {str(dn): dn for dn in dns}  # as they were asked for, servers mostly answer
+        answers = self._link.persist(lambda: [dn for dn, _ in self._answers(self._questions(below), ["1.1"])])
+        return {spelled.get(text) or DN.read(text) for text in answers} & set(dns)
+
+    def _below(self, dns: Collection[DN]) -> dict[str, list[DN]]:
+        """Names that can be here, by the key of what they stand in."""
         below: dict[str, list[DN]] = {}
         for dn in dns:
             if dn and any(dn.is_within(context) for context in self._contexts):
                 below.setdefault(dn.parent_key, []).append(dn)
-        spelled = {str(dn): dn for dn in dns}  # as they were asked for, so servers mostly answer
-        answers = self._link.persist(lambda: [dn for dn, _ in self._answers(self._questions(below), ["1.1"])])
-        return {spelled.get(text) or DN.read(text) for text in answers} & set(dns)
+        return below
 
     def _questions(self, below: Mapping[str, list[DN]]) -> Iterator[Question]:
         """Searches that find which of these names exist: one by one, or many siblings with one filter."""

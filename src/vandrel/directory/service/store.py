@@ -154,6 +154,15 @@ class ServiceDirectory:
                 present |= {dn for dn in asked if self._fresh(dn) is not None}
         return present
 
+    def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
+        """As the answers said that came when they were made or read."""
+        unknown = [dn for dn in dns if dn.key not in self._records]
+        if len(unknown) > _FEW:
+            for endpoint in (_PEOPLE, _GROUPS):
+                list(self._read(endpoint))
+        records = ((dn.key, self._records.get(dn.key) or self._fresh(dn)) for dn in dns)
+        return {key: record.identifier for key, record in records if record is not None}
+
     def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
         """Nothing can be told: whoever reads what changed has read all of it."""
         return Changes()

@@ -9,7 +9,7 @@ from msgspec import structs
 
 from vandrel.charter.passwords import check
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import IDENTIFIERS, Entry, Value
+from vandrel.directory.entry import Entry, Value
 from vandrel.errors import Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
 from vandrel.jobs.common.new_object import new_object_steps
@@ -170,7 +170,7 @@ class _Change:
         What was sent is kept only if all of it was made: else nobody could tell a refusal from a later change.
         """
         new = self._new if result is not None else []
-        present = self._identifiers([pair.dn for pair in new])
+        present = self._there.directory.identifiers([pair.dn for pair in new])
         kept = list(self._comparison.links)
         kept += [self._comparison.link(pair, present[pair.dn.key]) for pair in new if pair.dn.key in present]
         if result is not None and result.is_in_part:
@@ -178,15 +178,6 @@ class _Change:
         gone = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
         dropped = [here for here, link in self._links.read().items() if link.there in gone]
         self._links.keep(kept, dropped, self._begun)
-
-    def _identifiers(self, dns: Sequence[DN]) -> dict[str, str]:
-        """The identifiers of what was made, by the keys of the names: of a few one by one, of more in one look."""
-        directory = self._there.directory
-        if len(dns) <= _IN_FULL:
-            found = [entry for dn in dns if (entry := directory.get(dn)) is not None]
-        else:
-            found = list(directory.search(self._there.charter.base, only=IDENTIFIERS))
-        return {entry.dn.key: entry.identifier for entry in found}
 
     # --- as people see it
 
