@@ -120,26 +120,27 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
         ],
         [f"{SYNCHRONIZE} --dry-run"],
     ),
+    "services": (
+        [
+            "vandrel edit iaasheim mail=ingrid@elsewhere.example -y -q",
+            "vandrel edit alund surname= display= -y -q || vandrel edit alund display= -y -q",
+            "vandrel seats give deck-course annlund arnlund mashworth -y -q",
+            "vandrel edit annlund ends=2027-03-31 -y -q",
+        ],
+        ["vandrel ready courses.profile.yaml", "vandrel seats", "vandrel seats deck-course", "vandrel suffixes"],
+    ),
     "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5"]),
 }
 
 
 #: name of a picture that is no terminal -> the commands that draw it
 DRAWN = {
-    "hours": [
-        ["edit", "x-mpires", "hours=Mon-Fri 06-10 14-18, Sat 08-12, not Wed 06-08", "-y"],
-        ["show", "x-mpires", "--hours-picture", "hours.png"],
-    ],
     "slips": [["import", "summer-mended.xlsx", "--hand-out", "slips.pdf", "-y"]],
     "page": [
         ["edit", "hbrekke", "groups+=team-harbour-masters", "-y"], ["disable", "hbrekke", "-y"],
         ["edit", "jmeer", "login=zz9", "-y"], ["release", "/Shore/Office", "-y"], ["audit", "--page", "audit.html"],
     ],
 }  # fmt: skip
-
-
-def hours(folder: Path, target: Path) -> None:
-    shutil.copy(folder / "hours.png", target)
 
 
 def slips(folder: Path, target: Path) -> None:
@@ -239,7 +240,7 @@ def main() -> int:
             subprocess.run([PROGRAM, "demo", folder, "--no-tour", "-q"], check=True, stderr=subprocess.DEVNULL)
             for words in DRAWN[name]:
                 subprocess.run([PROGRAM, *words], cwd=folder, stdout=subprocess.DEVNULL, check=words[0] != "audit")
-            {"hours": hours, "slips": slips, "page": page}[name](folder, OUT / f"{name}.png")
+            {"slips": slips, "page": page}[name](folder, OUT / f"{name}.png")
         print(f"docs/screenshots/{name}.png")
     with screen() as display:
         for name in [name for name in wanted if name in SCREENS]:
