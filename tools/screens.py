@@ -122,12 +122,15 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
     ),
     "services": (
         [
-            "vandrel edit iaasheim mail=ingrid@elsewhere.example -y -q",
-            "vandrel edit alund surname= display= -y -q || vandrel edit alund display= -y -q",
+            "vandrel edit tsahin display= -y -q",
             "vandrel seats give deck-course annlund arnlund mashworth -y -q",
             "vandrel edit annlund ends=2027-03-31 -y -q",
         ],
-        ["vandrel ready courses.profile.yaml", "vandrel seats", "vandrel seats deck-course", "vandrel suffixes"],
+        [
+            "vandrel ready courses.profile.yaml --under /Ferries/Eastmole/Deck",
+            "vandrel seats",
+            "vandrel seats deck-course",
+        ],
     ),
     "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5"]),
 }
