@@ -11,6 +11,7 @@ import subprocess
 import tempfile
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from importlib.util import find_spec
@@ -477,3 +478,44 @@ def two_providers() -> Iterator[tuple[Slapd, Slapd]]:
             server.stop()
         for folder in folders:
             shutil.rmtree(folder)
+
+
+class FarAway:
+    """A relay over a long line: each answer comes so many seconds late. It counts how often the client waits for one."""
+
+    def __init__(self, port: int, late: float = 0.02) -> None:
+        self._target, self._late = port, late
+        self._server = socket.create_server(("127.0.0.1", 0))
+        self.port = int(self._server.getsockname()[1])
+        self.trips = 0
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def _accept(self) -> None:
+        with suppress(OSError):
+            while True:
+                client, _ = self._server.accept()
+                threading.Thread(target=self._relay, args=(client,), daemon=True).start()
+
+    def _relay(self, client: socket.socket) -> None:
+        waiting: deque[tuple[float, bytes]] = deque()
+        heard = True  # what is sent before an answer has come is on its way together
+        with suppress(OSError), client, socket.create_connection(("127.0.0.1", self._target)) as server:
+            while True:
+                left = max(0.0, waiting[0][0] - time.monotonic()) if waiting else None
+                ready, _, _ = select.select([client, server], [], [], left)
+                while waiting and waiting[0][0] <= time.monotonic():
+                    client.sendall(waiting.popleft()[1])
+                    heard = True
+                for side in ready:
+                    data = side.recv(65536)
+                    if not data:
+                        return
+                    if side is server:
+                        waiting.append((time.monotonic() + self._late, data))
+                    else:
+                        self.trips += heard
+                        heard = False
+                        server.sendall(data)
+
+    def close(self) -> None:
+        self._server.close()

@@ -42,6 +42,7 @@ from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Remove, Rename
 
 from . import servers
+from .conftest import Folder
 from .servers import SUFFIX, Forgetful, Slapd, free_port, open_directory, settings
 from .test_directory_contract import ANNA, BASE, BRIDGE, DECK, eventually, found, group, make, of, person, unit
 
@@ -452,16 +453,25 @@ def test_a_server_that_is_busy_is_waited_for(tmp_path):
         directory.close()
 
 
-def test_the_first_two_requests_have_patience_too(slapd, monkeypatch):
-    real, failed = LdapDirectory._read, []
+def test_the_first_two_requests_have_patience_too(slapd, monkeypatch, tmp_path):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))  # so that the schema is asked for
+    real, root, failed = LdapDirectory._read, LdapDirectory._root_and_stamp, []
+
+    def fail_once(what: str) -> None:
+        if what not in failed:
+            failed.append(what)
+            raise DirectoryError(Code.BUSY, "the server is busy")
 
     def read(self: LdapDirectory, dn: str, attributes: list[str]) -> object:
-        if dn not in failed:
-            failed.append(dn)
-            raise DirectoryError(Code.BUSY, "the server is busy")
+        fail_once(dn)
         return real(self, dn, attributes)
 
+    def read_root(self: LdapDirectory) -> object:
+        fail_once("")
+        return root(self)
+
     monkeypatch.setattr(LdapDirectory, "_read", read)
+    monkeypatch.setattr(LdapDirectory, "_root_and_stamp", read_root)
     directory = open_directory(slapd.settings())
     assert failed == ["", "cn=Subschema"]
     assert directory.schema.object_class("inetOrgPerson") is not None
@@ -751,7 +761,7 @@ def test_the_schema_is_asked_for_again_only_when_it_has_changed(monkeypatch, tmp
         assert "attributeTypes" in str(asked) and first.schema.attribute("uid") is not None
         asked.clear()
         second = open_directory(server.settings())
-        assert [len(each) for each in asked] == [2, 1]  # the root, and one time stamp
+        assert asked == []  # but for the root, and one time stamp with it
         assert second.schema.definitions == first.schema.definitions
         (kept,) = (tmp_path / "vandrel").iterdir()
         assert kept.stat().st_mode & 0o077 == 0
@@ -764,3 +774,36 @@ def test_the_schema_is_asked_for_again_only_when_it_has_changed(monkeypatch, tmp
     with servers.running(servers.BARE) as server:  # without our schema, it may be loaded at any time
         assert open_directory(server.settings()).schema.attribute("vandrelBack") is None
         assert not kept.exists()
+
+
+#: How often a command waits for an answer, at the most: over a line of 200 ms each is a fifth of a second.
+TRIPS = {
+    "show alund": 7, "find title=Cook": 3, "edit alund title=Bosun -y": 7, "disable jmeer -y": 8,
+    "edit alund title=Cook groups+=team-it -y": 17, "create group Loft kind=team members=alund -y": 15,
+    "create staff Ole-Vik number=4711 department=IT given=Ole surname=Vik password=none -y": 24,
+    "rename annlund surname=Berg -y": 28, "delete tsahin -y": 16, "restore tsahin -y": 20,
+}  # fmt: skip
+
+
+def test_each_command_waits_for_so_many_answers_and_no_more(tmp_path):
+    with servers.running() as server:
+        relay = servers.FarAway(server.port)
+        (tmp_path / "secret").write_text("the-tests-alone")
+        (tmp_path / "connections.yaml").write_text(
+            f'connections: {{harbour: {{hosts: ["ldap://127.0.0.1:{relay.port}"], unencrypted: true, identities: '
+            f'{{admin: {{bind: "cn=root,{SUFFIX}", password-file: "{tmp_path}/secret"}}}}}}}}\n'
+        )
+        for file in tmp_path.iterdir():
+            file.chmod(0o600)
+        env = {"XDG_CACHE_HOME": str(tmp_path / "cache"), "VANDREL_CONNECTIONS": str(tmp_path / "connections.yaml")}
+        made = Folder(tmp_path, env).run("demo", "demo", "--no-tour", "--directory", "harbour")
+        assert made.code == 0, made.err
+        demo = Folder(tmp_path / "demo", env | {"VANDREL_DIRECTORY": "harbour"})
+        counted = {}
+        for line in TRIPS:
+            relay.trips = 0
+            done = demo.run(*line.split())
+            assert done.code == 0, line + done.err
+            counted[line] = relay.trips
+        relay.close()
+    assert not {line: (trips, TRIPS[line]) for line, trips in counted.items() if trips > TRIPS[line]}

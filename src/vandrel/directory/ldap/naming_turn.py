@@ -16,6 +16,8 @@ from pathlib import Path
 from typing import Any
 
 import ldap
+from ldap.controls import AssertionControl
+from ldap.filter import escape_filter_chars
 
 from vandrel.directory.dn import DN
 from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
@@ -64,17 +66,20 @@ class NamingTurn:
 
     """
 
-    def __init__(self, link: Link, context: DN, schema: Schema, *, stays: bool = False) -> None:
+    def __init__(
+        self, link: Link, context: DN, schema: Schema, *, stays: bool = False, can_assert: bool = False
+    ) -> None:  # fmt: skip
         """Wait for the turn.
 
         With `stays`, the entry is left there for the next run, since the server keeps what is left of each deletion.
+        With `can_assert`, the server deletes it only if it is this run's (RFC 4528), and need not be asked before.
 
         Raises:
             DirectoryError: ``busy`` where other runs do not let go of it, ``out-of-reach``.
 
         """
         self._link = link
-        self._stays = stays
+        self._stays, self._can_assert = stays, can_assert
         self._dn = str(context.child("cn", NAME))
         self._mark = f"{_machine()} {os.getpid()} {os.urandom(8).hex()}".encode()
         known = [name for name in _CLASSES if schema.object_class(name) is not None]
@@ -102,15 +107,19 @@ class NamingTurn:
     # --- requests
 
     def _remove(self) -> bool:
-        if self._holder() != self._mark:
-            return False
+        own = [AssertionControl(True, f"(description={escape_filter_chars(self._mark.decode())})")]
         try:
+            if self._can_assert and not self._stays:
+                self._link.connection.delete_ext_s(self._dn, serverctrls=own)
+                return True
+            if self._holder() != self._mark:
+                return False
             if self._stays:
                 parts = [(ldap.MOD_DELETE, "description", [self._mark]), (ldap.MOD_ADD, "description", [_FREE])]
                 self._link.connection.modify_s(self._dn, parts)
             else:
                 self._link.connection.delete_s(self._dn)
-        except (ldap.NO_SUCH_OBJECT, ldap.NO_SUCH_ATTRIBUTE):
+        except (ldap.NO_SUCH_OBJECT, ldap.NO_SUCH_ATTRIBUTE, ldap.ASSERTION_FAILED):
             return False
         except ldap.INSUFFICIENT_ACCESS:  # a right that ended meanwhile: whoever comes next waits, and takes it over
             pass

@@ -21,11 +21,11 @@ from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
 from vandrel.directory.ldap.naming_turn import NamingTurn
-from vandrel.directory.ldap.reconnect import Link
+from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
 from vandrel.directory.ldap.searches import Found, Question, Searches
 from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
-from vandrel.directory.ldap.writer import Writer
+from vandrel.directory.ldap.writer import ASSERTION, Writer
 from vandrel.directory.operations import Operation
 from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form, Scope
 from vandrel.directory.schema import Schema
@@ -37,6 +37,8 @@ _AT_ONCE = 50
 #: Names below one superior from which on they are asked for by filters and not one by one.
 _MANY = 20
 _EVERYTHING = "(objectClass=*)"
+#: Where most standard servers have their schema, and what tells of its last change there (RFC 4512, 4.2 and 3.4.4).
+_SUBSCHEMA, _STAMP = "cn=Subschema", "modifyTimestamp"
 
 _T = TypeVar("_T")
 
@@ -71,7 +73,7 @@ class LdapDirectory:
         self.settings = settings
         self._link = Link(settings)
         self._searches = Searches(self._link)
-        root = self._link.persist(lambda: self._read("", ["*", "+"]))
+        root, stamped = self._link.persist(self._root_and_stamp)
         contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
         default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
         self._contexts = tuple(dict.fromkeys([*default, *contexts]))
@@ -82,16 +84,35 @@ class LdapDirectory:
         )  # fmt: skip
         active = CAPABILITY in _texts(root, "supportedCapabilities")
         self.server: Server = ActiveServer() if active else StandardServer(self.about.controls)
-        definitions = self._definitions(root)
+        definitions = self._definitions(root, stamped)
         self._schema = Schema(self.server.definitions(definitions), bounds_bind=self.server.bounds_bind)
         self._known: dict[str, tuple[str, bool]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
 
-    def _definitions(self, root: Octets) -> schema_cache.Definitions:
+    def _root_and_stamp(self) -> tuple[Octets, Octets]:
+        """The root DSE; and, on its way with it, the stamp of the schema where most standard servers have it."""
+        connection, everything = self._link.connection, ldap.SCOPE_BASE
+        asked = [connection.search_ext(dn, everything, _EVERYTHING, wanted)
+                 for dn, wanted in (("", ["*", "+"]), (_SUBSCHEMA, [_STAMP]))]  # fmt: skip
+        found: list[Octets] = []
+        for request, is_guess in zip(asked, (False, True), strict=True):
+            try:
+                results = connection.result(request)[1]
+            except NO_ANSWER:
+                raise
+            except ldap.LDAPError as error:
+                if not is_guess:
+                    raise in_words(error, Location(server=self.location)) from None
+                results = []
+            found.append({name.lower(): values for name, values in results[0][1].items()} if results else {})
+        return found[0], found[1]
+
+    def _definitions(self, root: Octets, guessed: Octets) -> schema_cache.Definitions:
         """What the subschema subentry says: as it was kept, if it has not changed since (RFC 4512, 4.2 and 3.4.4)."""
-        where = next(iter(_texts(root, "subschemaSubentry")), "cn=Subschema")
+        where = next(iter(_texts(root, "subschemaSubentry")), _SUBSCHEMA)
         stamped, attribute = self.server.schema_stamp(where, next(iter(_texts(root, "schemaNamingContext")), ""))
-        found = self._link.persist(lambda: self._read(stamped, [attribute]))
+        is_guessed = (stamped.lower(), attribute) == (_SUBSCHEMA.lower(), _STAMP) and bool(guessed)
+        found = guessed if is_guessed else self._link.persist(lambda: self._read(stamped, [attribute]))
         stamp = next(iter(_texts(found, attribute)), "")
         server = " ".join([*self.settings.urls, where, self.about.vendor])
         if stamp and (known := schema_cache.find(server, stamp)) is not None:
@@ -250,8 +271,11 @@ class LdapDirectory:
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names exist."""
         below, spelled = self._below(dns), {str(dn): dn for dn in dns}  # as they were asked for, servers mostly answer
+        # That the top is there is known once it has told which directory this is.
+        top = {dn for dn in dns if dn == self._contexts[0] and self.identity != self.location}
+        below = {key: [dn for dn in siblings if dn not in top] for key, siblings in below.items()}
         answers = self._link.persist(lambda: [dn for dn, _ in self._answers(self._questions(below), ["1.1"])])
-        return {spelled.get(text) or DN.read(text) for text in answers} & set(dns)
+        return ({spelled.get(text) or DN.read(text) for text in answers} & set(dns)) | top
 
     def _below(self, dns: Collection[DN]) -> dict[str, list[DN]]:
         """Names that can be here, by the key of what they stand in."""
@@ -350,7 +374,8 @@ class LdapDirectory:
     def naming_turn(self) -> NamingTurn:
         """The turn to give unique names, by an entry at the top of the directory."""
         stays = self.capabilities.keeps_deleted
-        return NamingTurn(self._link, self._contexts[0], self._schema, stays=stays)
+        can_assert = ASSERTION in self.about.controls
+        return NamingTurn(self._link, self._contexts[0], self._schema, stays=stays, can_assert=can_assert)
 
     def execute(
         self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None

@@ -25,7 +25,7 @@ from vandrel.errors import Code, DirectoryError, Location, not_made_with_the_res
 
 Outcome = DirectoryError | None
 
-_ASSERTION = "1.3.6.1.1.12"  # RFC 4528
+ASSERTION = "1.3.6.1.1.12"  # RFC 4528
 
 #: Attributes without an EQUALITY rule have no value that could be named: RFC 4511, section 4.6.
 _NOT_BY_VALUE = (ldap.INAPPROPRIATE_MATCHING,)
@@ -64,7 +64,7 @@ class Writer:
         self._directory = directory
         self._schema = directory.schema
         self._server = server
-        self._can_assert = _ASSERTION in controls
+        self._can_assert = ASSERTION in controls
         self._virtual = server.virtual
         #: Of modifications of which a part was so already: what was left to change, by the identity of the operation.
         self._changed: dict[int, tuple[Change, ...]] = {}
