@@ -18,6 +18,7 @@ from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.operations import Change, ModifyEntry
+from vandrel.directory.port import Directory
 from vandrel.jobs.lifecycle.attic import AtticSelection
 from vandrel.jobs.lifecycle.delete import work_out_deletion
 from vandrel.jobs.lifecycle.restore import RestoreRequest, restore
@@ -36,17 +37,17 @@ def timed(what: Callable[[], object]) -> float:
 
 
 class House:
-    """A directory with so many accounts, its journal and its attic, in a folder."""
+    """A directory with so many accounts, its journal and its attic, in a folder: a file, or a server with its top."""
 
-    def __init__(self, folder: Path, count: int) -> None:
+    def __init__(self, folder: Path, count: int, server: Directory | None = None) -> None:
         charter = load(CHARTER)
-        self.directory = EmbeddedDirectory.create(folder / "directory.db", [charter.base])
+        self.directory = server or EmbeddedDirectory.create(folder / "directory.db", [charter.base])
         self.dialect = StandardDialect(self.directory, charter)
         self.context = Context(charter, self.directory, self.dialect)
         self.journal = Journal(folder / "journal.db", create=True)
         self.runner = Runner(self.directory, self.dialect, lambda: self.journal)
         self.base = charter.base
-        self.creation = list(steps(self.dialect, charter.base, count))
+        self.creation = list(steps(self.dialect, charter.base, count))[server is not None :]
         self.seconds = timed(lambda: self.run(self.creation))
 
     def run(self, todo: list[Step], **more: bool) -> None:
@@ -82,8 +83,8 @@ def snapshots(folder: Path, count: int) -> None:
     print(f"difference of two ({len(found)} objects): {differing / reading:.3f} of reading one")
 
 
-def attic(folder: Path, count: int) -> None:
-    house = House(folder, count)
+def attic(folder: Path, count: int, server: Directory | None = None) -> None:
+    house = House(folder, count, server)
     groups: list[Step] = []
     for number in range(20):
         dn = house.base.child("cn", f"Team {number}")
@@ -119,6 +120,14 @@ def attic(folder: Path, count: int) -> None:
     print(f"restoring {count:,} with memberships: {restoring / house.seconds:.2f} x creating them ({restoring:.1f} s)")
 
 
+def attic_on_a_server(folder: Path, count: int) -> None:
+    from tests import servers
+
+    print("the same on slapd:")
+    with servers.running(servers.PLAIN) as server:
+        attic(folder, count, servers.open_directory(server.settings()))
+
+
 def long_journal(folder: Path, count: int) -> None:
     journal = Journal(folder / "journal.db", create=True)
     base = DN.read("dc=marrowick,dc=example")
@@ -141,7 +150,10 @@ def main() -> None:
     parser.add_argument("--count", type=int, default=100_000)
     count = parser.parse_args().count
     assert count > UNITS
-    for what, number in ((snapshots, count), (attic, count // 5), (attic, count // 20), (long_journal, 10 * count)):
+    for what, number in (
+        (snapshots, count), (attic, count // 5), (attic, count // 20), (attic_on_a_server, count // 20),
+        (long_journal, 10 * count),
+    ):  # fmt: skip
         with tempfile.TemporaryDirectory() as folder:
             what(Path(folder), number)
 

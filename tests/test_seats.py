@@ -125,6 +125,9 @@ def test_seats_can_stand_in_a_field(demo):
     assert taken(demo) == {"plans": "1", "plans/fares": "1", "atlas": "2"}
     rows = {row["who"].split()[0]: row["how"] for row in demo.run("seats", "atlas", "--json").json["rows"]}
     assert rows == {"anygaard": "directly", "jmeer": "directly"}
+    done(demo, "edit", "jmeer", "products=ATLAS-7")  # by any spelling
+    assert "Nothing to change" in said(demo.run("seats", "give", "atlas", "jmeer", "-y"))
+    assert "atlas: 1 of 1" in said(demo.run("seats", "take", "atlas", "jmeer", "-y"))
 
 
 def test_a_seat_takes_the_fields_that_its_pool_asks_for(seats):

@@ -170,6 +170,7 @@ def test_a_suffix_comes_is_given_to_many_and_goes(place):
     assert int(listed["lines.example"]) == many > 3
     assert int(listed["marrowick.example"]) == int(before["marrowick.example"]) - many
     assert f"lines.example is that of {many} accounts: " in told("withdraw", "lines.example")
+    assert "lines.example is the one that they have" in told("withdraw", "lines.example", "--to", "lines.example")
     back = folder.run("suffixes", "withdraw", "lines.example", "--to", "marrowick.example", "-y")
     assert (back.code, "the charter registers lines.example too" in back.err) == (0, True)
     fields = folder.run("show", "jmueller", "--json").json["objects"][0]["fields"]

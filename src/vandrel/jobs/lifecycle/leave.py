@@ -243,8 +243,9 @@ class LeaverRoutine:
     def _seats_left(self, entry: Entry) -> Iterator[tuple[str, tuple[str, ...]]]:
         """The fields in which seats stand, and what of it goes; those of groups go with the groups."""
         for name, pool in self._context.charter.document.seats.items():
-            seats = {pool.value or name, *pool.parts.values()} if pool.field else set[str]()
-            if gone := tuple(value for value in self._context.dialect.read(entry, pool.field) if value in seats):
+            seats = set(map(prepare, (pool.value or name, *pool.parts.values()))) if pool.field else set[str]()
+            has = self._context.dialect.read(entry, pool.field) if pool.field else []
+            if gone := tuple(value for value in has if prepare(value) in seats):
                 yield pool.field, gone
 
     def _keep(self, entry: Entry, fields: Sequence[str], groups: Sequence[Entry]) -> None:

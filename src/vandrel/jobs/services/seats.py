@@ -22,6 +22,7 @@ from vandrel.jobs.common.selection import Selection, select
 from vandrel.objects.context import Context
 from vandrel.steps.seat_check import CountedSeats, Holders, counted_seats
 from vandrel.text.nearest import did_you_mean
+from vandrel.text.string_prep import prepare
 
 #: Months that are looked ahead.
 _AHEAD = 12
@@ -124,8 +125,8 @@ def change_seats(context: Context, request: SeatRequest) -> Proposal:
 def _in_field(
     context: Context, entry: Entry, field: str, values: Sequence[str], request: SeatRequest
 ) -> list[Assignment]:  # fmt: skip
-    has = set(context.dialect.read(entry, field))
-    given = tuple(value for value in values if (value in has) == request.takes_away)
+    has = {prepare(value): value for value in context.dialect.read(entry, field)}
+    given = tuple(has.get(prepare(value), value) for value in values if (prepare(value) in has) == request.takes_away)
     return [Assignment(field, "-=" if request.takes_away else "+=", given, literal=True)] if given else []
 
 

@@ -33,11 +33,13 @@ def change_suffix(context: Context, old: str, new: str, selection: Selection) ->
     An address in the old domain follows, and stays as an alias.
 
     Raises:
-        VandrelError: ``bad-value`` for what is no suffix, or none of the charter's; ``not-found`` where nobody has the
-            old one; what selecting raises.
+        VandrelError: ``bad-value`` for what is no suffix, none of the charter's, or the old one; ``not-found`` where
+            nobody has the old one; what selecting raises.
 
     """
     old, new = _suffix(old), _suffix(new)
+    if new == old:
+        raise VandrelError(Code.BAD_VALUE, f"{new} is the one that they have", where=Location(text=new))
     if new not in _of_charter(context):
         what, where = f"the charter does not have {new}", Location(file=str(context.charter.source))
         raise VandrelError(Code.BAD_VALUE, what, where=where, remedy="add it to suffixes: there")
@@ -122,6 +124,7 @@ def withdraw(context: Context, suffix: str, new: str) -> Proposal | Report:
     return Proposal(
         "suffixes", f"withdraw the suffix {suffix}", f"Withdraw {suffix}?", work, changes=changes,
         findings=[*(moved.findings if moved is not None else ()), *findings], is_atomic=not users,
+        most_refused=0,  # as long as one of them has it, it stays
     )  # fmt: skip
 
 
