@@ -105,6 +105,8 @@ def test_a_recent_run_asks_for_what_changed_alone(school, service):
     assert "new: 1 account; 1 changed; 1 group with other members; 1 disabled" in told, told
     assert "Purser" in told  # what others changed is seen
     assert len(service.requests) < 40, service.requests  # for five changes, with reading back
+    anna = service.people()["anna.lund2@marrowick.example"]["id"]
+    assert ("GET", f"/v2/Users/{anna}") in service.requests  # found by her identifier, and not by going through all
     people = service.people()
     assert people["anna.lund2@marrowick.example"]["title"] == "Bosun"
     assert not people["bjorn.akerblom@marrowick.example"]["active"]

@@ -160,6 +160,9 @@ class Directory(Protocol):
         What is not there is left out; what was made by this very connection need not be asked for again.
         """
 
+    def remember(self, dn: DN, identifier: str) -> None:
+        """Take note of the identifier that an object of this name had, so that it need not be looked for."""
+
     def execute(
         self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None
     ) -> list[DirectoryError | None]:  # fmt: skip

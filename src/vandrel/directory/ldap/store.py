@@ -262,6 +262,9 @@ class LdapDirectory:
                 for attribute in forms for value in forms[attribute]}  # fmt: skip
         return {form: held[key] for form, key in keys.items() if key in held}
 
+    def remember(self, dn: DN, identifier: str) -> None:
+        """Objects are found by their names as fast."""
+
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """Several questions on their way at a time."""
         found = self._link.persist(lambda: list(self._answers(self._questions(self._below(dns)), list(IDENTIFIERS))))

@@ -63,6 +63,8 @@ class ServiceDirectory:
         self._schema = _schema()
         self._records: dict[str, _Record] = {}
         self._names: dict[str, DN] = {}
+        #: Identifiers that names had in another run.
+        self._remembered: dict[str, str] = {}
         #: Whether everything was read once by this connection, by endpoint; own changes are followed.
         self._is_known = {_PEOPLE: False, _GROUPS: False}
 
@@ -153,6 +155,10 @@ class ServiceDirectory:
             else:
                 present |= {dn for dn in asked if self._fresh(dn) is not None}
         return present
+
+    def remember(self, dn: DN, identifier: str) -> None:
+        """A record is read by its identifier; a service goes through all of them to find a name."""
+        self._remembered[dn.key] = identifier
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """As the answers said that came when they were made or read."""
@@ -267,6 +273,10 @@ class ServiceDirectory:
         if dn.parent != self._base or dn.naming_attribute.lower() not in _NAMING.values():
             return None
         endpoint, path = (_PEOPLE, "userName") if dn.naming_attribute.lower() == "uid" else (_GROUPS, "displayName")
+        if identifier := self._remembered.pop(dn.key, ""):
+            resource = self.link.get(endpoint, identifier)
+            if resource is not None and mapping.name_of(resource, self._base) == dn:
+                return self._take(endpoint, resource)
         found = self._read(endpoint, f"{path} eq {_quoted(dn.name)}")
         return next((record for record in found if record.dn == dn), None)
 

@@ -55,7 +55,9 @@ def read_there(
     yield from read.values()
     for link in links.values():
         if link.there not in read and NAME in link.sent and (MEMBERS in link.sent) == (object_type == GROUP):
-            yield _as_sent(there, object_type, link, rules.identifier)
+            entry = _as_sent(there, object_type, link, rules.identifier)
+            directory.remember(entry.dn, link.there)
+            yield entry
 
 
 def _as_sent(there: Context, object_type: str, link: Link, identifier: str) -> Entry:
