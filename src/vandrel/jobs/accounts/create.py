@@ -296,7 +296,9 @@ class Creator:
             if target not in misshapen:
                 self._check_given(draft, target)
         at_fault = misshapen | {finding.where.field for finding in draft.findings}
-        for target, rule, tied in self.order(kind, typed):
+        order = self.order(kind, typed)
+        self.register.foresee(((target, rule) for target, rule, _ in order), self._values(draft))
+        for target, rule, tied in order:
             if at_fault and rule.fields() & at_fault:
                 continue  # built from something that is at fault itself: that is said once
             values = self._values(draft)

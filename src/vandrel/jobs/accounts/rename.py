@@ -191,6 +191,8 @@ class Renamer:
         values |= changed
         self._initials(entry, values, changed)
         renewed = set(changed)
+        rules = [(target, self._context.charter.naming(target, kind)) for target in self._in_order(kind)]
+        self._allocator.foresee([each for each in rules if each[0] not in keep and each[0] not in given], values)
         for target in self._in_order(kind):
             if target in keep or target in given:
                 continue

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 from typing import Protocol
 
 from msgspec import Struct
 
+from vandrel.charter.naming import NamingRule
 from vandrel.directory.dn import DN, LEVEL
 from vandrel.directory.port import Form
 from vandrel.jobs.common.directory_index import DirectoryIndex
@@ -110,6 +111,23 @@ class NameAllocator:
                 self._answers[attribute, stored] = None
         if asked:
             self._answers |= self._context.directory.find_owners(asked)
+
+    def foresee(self, rules: Iterable[tuple[str, NamingRule]], values: Mapping[str, str]) -> None:
+        """Ask about the first choice of several names at once: over a long line, each question is a wait.
+
+        Args:
+            rules: the names and their rules, each after those that it is built from.
+            values: what the patterns see.
+
+        """
+        if self._ledger is not None:
+            return
+        seen, forms = dict(values), list[Form]()
+        for target, rule in rules:
+            if (first := next(rule.candidates(seen), None)) is not None:
+                seen[target] = first.value
+                forms += self._context.dialect.unique_forms(target, first.value)
+        self._ask(forms)
 
     def _given_to(self, target: str, value: str, but: DN | None) -> DN | None:
         claims = self.claims(target, value)
