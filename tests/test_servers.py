@@ -779,7 +779,7 @@ def test_the_schema_is_asked_for_again_only_when_it_has_changed(monkeypatch, tmp
 #: How often a command waits for an answer, at the most: over a line of 200 ms each is a fifth of a second.
 TRIPS = {
     "show alund": 7, "find title=Cook": 3, "edit alund title=Bosun -y": 7, "disable jmeer -y": 8,
-    "edit alund title=Cook groups+=team-it -y": 17, "create group Loft kind=team members=alund -y": 15,
+    "edit alund title=Cook groups+=team-it -y": 15, "create group Loft kind=team members=alund -y": 15,
     "create staff Ole-Vik number=4711 department=IT given=Ole surname=Vik password=none -y": 20,
     "rename annlund surname=Berg -y": 26, "delete tsahin -y": 16, "restore tsahin -y": 20,
 }  # fmt: skip

@@ -24,10 +24,12 @@ class WholeGroups:
 
     def of(self, entry: Entry) -> list[Entry]:
         """The groups that an object is a direct member of, the primary group included."""
-        context = self._context
-        where = context.dialect.groups_filter(entry)
-        present = list(context.directory.search(context.charter.base, where=where, only=["cn"]))
-        return [group for each in present if (group := self.get(each.dn)) is not None]
+        return [group for each in self.named(entry) if (group := self.get(each.dn)) is not None]
+
+    def named(self, entry: Entry) -> list[Entry]:
+        """The same with their names alone: who comes into a group need not read those in which they are."""
+        where = self._context.dialect.groups_filter(entry)
+        return list(self._context.directory.search(self._context.charter.base, where=where, only=["cn"]))
 
     def get(self, dn: DN) -> Entry | None:
         """The entry of this name."""

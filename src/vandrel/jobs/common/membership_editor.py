@@ -46,7 +46,7 @@ class MembershipEditor:
     def of_member(self, edit: Edit, assignments: Sequence[Assignment]) -> None:
         """Memberships from the member's side: all assignments together, one after the other."""
         dn = edit.entry.dn
-        now = {group.dn.key: group for group in self.whole.of(edit.entry)}
+        now = {group.dn.key: group for group in self.whole.named(edit.entry)}
         then = dict(now)
         for assignment in assignments:
             typed = {g.dn.key: g for g in (self._group(name, assignment) for name in assignment.values)}
@@ -62,7 +62,7 @@ class MembershipEditor:
         for group in join:
             self._membership(edit, group, [dn], [])
         for group in leave:
-            if not self._membership(edit, group, [], [dn]):
+            if not self._membership(edit, self.whole.get(group.dn) or group, [], [dn]):
                 what = f"{group.dn.name} is the primary group of {dn.name}, and cannot be left"
                 remedy = "set another one first: primary=..."
                 edit.findings.append(Finding(Code.REFUSED, what, Location(field="groups"), remedy))
