@@ -65,8 +65,10 @@ def test_every_field_is_kept_read_changed_and_cleared(object_type):
         if name not in ("surname",):
             assert DIALECT.read(made, name) == value, name
         assert not DIALECT.changes(made, name, DIALECT.read(made, name)), name
-        (change,) = DIALECT.changes(made, name, ["yes"] if name == "enabled" else [])
-        assert change.removed, name
+        changes = DIALECT.changes(made, name, ["yes"] if name == "enabled" else [])
+        assert all(change.removed for change in changes), name
+        # Unix systems look at a day of their own.
+        assert len(changes) == 1 or (name, {c.attribute for c in changes}) == ("ends", {"vandrelEnd", "shadowExpire"})
 
 
 @pytest.mark.parametrize(
