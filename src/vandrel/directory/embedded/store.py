@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from functools import cached_property
 from pathlib import Path
 
 import msgspec
@@ -107,7 +108,7 @@ class EmbeddedDirectory:
         """Nobody: the rights on the file count."""
         return ""
 
-    @property
+    @cached_property
     def capabilities(self) -> Capabilities:
         """What an embedded directory does by itself."""
         return Capabilities(

@@ -264,8 +264,9 @@ class Restorer:
         }  # fmt: skip
         later = {key: self._later(dn, job) for key, (dn, job) in targets.items() if key not in new_names}
         there = {dn.key for dn in (*self._context.directory.existing(list(later.values())), *new_names.values())}
+        names_now = {**later, **new_names}
         for each in self.restored:
-            self._sort_out(each, {**later, **new_names}, there)
+            self._sort_out(each, names_now, there)
         holders: dict[str, Entry | None] = {}
         for each in self.restored:
             for holder, attribute in each.item.pointed_at:
@@ -371,7 +372,8 @@ def _change(context: Context, each: Restored, password: str) -> ObjectChange:
             fields.append(FieldChange(name, after=tuple(value), rule=each.renamed.get(name, "")))
     if each.renamed.get("name"):
         fields.append(FieldChange("name", after=(entry.dn.name,), rule=each.renamed["name"]))
-    if members := Namesakes(context).shown(context.dialect.members(entry)):
+    listed = context.dialect.members(entry)
+    if listed and (members := Namesakes(context).shown(listed)):
         fields.append(FieldChange("members", after=tuple(members), rule="as before"))
     if each.groups:
         fields.append(FieldChange("groups", after=tuple(each.groups), rule="as before"))
