@@ -130,6 +130,18 @@ def test_seats_can_stand_in_a_field(demo):
     assert "atlas: 1 of 1" in said(demo.run("seats", "take", "atlas", "jmeer", "-y"))
 
 
+def test_seats_are_counted_under_a_new_name_given_by_the_same_change(demo):
+    add(demo, "atlas: {field: products, capacity: 1}")
+    path = demo.path / "charter.yaml"
+    path.write_text(path.read_text() + FIELD)
+    given = demo.run("edit", "alund", "name=Anna Berg", "products+=atlas", "-y")
+    assert "atlas: 1 of 1 seats are taken then, 0 now" in said(given), said(given)
+    # Back in the other order: first the name, then what stands under it.
+    undone = demo.run("undo", str(demo.run("journal", "--json").json["rows"][0]["number"]), "-y")
+    assert "atlas: 0 of 1 seats are taken then, 1 now" in said(undone), said(undone)
+    assert taken(demo) == {"atlas": "0"}
+
+
 def test_a_seat_takes_the_fields_that_its_pool_asks_for(seats):
     add(seats, POOL + ", requires: [office]}")
     told = seats.run("seats", "give", "plans", "alund", "-y")

@@ -17,7 +17,7 @@ from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.port import Directory
 from vandrel.errors import NOTE, STOP, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP
-from vandrel.steps.step import Add, Remove, Set, Step
+from vandrel.steps.step import Add, Remove, Rename, Set, Step
 from vandrel.text.string_prep import prepare
 
 
@@ -170,18 +170,22 @@ class _Touched:
         #: By the key of a group, the members that come and go.
         self._added: dict[str, list[str]] = {}
         self._removed: dict[str, list[str]] = {}
+        #: By the key of a new name, that name and the one that it has now.
+        self._renamed: dict[str, tuple[DN, DN]] = {}
         for step in steps:
             match step:
+                case Rename(dn, new):
+                    self._renamed[new.key] = new, self._now(dn)
                 case Set(dn, changes):
                     self.attributes.update(change.attribute for change in changes)
                     for change in changes:
                         if change.attribute in BY_NAME:
-                            self._added.setdefault(dn.key, []).extend(map(str, change.added))
-                            self._removed.setdefault(dn.key, []).extend(map(str, change.removed))
+                            self._added.setdefault(self._now(dn).key, []).extend(map(str, change.added))
+                            self._removed.setdefault(self._now(dn).key, []).extend(map(str, change.removed))
                 case Add(_, attributes):
                     self.attributes.update(self.fields & attributes.keys())
                 case Remove(dn, attributes):
-                    self._gone.add(dn.key)
+                    self._gone.add(self._now(dn).key)
                     self.attributes.update(self.fields & attributes.keys())
 
     def concerns(self, seats: CountedSeats) -> bool:
@@ -191,14 +195,15 @@ class _Touched:
         return self._dialect.attribute(seats.pool.field, ACCOUNT) in self.attributes
 
     def after(self, seats: CountedSeats, before: dict[str, DN], holders: Holders) -> dict[str, DN]:
-        """Who has a seat once it is made."""
+        """Who has a seat once it is made, by the names that they have now."""
         if seats.group is None:
             return self._with_the_value(seats, before)
         key = seats.group.dn.key
-        left = {dn.key for value in self._removed.get(key, ()) if (dn := _name(value)) is not None}
+        left = {self._now(dn).key for dn in map(_name, self._removed.get(key, ())) if dn is not None}
+        come = [str(self._now(dn)) for dn in map(_name, self._added.get(key, ())) if dn is not None]
         members = self._dialect.members(seats.group)
         stays = [value for value in members if (dn := _name(value)) is not None and dn.key not in left]
-        after = holders.of([*stays, *self._added.get(key, ())])
+        after = holders.of([*stays, *come])
         return {each: dn for each, dn in after.items() if each not in self._gone}
 
     def _with_the_value(self, seats: CountedSeats, before: dict[str, DN]) -> dict[str, DN]:
@@ -208,10 +213,17 @@ class _Touched:
         for step in self._steps:
             come, go = _values(step, attribute)
             if value in self._schema.keys(attribute, list(map(str, go))):
-                after.pop(step.dn.key, None)
+                after.pop(self._now(step.dn).key, None)
             if value in self._schema.keys(attribute, list(map(str, come))):
-                after[step.dn.key] = step.dn
+                after[self._now(step.dn).key] = self._now(step.dn)
         return after
+
+    def _now(self, dn: DN) -> DN:
+        """The name that an object has now, of which this is perhaps the new one."""
+        for above in (dn, *dn.ancestors()) if self._renamed else ():
+            if above.key in self._renamed:
+                return dn.moved(*self._renamed[above.key])
+        return dn
 
 
 def _values(step: Step, attribute: str) -> tuple[list[Value], list[Value]]:

@@ -282,8 +282,10 @@ def _invitation(resource: Resource) -> dict[str, list[Value]]:
     """What is known of the invitation of a guest."""
     told = resource.get(GUEST)
     found: dict[str, list[Value]] = {}
-    for name, key in _INVITATION.items() if isinstance(told, Mapping) else ():
-        value = text(told.get(key)) if isinstance(told, Mapping) else ""
+    if not isinstance(told, Mapping):
+        return found
+    for name, key in _INVITATION.items():
+        value = text(told.get(key))
         if value := value if name == "vandrelSponsorName" else _instant(value):
             found[name] = [value]
     return found

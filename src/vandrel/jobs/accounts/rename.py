@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 
 from msgspec import Struct
 
+from vandrel.charter.naming import NamingRule
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED
@@ -191,12 +192,9 @@ class Renamer:
         values |= changed
         self._initials(entry, values, changed)
         renewed = set(changed)
-        rules = [(target, self._context.charter.naming(target, kind)) for target in self._in_order(kind)]
-        self._allocator.foresee([each for each in rules if each[0] not in keep and each[0] not in given], values)
-        for target in self._in_order(kind):
-            if target in keep or target in given:
-                continue
-            rule = self._context.charter.naming(target, kind)
+        rules = [(target, rule) for target, rule in self._in_order(kind) if target not in keep and target not in given]
+        self._allocator.foresee(_concerned(rules, renewed), values)
+        for target, rule in rules:
             if rule.fields() & renewed:
                 new = rule.choose(values, partial(self._why, entry, target)).chosen.value
                 if new != values[target]:
@@ -212,14 +210,14 @@ class Renamer:
         if values["initials"] == old and new != old:
             values["initials"] = changed["initials"] = new
 
-    def _in_order(self, kind: str) -> list[str]:
-        """The names, each after those that it is built from."""
+    def _in_order(self, kind: str) -> list[tuple[str, NamingRule]]:
+        """The names and their rules, each after those that it is built from."""
+        rules = {target: self._context.charter.naming(target, kind) for target in NAMED}
         todo, ordered = list(NAMED), []
-        fields = {target: self._context.charter.naming(target, kind).fields() for target in NAMED}
         while todo:
-            ready = next((t for t in todo if not fields[t] & (set(todo) - {t})), todo[0])
+            ready = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
             todo.remove(ready)
-            ordered.append(ready)
+            ordered.append((ready, rules[ready]))
         return ordered
 
     def _why(self, entry: Entry, target: str, value: str) -> str:
@@ -240,3 +238,12 @@ class Renamer:
                     what = f"{name} still has {word} in it: {value}"
                     remedy = f"vandrel edit {login} {name}=..."
                     yield Finding(Code.REFUSED, what, Location(field=name), remedy, NOTE)
+
+
+def _concerned(rules: Iterable[tuple[str, NamingRule]], renewed: Collection[str]) -> Iterator[tuple[str, NamingRule]]:
+    """The rules that see one of these names, or a name that such a rule gives."""
+    changing = set(renewed)
+    for target, rule in rules:
+        if rule.fields() & changing:
+            changing.add(target)
+            yield target, rule

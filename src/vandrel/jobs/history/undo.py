@@ -166,23 +166,27 @@ def _with_nobody_in_place(context: Context, steps: Iterable[Step]) -> Iterator[S
 
     Where a group must have a member, the first one takes the place of the empty name, and the last one leaves it.
     """
-    lists: dict[tuple[str, str], set[DN]] = {}
+    #: By the key of a group and an attribute; None where none of its values need be there.
+    lists: dict[tuple[str, str], set[DN] | None] = {}
     renames: list[Rename] = []
     for step in steps:
         if isinstance(step, Rename):
             renames.append(step)
-            lists = {which: _renamed(members, [step]) for which, members in lists.items()}
+            lists = {which: _renamed(members, [step]) for which, members in lists.items() if members is not None}
         changes = step.changes if isinstance(step, Set) else ()
         for attribute in {change.attribute for change in changes} & {*BY_NAME}:
             nobody, which = context.dialect.placeholder(attribute), (step.dn.key, attribute)
-            entry = context.directory.get(step.dn) if nobody is not None else None
-            if nobody is None or entry is None or attribute not in _required(context, entry):
+            if nobody is None:
                 continue
-            members = lists[which] if which in lists else _renamed(_named(entry.values_of(attribute)), renames)
+            if which not in lists:
+                lists[which] = _list_of(context, step.dn, attribute, renames)
+            members = lists[which]
+            if members is None:
+                continue
             for change in changes:
                 if change.attribute == attribute:
-                    members = (members - _named(change.removed)) | _named(change.added)
-            lists[which] = members
+                    members -= _named(change.removed)
+                    members |= _named(change.added)
             is_added = any(nobody in change.added for change in changes if change.attribute == attribute)
             if bool(members) == is_added:
                 changes = tuple(_with_nobody(changes, attribute, nobody, is_added=not members))
@@ -192,8 +196,12 @@ def _with_nobody_in_place(context: Context, steps: Iterable[Step]) -> Iterator[S
             yield Set(step.dn, tuple(changes))
 
 
-def _required(context: Context, entry: Entry) -> Collection[str]:
-    return context.directory.schema.shape(tuple(entry.texts("objectClass")))[0]
+def _list_of(context: Context, dn: DN, attribute: str, renames: Sequence[Rename]) -> set[DN] | None:
+    """Those in a list of members that must have one, as they are called after these renames; None for others."""
+    entry = context.directory.get(dn)
+    if entry is None or attribute not in context.directory.schema.shape(tuple(entry.texts("objectClass")))[0]:
+        return None
+    return _renamed(_named(entry.values_of(attribute)), renames)
 
 
 def _named(values: Iterable[Value]) -> set[DN]:

@@ -55,14 +55,16 @@ def purge_there(context: Context, words: Sequence[str]) -> tuple[Report, list[st
     if not context.directory.capabilities.forgets_deleted:
         what = "this directory keeps nothing of what is deleted that could be purged by a command"
         raise VandrelError(Code.REFUSED, what, where=Location(server=context.directory.location))
-    rows, identifiers, left = [], [], {word.casefold(): word for word in words}
+    rows, identifiers, wanted = [], [], {word.casefold(): word for word in words}
+    left = dict(wanted)
     for entry in context.directory.deleted():
         row = deleted_row(context, entry)
-        called = {row[1].casefold(), row[2].casefold()}
-        if called & {word.casefold() for word in words}:
+        called = {row[1].casefold(), row[2].casefold()} & wanted.keys()
+        if called:
             rows.append(row)
             identifiers.append(entry.identifier)
-            left = {key: word for key, word in left.items() if key not in called}
+            for word in called:
+                left.pop(word, None)
     if left:
         what = f"nobody who was deleted there is called {next(iter(left.values()))}"
         raise VandrelError(Code.NOT_FOUND, what, remedy="vandrel find --deleted lists them")
