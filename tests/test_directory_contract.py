@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import ClassVar
 
 import pytest
+from msgspec import structs
 
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
@@ -378,6 +379,25 @@ def test_what_cannot_be_taken_back_is_told(directory):
     else:
         assert [o.code for o in outcomes] == ["done-in-part", "not-found"]
         assert directory.get(TEAM) is not None
+
+
+def test_what_goes_and_comes_back_in_one_sequence_goes_bottom_up_and_comes_top_down(directory):
+    hold = BASE.child("ou", "Hold")
+    deep = hold.child("ou", "Deep")
+    crew = [deep.child("cn", f"Hand {number}") for number in range(40)]
+    fill = [unit(hold), unit(deep), *(person(dn, f"hand{n}") for n, dn in enumerate(crew))]
+    assert make(directory, *fill, atomic=False) == [None] * 42
+    before = {dn: directory.get(dn).identifier for dn in (hold, deep, *crew)}
+    # In the way is one whose name comes after that of what holds it.
+    sequence = [*map(DeleteEntry, crew[1:]), DeleteEntry(deep), DeleteEntry(crew[0]), DeleteEntry(deep),
+                DeleteEntry(crew[0]), DeleteEntry(hold)]  # fmt: skip
+    outcomes = directory.execute(sequence, atomic=False)
+    assert [outcome.code for outcome in outcomes if outcome] == ["refused", "not-found"]
+    assert [index for index, outcome in enumerate(outcomes) if outcome] == [39, 42]
+    assert not directory.existing([hold, deep, *crew])
+    back = [structs.replace(each(of(directory)), was=was) for each, was in zip(fill, before.values(), strict=True)]
+    assert make(directory, *back, atomic=False) == [None] * 42
+    assert {dn: directory.get(dn).identifier for dn in before} == before
 
 
 @pytest.mark.parametrize("kind", ["add", "modify"])

@@ -807,3 +807,20 @@ def test_each_command_waits_for_so_many_answers_and_no_more(tmp_path):
             counted[line] = relay.trips
         relay.close()
     assert not {line: (trips, TRIPS[line]) for line, trips in counted.items() if trips > TRIPS[line]}
+
+
+def test_deletions_and_returns_wait_for_few_answers(tmp_path):
+    people = [DECK.child("cn", f"Hand {number}") for number in range(64)]
+    adds = [person(dn, f"hand{number}") for number, dn in enumerate(people)]
+    with servers.running(servers.PLAIN) as server:
+        near = open_directory(server.settings())
+        assert not any(make(near, unit(BASE), unit(DECK), *adds, atomic=False))
+        identifiers = [near.get(dn).identifier for dn in people]
+        relay = servers.FarAway(server.port)
+        far = open_directory(root(relay.port))
+        relay.trips = 0
+        assert not any(far.execute(list(map(DeleteEntry, people)), atomic=False))
+        back = [structs.replace(add(of(far)), was=was) for add, was in zip(adds, identifiers, strict=True)]
+        assert not any(far.execute(back, atomic=False))
+        assert relay.trips <= len(people) // 2
+        relay.close()

@@ -8,13 +8,15 @@ from contextlib import contextmanager
 
 
 @contextmanager
-def gc_paused() -> Iterator[None]:
+def gc_paused(*, is_large: bool = True) -> Iterator[None]:
     """Let it rest: it would look through all objects again and again, and find none to let go.
 
-    Afterwards it leaves alone what there is by then, which goes when nobody refers to it any more.
+    Nothing is done where what comes is not large. Afterwards it leaves alone what there is by then, which goes when
+    nobody refers to it any more.
     """
-    running = gc.isenabled()
-    gc.disable()
+    running = gc.isenabled() and is_large
+    if running:
+        gc.disable()
     try:
         yield
     finally:

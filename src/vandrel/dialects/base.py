@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date, datetime
+from functools import cached_property
 from typing import ClassVar
 
 from vandrel.charter.charter import Charter
@@ -13,6 +14,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Filter
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
+from vandrel.directory.schema import Schema
 from vandrel.fields import ACCOUNT, GROUP, UNIT, Shape
 
 
@@ -243,9 +245,12 @@ class BaseDialect:
 
     def addable(self, entry: Entry, *, is_same: bool = False) -> tuple[dict[str, list[Value]], str]:
         """The attributes with which a deleted object can be added again; and, in words, what does not come back."""
-        known = ((name, values, self.schema.attribute(name)) for name, values in entry.attributes.items())
-        more = self.directory.capabilities.taken_back
-        return {n: v for n, v, kind in known if kind is not None and (not kind.read_only or n in more)}, ""
+        is_addable = self._addable
+        return {name: values for name, values in entry.attributes.items() if is_addable[name]}, ""
+
+    @cached_property
+    def _addable(self) -> Mapping[str, bool]:
+        return _AddableAttributes(self.schema, self.directory.capabilities.taken_back)
 
     # --- members
 
@@ -269,6 +274,20 @@ class BaseDialect:
         """What comes into the list of members and what goes, of what is not so already."""
         present = self._present(group)
         return [str(dn) for dn in add if dn.key not in present], [present[dn.key] for dn in remove if dn.key in present]
+
+
+class _AddableAttributes(dict[str, bool]):
+    """Whether a new entry can have an attribute, by its name: asked once for each, however many entries come."""
+
+    def __init__(self, schema: Schema, taken_back: Collection[str]) -> None:
+        super().__init__()
+        self._schema = schema
+        self._taken_back = taken_back
+
+    def __missing__(self, name: str) -> bool:
+        known = self._schema.attribute(name)
+        self[name] = known is not None and (not known.read_only or name in self._taken_back)
+        return self[name]
 
 
 def difference(before: Entry, after: Entry) -> list[Change]:

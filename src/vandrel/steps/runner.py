@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from contextlib import nullcontext
 from functools import cached_property
 
 from vandrel import file_names
@@ -146,7 +145,7 @@ class Runner:
             DirectoryError: the directory as a whole failed; what was made before stays and is in the journal.
 
         """
-        with gc_paused() if len(plan.steps) > BATCH else nullcontext():
+        with gc_paused(is_large=len(plan.steps) > BATCH):
             findings = [] if checked else self.check(plan)
             if are_fatal(findings):
                 raise Refused(findings)

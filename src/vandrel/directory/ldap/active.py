@@ -144,6 +144,9 @@ class ActiveServer:
         )
         return bytes(results[0][1][_DESCRIPTOR][0])
 
+    def identifier_control(self, was: str) -> None:
+        """A tombstone has to be looked for first."""
+
     def add_again(self, connection: Any, dn: str, attributes: list[tuple[str, list[bytes]]], was: str) -> None:
         """[MS-ADTS] 3.1.1.5.3.7: a tombstone is reanimated, so that GUID and SID survive; the rest is filled in."""
         if not self._is_there(connection, dn, was):

@@ -49,6 +49,12 @@ class Server(Protocol):
     def inside(self, connection: Any, dn: DN, changes: Sequence[Change]) -> tuple[list[Any], list[Any]]:
         """What to modify so that virtual attributes change, and the controls to send along."""
 
+    def identifier_control(self, was: str) -> tuple[tuple[str, list[bytes]], Any] | None:
+        """The attribute and the control with which one addition gives an entry its old identifier.
+
+        None where that takes more than an addition. A server may refuse it all the same: see `add_again`.
+        """
+
     def add_again(self, connection: Any, dn: str, attributes: list[tuple[str, list[bytes]]], was: str) -> None:
         """Add an entry as the deleted object with this identifier, where the server can; else as a new one."""
 

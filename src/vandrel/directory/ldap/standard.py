@@ -75,10 +75,15 @@ class StandardServer:
         """Nothing is kept inside of other attributes."""
         return [], []
 
+    def identifier_control(self, was: str) -> tuple[tuple[str, list[bytes]], Any]:
+        """The identifier as an attribute, and the control that lets it be set."""
+        return ("entryUUID", [was.encode()]), _RELAX
+
     def add_again(self, connection: Any, dn: str, attributes: list[tuple[str, list[bytes]]], was: str) -> None:
         """With its old ``entryUUID``, where the server lets this identity set one."""
+        identifier, control = self.identifier_control(was)
         try:
-            connection.add_ext_s(dn, [*attributes, ("entryUUID", [was.encode()])], serverctrls=[_RELAX])
+            connection.add_ext_s(dn, [*attributes, identifier], serverctrls=[control])
         except (*NO_ANSWER, ldap.ALREADY_EXISTS, ldap.NO_SUCH_OBJECT):
             raise
         except ldap.LDAPError:

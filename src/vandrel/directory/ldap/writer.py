@@ -81,7 +81,8 @@ class Writer:
         sent: deque[_PendingRequest] = deque()
         touched: set[str] = set()
         for index, operation in enumerate(operations):
-            simple = self._is_simple(operation)
+            # What is to be taken back with the rest must not go before the rest is settled.
+            simple = self._is_simple(operation) and not (atomic and isinstance(operation, DeleteEntry))
             if not simple or self._builds_upon(operation, touched):
                 self._settle(operations, sent, outcomes, 0)
                 touched.clear()
@@ -93,7 +94,7 @@ class Writer:
             self._settle(operations, sent, outcomes, self._server.window - 1)
             try:
                 sent.append(_PendingRequest(index, self._send(operation), self._link.connection))
-                touched.add(operation.dn.key)
+                touched |= self._waited_for(operation)
             except NO_ANSWER:
                 outcomes.add(index, self._one(operation, unsure=True))
         self._settle(operations, sent, outcomes, 0)
@@ -111,7 +112,9 @@ class Writer:
         match operation:
             case AddEntry():
                 inside = self._is_inside(operation) and self._virtual.isdisjoint(operation.attributes)
-                return inside and not operation.was
+                return inside and (not operation.was or self._server.identifier_control(operation.was) is not None)
+            case DeleteEntry():
+                return self._is_inside(operation)
             case ModifyEntry():
                 return (
                     bool(operation.changes)
@@ -129,12 +132,26 @@ class Writer:
     def _builds_upon(operation: Operation, touched: set[str]) -> bool:
         """Whether something on its way must be made first: servers make requests of one connection in any order."""
         key = operation.dn.key
-        return key in touched or key.rpartition(names.LEVEL)[0] in touched
+        if key in touched:
+            return True
+        return not isinstance(operation, DeleteEntry) and key.rpartition(names.LEVEL)[0] in touched
+
+    @staticmethod
+    def _waited_for(operation: Operation) -> set[str]:
+        """The keys of the names for which a later operation waits: what holds a deleted entry is one of them."""
+        key = operation.dn.key
+        return {key, key.rpartition(names.LEVEL)[0]} if isinstance(operation, DeleteEntry) else {key}
 
     def _send(self, operation: Operation) -> int:
         connection, dn = self._link.connection, str(operation.dn)
-        if isinstance(operation, AddEntry):
-            return int(connection.add_ext(dn, self._attributes(operation)))
+        match operation:
+            case AddEntry():
+                attributes, controls = self._attributes(operation), None
+                if operation.was and (known := self._server.identifier_control(operation.was)):
+                    attributes, controls = [*attributes, known[0]], [known[1]]
+                return int(connection.add_ext(dn, attributes, serverctrls=controls))
+            case DeleteEntry():
+                return int(connection.delete_ext(dn))
         assert isinstance(operation, ModifyEntry)
         return int(connection.modify_ext(dn, _parts(operation.changes), serverctrls=self._asserting(operation.changes)))
 
@@ -152,11 +169,16 @@ class Writer:
                 outcomes.add(one.index, None)
             except NO_ANSWER:
                 outcomes.add(one.index, self._one(operation, unsure=True))
-            except (*_SO_ALREADY, *_NOT_BY_VALUE) as error:
-                known = self._outcome(operation, error) if isinstance(operation, AddEntry) else self._one(operation)
-                outcomes.add(one.index, known)
             except ldap.LDAPError as error:
-                outcomes.add(one.index, self._outcome(operation, error))
+                again = self._is_tried_again(operation, error)
+                outcomes.add(one.index, self._one(operation) if again else self._outcome(operation, error))
+
+    @staticmethod
+    def _is_tried_again(operation: Operation, error: ldap.LDAPError) -> bool:
+        """Whether a refused operation may yet be made by itself, with a look at what is there."""
+        if isinstance(operation, AddEntry):  # the server may let nobody set an identifier
+            return bool(operation.was) and not isinstance(error, ldap.ALREADY_EXISTS | ldap.NO_SUCH_OBJECT)
+        return isinstance(operation, ModifyEntry) and isinstance(error, (*_SO_ALREADY, *_NOT_BY_VALUE))
 
     # --- one at a time
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import partial
+from functools import cache, partial
 
 from msgspec import Struct, structs
 
@@ -15,6 +15,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.member_lists import ALL
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT
+from vandrel.gc_control import gc_paused
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.proposal import (
@@ -39,7 +40,8 @@ from vandrel.steps.step import Add, Password, Set, Step
 
 #: Names that must be unique, each after those that it may be built from.
 _UNIQUE_NAMES = ("login", "principal", "mail")
-
+#: From so many objects on, it costs more to look for garbage than there can be.
+_MANY = 1000
 
 #: The name by now of an object that was called so when a job deleted something.
 Later = Callable[[DN, int], DN]
@@ -101,9 +103,11 @@ def restore(context: Context, attic: ItemSource, request: RestoreRequest, later:
     if request.assignments and len(items) > 1:
         raise VandrelError(Code.USAGE, "new values can be given to one object at a time", remedy="name one")
     restorer = Restorer(context, attic, later)
-    restorer.take(items, contents=request.contents, to=request.to, assignments=request.assignments)
-    credentials = list(restorer.credentials(request.password)) if request.password else []
-    changes = [_change(context, each, request.password) for each in restorer.restored]
+    place = cache(context.place)  # of the units, which many have in common
+    with gc_paused(is_large=len(items) > _MANY):
+        restorer.take(items, contents=request.contents, to=request.to, assignments=request.assignments)
+        credentials = list(restorer.credentials(request.password)) if request.password else []
+        changes = [_change(context, each, request.password, place) for each in restorer.restored]
 
     def work(passwords: Passwords) -> Work:
         steps = restorer.steps()
@@ -361,25 +365,26 @@ class Restorer:
         return steps
 
 
-def _change(context: Context, each: Restored, password: str) -> ObjectChange:
+def _change(context: Context, each: Restored, password: str, place: Callable[[DN], str]) -> ObjectChange:
     """What comes back of one object, for people."""
     entry, old = Entry(each.entry.dn, each.item.entry.attributes | each.entry.attributes), each.item.entry
-    old_place = context.place(old.dn.parent)
+    object_type = context.object_type(old)
+    old_place = place(old.dn.parent)
     moved = "" if entry.dn.parent == old.dn.parent else f"was in {old_place}"
-    fields = [FieldChange("place", after=(context.place(entry.dn.parent),), rule=moved)]
+    fields = [FieldChange("place", after=(place(entry.dn.parent),), rule=moved)]
     for name in (*_UNIQUE_NAMES, *(name for name in each.renamed if name not in (*_UNIQUE_NAMES, "name"))):
         if value := context.dialect.read(entry, name):
             fields.append(FieldChange(name, after=tuple(value), rule=each.renamed.get(name, "")))
     if each.renamed.get("name"):
         fields.append(FieldChange("name", after=(entry.dn.name,), rule=each.renamed["name"]))
-    listed = context.dialect.members(entry)
+    listed = context.dialect.members(entry) if object_type != ACCOUNT else []
     if listed and (members := Namesakes(context).shown(listed)):
         fields.append(FieldChange("members", after=tuple(members), rule="as before"))
     if each.groups:
         fields.append(FieldChange("groups", after=tuple(each.groups), rule="as before"))
     if each.reports:
         fields.append(FieldChange("reports", after=tuple(each.reports), rule="as before"))
-    if context.object_type(old) == ACCOUNT:
+    if object_type == ACCOUNT:
         kept = bool(old.values_of("userPassword"))
         said = ("new", "to be changed at the next logon") if password else ("the old one", "kept with the account")
         said = said if password or kept else ("none", "the directory does not show it: add password=generate")
@@ -387,5 +392,5 @@ def _change(context: Context, each: Restored, password: str) -> ObjectChange:
     label = context.label(entry)
     kind = context.one(old, "kind")
     return ObjectChange(
-        Action.RESTORE, context.object_type(old), entry.dn, label, old_place, tuple(fields), kind
+        Action.RESTORE, object_type, entry.dn, label, old_place, tuple(fields), kind
     )  # fmt: skip
