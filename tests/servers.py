@@ -484,7 +484,7 @@ class FarAway:
     """A relay over a long line: each answer comes so many seconds late. It counts how often the client waits for one."""
 
     def __init__(self, port: int, late: float = 0.02) -> None:
-        self._target, self._late = port, late
+        self._target, self.late = port, late
         self._server = socket.create_server(("127.0.0.1", 0))
         self.port = int(self._server.getsockname()[1])
         self.trips = 0
@@ -505,15 +505,15 @@ class FarAway:
                 ready, _, _ = select.select([client, server], [], [], left)
                 while waiting and waiting[0][0] <= time.monotonic():
                     client.sendall(waiting.popleft()[1])
+                    self.trips += not heard
                     heard = True
                 for side in ready:
                     data = side.recv(65536)
                     if not data:
                         return
                     if side is server:
-                        waiting.append((time.monotonic() + self._late, data))
+                        waiting.append((time.monotonic() + self.late, data))
                     else:
-                        self.trips += heard
                         heard = False
                         server.sendall(data)
 

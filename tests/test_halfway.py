@@ -243,6 +243,7 @@ def test_who_could_not_be_deleted_has_what_it_had(harbour):
     changes = len(harbour.folder.run("delete", "alund", "hbrekke", "-n", "--json").json["steps"]) - 2
 
     def stay(process: int) -> None:
+        time.sleep(0.5)  # until those that are on their way are made
         harbour.rights(given=False)
 
     code, told = harbour.stopped(["delete", "alund", "hbrekke"], stay, at=changes + 2)

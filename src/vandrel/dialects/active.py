@@ -335,7 +335,11 @@ class ActiveDialect(BaseDialect):
 
     def password_layers(self, entry: Entry | None) -> list[tuple[str, Passwords]]:
         """The rules of the domain, and those of a finer policy."""
-        return active_password_policy.layers(self.directory, self._domain, entry)
+        if self._layers is None or self._layers[0] is not entry:  # of one reading of an entry, they stay the same
+            self._layers = entry, active_password_policy.layers(self.directory, self._domain, entry)
+        return self._layers[1]
+
+    _layers: tuple[Entry | None, list[tuple[str, Passwords]]] | None = None
 
     # --- writing
 

@@ -12,6 +12,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Filter
 from vandrel.directory.operations import Change
+from vandrel.directory.port import Directory
 
 
 class Dialect(Protocol):
@@ -23,6 +24,10 @@ class Dialect(Protocol):
     @property
     def name(self) -> str:
         """``standard`` or ``ad``, as the charter's ``attributes`` call it."""
+
+    @property
+    def directory(self) -> Directory:
+        """The directory whose schema it is."""
 
     @property
     def charter(self) -> Charter:

@@ -41,6 +41,7 @@ class Capabilities(Struct, frozen=True):
         taken_back: attributes that only the directory sets, and takes from an addition of what was deleted.
         is_flat: whether all objects stand right below the context, and there are no units.
         policy: the name of the password policy that holds where an object has none of its own, if that is known.
+        answers: whether it answers; one that stands in for another (`Directory.ahead`) does not.
 
     """
 
@@ -53,6 +54,7 @@ class Capabilities(Struct, frozen=True):
     taken_back: frozenset[str] = frozenset()
     is_flat: bool = False
     policy: str = ""
+    answers: bool = True
 
 
 class EffectiveRights(Struct, frozen=True):
@@ -211,6 +213,13 @@ class Directory(Protocol):
 
     def allowed(self, dn: DN) -> EffectiveRights | None:
         """What the identity may do on an object; None where the directory does not tell before it is tried."""
+
+    def ahead(self, *, anew: bool = False) -> Directory | None:
+        """A stand-in that takes the same questions, sends them on their way, and answers that there is nothing.
+
+        Whoever asks the directory itself the same within two seconds gets the answers that have come meanwhile; with
+        `anew`, none of questions that were sent before. None where nothing is to be gained by that.
+        """
 
     def close(self) -> None:
         """Close what is open."""

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from functools import cached_property
+from typing import TypeVar
 
 from msgspec import Struct
 
 from vandrel.charter.charter import Charter
 from vandrel.charter.passwords import PasswordRules, with_server
+from vandrel.dialects.ahead import ask_ahead
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory import place as places
 from vandrel.directory import secret_attributes
@@ -17,6 +19,11 @@ from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
 from vandrel.errors import NOTE, STOP, Code, Finding, Location, Severity
 from vandrel.fields import ACCOUNT, FieldCatalog, Shape
+
+#: Objects whose questions are sent ahead; of more, they are asked together in other ways.
+FEW = 10
+
+_T = TypeVar("_T")
 
 
 class Context(Struct, frozen=True, dict=True):
@@ -30,6 +37,15 @@ class Context(Struct, frozen=True, dict=True):
         """Let everybody know which attributes the charter calls secret."""
         if self.charter.document.secret_attributes:
             secret_attributes.declare(self.charter.document.secret_attributes)
+
+    def ask_ahead(self, work: Callable[[Context], object]) -> None:
+        """Send the questions that a piece of work is going to ask; see `vandrel.dialects.ahead.ask_ahead`."""
+        ask_ahead(self.dialect, lambda dialect: work(Context(self.charter, dialect.directory, dialect)))
+
+    def work_out(self, work: Callable[[Context], _T]) -> _T:
+        """Do a piece of work on a few objects; what it asks of the directory, it asks together as far as can be."""
+        self.ask_ahead(work)
+        return work(self)
 
     @cached_property
     def _single(self) -> dict[str, frozenset[str]]:

@@ -185,7 +185,10 @@ class Checks:
         if self._moves:
             wanted |= {old.key: old for old in [self._before(dn, self._moves) for dn in wanted.values()]}
         unknown = [dn for key, dn in wanted.items() if key not in self._added and key not in self._read]
-        return {dn.key for dn in self._directory.existing(unknown)} | (wanted.keys() & self._read)
+        existing = {dn.key for dn in self._directory.existing(unknown)}
+        if not self._directory.capabilities.answers:  # what is asked of those that are there is to be asked
+            existing = {dn.key for dn in unknown}
+        return existing | (wanted.keys() & self._read)
 
     def _claims(self, step: Step) -> list[_Claim]:
         """What the step adds and must be unique: the value as stored, and where it must not stand a second time."""

@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from itertools import islice
 
+from vandrel.dialects.ahead import ask_ahead
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError, not_made_with_the_rest
 from vandrel.steps.checks import Checks
-from vandrel.steps.step import Add, Step
+from vandrel.steps.step import Add, Rename, Step
 
 Outcome = VandrelError | None
+
+#: Steps of a run that makes or changes one object, and groups beside it.
+_FEW = 20
 
 
 class NameGuard:
@@ -25,6 +31,7 @@ class NameGuard:
 
     def __init__(self, directory: Directory, dialect: Dialect) -> None:
         self._directory = directory
+        self._dialect = dialect
         self._checks = Checks(directory, dialect)
         self.twice: list[Finding] = []
 
@@ -39,10 +46,22 @@ class NameGuard:
         except BaseException:
             turn.let_go()
             raise
+        if len(steps) <= _FEW:  # what is read back need not wait for the turn to be given back
+            ask_ahead(self._dialect, partial(self._read_back, steps))
         if not turn.give_back():
             made = [step for step, outcome in zip(steps, outcomes, strict=False) if outcome is None]
             self._look_afterwards(made)
         return outcomes
+
+    def _read_back(self, steps: Sequence[Step], dialect: Dialect) -> None:
+        """Ask for what is named, under its last name, and for what tells whether it can log on."""
+        named = {step.dn for step in steps if self._checks.are_named([step])}
+        for step in steps:
+            if isinstance(step, Rename):
+                named = {dn.moved(step.dn, step.new) if dn.is_within(step.dn) else dn for dn in named}
+        for dn in named:
+            dialect.directory.get(dn)
+            dialect.has_password(Entry(dn, {}))
 
     def _look_afterwards(self, made: Sequence[Step]) -> None:
         try:

@@ -5,8 +5,10 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import cached_property
+from itertools import islice
 
 from vandrel import file_names
+from vandrel.dialects.ahead import ask_ahead
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
@@ -105,11 +107,17 @@ class Runner:
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
         plan = self._complete(plan)
-        checks = Checks(self._directory, self._dialect, plan.read, gives_back=bool(plan.undoes))
-        checks.announce(plan.steps)
-        findings = [*plan.findings, *(f for _, batch in _batches(plan) for f in checks.check(batch))]
+        ask_ahead(self._dialect, lambda dialect: self._check_batches(plan, dialect, most=1), anew=True)
+        findings = [*plan.findings, *self._check_batches(plan, self._dialect)]
         findings += check_seats(self._directory, self._dialect, plan.steps, gives_back=bool(plan.undoes))
         return sorted(dict.fromkeys(findings), key=lambda finding: not finding.is_fatal)
+
+    @staticmethod
+    def _check_batches(plan: Plan, dialect: Dialect, most: int | None = None) -> list[Finding]:
+        """The findings of the first batches of a plan, or of all of them."""
+        checks = Checks(dialect.directory, dialect, plan.read, gives_back=bool(plan.undoes))
+        checks.announce(plan.steps)
+        return [finding for _, batch in islice(_batches(plan), most) for finding in checks.check(batch)]
 
     def _complete(self, plan: Plan) -> Plan:
         """The plan with what protection needs of superiors, which are looked at once for the check and the run."""

@@ -155,6 +155,9 @@ class EmbeddedDirectory:
     def naming_turn(self) -> None:
         """Names are compared in the transaction that gives them."""
 
+    def ahead(self, *, anew: bool = False) -> None:
+        """A file answers at once."""
+
     def close(self) -> None:
         """Close the file."""
         self._db.close()

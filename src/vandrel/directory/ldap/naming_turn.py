@@ -112,11 +112,11 @@ class NamingTurn:
             if self._can_assert and not self._stays:
                 self._link.connection.delete_ext_s(self._dn, serverctrls=own)
                 return True
-            if self._holder() != self._mark:
-                return False
             if self._stays:
                 parts = [(ldap.MOD_DELETE, "description", [self._mark]), (ldap.MOD_ADD, "description", [_FREE])]
                 self._link.connection.modify_s(self._dn, parts)
+            elif self._holder() != self._mark:
+                return False
             else:
                 self._link.connection.delete_s(self._dn)
         except (ldap.NO_SUCH_OBJECT, ldap.NO_SUCH_ATTRIBUTE, ldap.ASSERTION_FAILED):
@@ -153,6 +153,8 @@ class NamingTurn:
             ("objectClass", self._classes), ("cn", [NAME.encode()]), ("description", [self._mark]),
         ]  # fmt: skip
         try:
+            if self._stays and self._is_free():
+                return True
             self._link.connection.add_s(self._dn, attributes)
         except ldap.ALREADY_EXISTS:
             holder = self._holder()
@@ -162,6 +164,15 @@ class NamingTurn:
         except NO_ANSWER:
             raise
         except ldap.LDAPError:  # no right, no context yet, a schema of its own
+            return False
+        return True
+
+    def _is_free(self) -> bool:
+        """Take the turn where the entry is there and nobody has it: that is one request, and as a rule enough."""
+        parts = [(ldap.MOD_DELETE, "description", [_FREE]), (ldap.MOD_ADD, "description", [self._mark])]
+        try:
+            self._link.connection.modify_s(self._dn, parts)
+        except (ldap.NO_SUCH_ATTRIBUTE, ldap.NO_SUCH_OBJECT, ldap.INSUFFICIENT_ACCESS):
             return False
         return True
 

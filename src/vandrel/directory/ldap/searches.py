@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
+import time
 from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from typing import Any
+from typing import Any, NamedTuple
 
 import ldap
 import ldap.controls
@@ -17,7 +19,7 @@ from vandrel.directory.ldap.error_mapping import NoPagesError, SizeLimitError, i
 from vandrel.directory.ldap.reconnect import Link
 from vandrel.directory.ldap.server import Octets
 from vandrel.directory.port import Scope
-from vandrel.errors import Location
+from vandrel.errors import DirectoryError, Location
 
 #: An entry as the protocol library gives it.
 Found = tuple[str, Octets]
@@ -26,10 +28,23 @@ Question = tuple[DN, Scope, Filter]
 
 _SCOPES = {Scope.BASE: ldap.SCOPE_BASE, Scope.ONE: ldap.SCOPE_ONELEVEL, Scope.SUBTREE: ldap.SCOPE_SUBTREE}
 _PAGE = 1000
+#: Searches on their way at a time, of many that find little each.
+_AT_A_TIME = 16
 #: Every entry has one of its own, and they have an order (RFC 4530, section 2.4): a search is parted by them.
 _IDENTIFIER = "entryUUID"
 #: Objects of one search that are remembered, so that none of them is given out again by its parts.
 _REMEMBERED = 50_000
+#: Questions that may be on their way ahead at a time, results of one that are waited for, and for how many seconds an
+#: answer is as good as a new one.
+_MOST_AHEAD, _PAGE_AHEAD, _FRESH = 32, 100, 2.0
+
+
+class _Sent(NamedTuple):
+    """A question that was sent ahead: on which connection, its request, and until when the answer is good."""
+
+    connection: Any
+    request: int
+    until: float
 
 
 class Searches:
@@ -39,6 +54,57 @@ class Searches:
         self._link = link
         self._links, self._idle = [link], [link]
         self._gives_pages = True
+        self._sent: dict[tuple[object, ...], _Sent] = {}
+
+    def ask_ahead(
+        self, question: Question, wanted: list[str], controls: Sequence[Any], seconds: float = _FRESH
+    ) -> None:  # fmt: skip
+        """Send a question whose answer will be wanted soon; what cannot be sent is asked when its time comes.
+
+        Of the monotonic clock, the answer is good for so many seconds.
+        """
+        key = _key(question, wanted, controls)
+        if key in self._sent and self._sent[key].until > time.monotonic():
+            return
+        for old in [key for key, sent in self._sent.items() if sent.until <= time.monotonic()]:
+            self._drop(self._sent.pop(old))
+        if len(self._sent) >= _MOST_AHEAD:
+            return
+        asked = [*controls]
+        if self._gives_pages and question[1] is not Scope.BASE:
+            asked.append(ldap.controls.SimplePagedResultsControl(True, size=_PAGE_AHEAD, cookie=""))
+        with suppress(DirectoryError):
+            request = _ask(self._link, question, wanted, asked)
+            self._sent[key] = _Sent(self._link.connection, request, time.monotonic() + seconds)
+
+    def forget_ahead(self) -> None:
+        """Let go of answers that nobody has asked for since: by what happens now they may be wrong."""
+        for key in [key for key, sent in self._sent.items() if sent.until < math.inf]:
+            self._drop(self._sent.pop(key))
+
+    def _drop(self, sent: _Sent) -> None:
+        if sent.connection is self._link.connection:
+            with suppress(ldap.LDAPError):
+                sent.connection.abandon(sent.request)
+
+    def _answer_ahead(
+        self, question: Question, wanted: list[str], controls: Sequence[Any]
+    ) -> tuple[list[Found], bool] | None:  # fmt: skip
+        """The answer to a question that was sent ahead, and whether that is all of it; None where it must be asked."""
+        sent = self._sent.pop(_key(question, wanted, controls), None) if self._sent else None
+        if sent is None or sent.connection is not self._link.connection:
+            return None
+        if time.monotonic() > sent.until:
+            self._drop(sent)
+            return None
+        try:
+            _, results, _, answered = sent.connection.result3(sent.request)
+        except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
+            return [], True
+        except ldap.LDAPError:
+            return None
+        cookies = [c.cookie for c in answered if isinstance(c, ldap.controls.SimplePagedResultsControl)]
+        return [found for found in results if found[0] is not None], not any(cookies)
 
     def close(self) -> None:
         """Close all connections."""
@@ -53,6 +119,13 @@ class Searches:
 
         """
         base, scope, where = question
+        if (answer := self._answer_ahead(question, wanted, controls)) is not None:
+            found_ahead, is_whole = answer
+            yield from found_ahead
+            if not is_whole:
+                known = {dn for dn, _ in found_ahead}
+                yield from (found for found in self.one(question, wanted, controls) if found[0] not in known)
+            return
         given: list[str] = []
         parts: tuple[Filter, ...] = (where,)
         try:
@@ -74,13 +147,17 @@ class Searches:
                 if found[0] not in known:
                     yield found
 
-    def many(self, questions: Iterable[Question], wanted: list[str], window: int) -> Iterator[Found]:
+    def many(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
         """What many searches find that find little each, some of them on their way at a time."""
         waiting: deque[tuple[int, DN]] = deque()
-        for base, scope, where in questions:
-            if len(waiting) >= max(2, window):
+        for question in questions:
+            answer = self._answer_ahead(question, wanted, [])
+            if answer is not None and answer[1]:
+                yield from answer[0]
+                continue
+            if len(waiting) >= _AT_A_TIME:
                 yield from self._answer(*waiting.popleft())
-            waiting.append((_ask(self._link, (base, scope, where), wanted, []), base))
+            waiting.append((_ask(self._link, question, wanted, []), question[0]))
         while waiting:
             yield from self._answer(*waiting.popleft())
 
@@ -151,6 +228,32 @@ class Searches:
         finally:
             self._idle.append(link)
         return sorted(identifiers)[len(identifiers) // 2] if len(set(identifiers)) > 1 else ""
+
+
+class SearchesAhead:
+    """The same searches, sent ahead: they find nothing yet."""
+
+    def __init__(self, searches: Searches) -> None:
+        self._searches = searches
+
+    def one(self, question: Question, wanted: list[str], controls: Sequence[Any]) -> Iterator[Found]:
+        """See `Searches.one`."""
+        self._searches.ask_ahead(question, wanted, controls)
+        return iter(())
+
+    def many(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
+        """See `Searches.many`."""
+        for question in questions:
+            self._searches.ask_ahead(question, wanted, [])
+        return iter(())
+
+    def close(self) -> None:
+        """The connections are those of the others."""
+
+
+def _key(question: Question, wanted: Sequence[str], controls: Sequence[Any]) -> tuple[object, ...]:
+    base, scope, where = question
+    return base.key, scope, filters.to_text(where), tuple(wanted), tuple(control.controlType for control in controls)
 
 
 def _ask(link: Link, question: Question, wanted: list[str], controls: Sequence[Any]) -> int:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from copy import copy
 from functools import cached_property
 from typing import Any, TypeVar
 
@@ -22,12 +24,12 @@ from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
 from vandrel.directory.ldap.naming_turn import NamingTurn
 from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
-from vandrel.directory.ldap.searches import Found, Question, Searches
+from vandrel.directory.ldap.searches import Found, Question, Searches, SearchesAhead
 from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
 from vandrel.directory.ldap.writer import ASSERTION, Writer
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form, Scope
+from vandrel.directory.port import Capabilities, Changes, Directory, EffectiveRights, Form, Scope
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError, Location
 from vandrel.secret import Secret
@@ -39,6 +41,9 @@ _MANY = 20
 _EVERYTHING = "(objectClass=*)"
 #: Where most standard servers have their schema, and what tells of its last change there (RFC 4512, 4.2 and 3.4.4).
 _SUBSCHEMA, _STAMP = "cn=Subschema", "modifyTimestamp"
+
+#: What tells of rights: [MS-ADTS] 3.1.1.4.5.13 to 3.1.1.4.5.15.
+_RIGHTS = ("allowedAttributesEffective", "allowedChildClassesEffective", "sDRightsEffective")
 
 _T = TypeVar("_T")
 
@@ -72,7 +77,8 @@ class LdapDirectory:
         """
         self.settings = settings
         self._link = Link(settings)
-        self._searches = Searches(self._link)
+        self._searches: Searches | SearchesAhead
+        self._searches = searches = Searches(self._link)
         root, stamped = self._link.persist(self._root_and_stamp)
         contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
         default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
@@ -88,6 +94,8 @@ class LdapDirectory:
         self._schema = Schema(self.server.definitions(definitions), bounds_bind=self.server.bounds_bind)
         self._known: dict[str, tuple[str, bool]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
+        if self._contexts:  # which directory it is, almost every command asks
+            searches.ask_ahead((self._contexts[0], Scope.BASE, EVERYTHING), list(IDENTIFIERS), [], math.inf)
 
     def _root_and_stamp(self) -> tuple[Octets, Octets]:
         """The root DSE; and, on its way with it, the stamp of the schema where most standard servers have it."""
@@ -132,11 +140,20 @@ class LdapDirectory:
     def identity(self) -> str:
         """The identifier of the entry at the top, which all hosts share (RFC 4530; [MS-ADTS] 3.1.1.1.4)."""
         try:
-            top = self._read(str(self._contexts[0]), list(IDENTIFIERS))
-        except DirectoryError:  # it is still to be made, or hidden from this identity
+            top = self._alone(self._contexts[0], IDENTIFIERS)
+        except DirectoryError:  # hidden from this identity
             return self.location
-        octets = next((values[0] for name in ("objectGUID", "entryUUID") if (values := top.get(name))), b"")
+        octets = next((values[0] for name in ("objectguid", "entryuuid") if (values := top.get(name))), b"")
         return f"{self._contexts[0]} {octets.hex()}" if octets else self.location
+
+    def ahead(self, *, anew: bool = False) -> Directory:
+        """The same with searches that are only sent; nothing can be written to it."""
+        assert isinstance(self._searches, Searches)
+        if anew:
+            self._searches.forget_ahead()
+        other = copy(self)
+        other._searches = SearchesAhead(self._searches)
+        return other
 
     @property
     def bound_as(self) -> str:
@@ -163,6 +180,7 @@ class LdapDirectory:
             active,
             keeps_deleted=active,
             policy=self.settings.policy,
+            answers=isinstance(self._searches, Searches),
         )
 
     @property
@@ -187,6 +205,11 @@ class LdapDirectory:
         except ldap.LDAPError as error:
             raise in_words(error, Location(dn=dn) if dn else Location(server=self.location)) from None
         return {name.lower(): values for name, values in results[0][1].items()} if results else {}
+
+    def _alone(self, dn: DN, wanted: Collection[str]) -> Octets:
+        """The attributes of one entry; nothing where there is none."""
+        found = self._link.persist(lambda: list(self._answers([(dn, Scope.BASE, EVERYTHING)], list(wanted))))
+        return {name.lower(): values for name, values in found[0][1].items()} if found else {}
 
     def _entry(self, dn: str, attributes: Octets) -> Entry:
         data: dict[str, list[Value]] = {}
@@ -298,7 +321,7 @@ class LdapDirectory:
                 yield chunk[0].parent, Scope.ONE, filters.Or(tuple([_named(dn) for dn in chunk]))
 
     def _answers(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
-        return self._searches.many(questions, wanted, self.server.window)
+        return self._searches.many(questions, wanted)
 
     def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
         """As the server counts changes, if it does; a stamp that it does not know any more is none."""
@@ -321,9 +344,7 @@ class LdapDirectory:
         """[MS-ADTS] 3.1.1.4.5.14 and 3.1.1.4.5.11; a standard server does not tell."""
         if not isinstance(self.server, ActiveServer):
             return None
-        rights = self._read(
-            str(dn), ["allowedAttributesEffective", "allowedChildClassesEffective", "sDRightsEffective"]
-        )
+        rights = self._alone(dn, _RIGHTS)
         attributes = set(_texts(rights, "allowedAttributesEffective"))
         if int(next(iter(_texts(rights, "sDRightsEffective")), "0")) & 4:  # may write the discretionary list
             attributes |= self.server.virtual
@@ -387,6 +408,8 @@ class LdapDirectory:
 
         With `atomic` it stops at the first refusal, and takes back what was made before.
         """
+        assert isinstance(self._searches, Searches), "nothing is written ahead"
+        self._searches.forget_ahead()
         return self._writer.run(operations, atomic=atomic, most_refused=most_refused)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Sequence
-from functools import partial
 from typing import Any
 
 import ldap
@@ -14,9 +13,8 @@ from msgspec import Struct
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.applied import is_applied
-from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry, Value
 from vandrel.directory.ldap.error_mapping import in_words
+from vandrel.directory.ldap.open_changes import Look, OpenChanges, octets_of, parts_of
 from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
 from vandrel.directory.ldap.server import Server
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
@@ -36,6 +34,12 @@ _SO_ALREADY = (
 )  # fmt: skip
 
 
+#: What speaks against an addition with or without an old identifier.
+_NOT_FOR_IDENTIFIER = (ldap.ALREADY_EXISTS, ldap.NO_SUCH_OBJECT)
+#: Refused modifications that are looked at together.
+_MOST_DOUBTFUL = 3
+
+
 class _PendingRequest(Struct):
     """A request on its way: which operation it makes, and where it was sent."""
 
@@ -49,6 +53,8 @@ class _Outcomes(Struct):
 
     found: dict[int, Outcome] = {}
     refused: int = 0
+    #: Refused modifications of which a part may be so already: the place, the look at the entry, the refusal.
+    doubtful: list[tuple[int, Look, ldap.LDAPError]] = []
 
     def add(self, index: int, outcome: Outcome) -> None:
         """Take note of what became of an operation."""
@@ -66,6 +72,7 @@ class Writer:
         self._server = server
         self._can_assert = ASSERTION in controls
         self._virtual = server.virtual
+        self._open = OpenChanges(link, directory, can_assert=self._can_assert)
         #: Of modifications of which a part was so already: what was left to change, by the identity of the operation.
         self._changed: dict[int, tuple[Change, ...]] = {}
         self._below = tuple(context.key + names.LEVEL for context in directory.contexts)
@@ -120,7 +127,7 @@ class Writer:
                     bool(operation.changes)
                     and self._is_inside(operation)
                     and not any(change.attribute in self._virtual for change in operation.changes)
-                    and (self._can_assert or not any(map(self._needs_look, operation.changes)))
+                    and (self._can_assert or not any(map(self._open.needs_look, operation.changes)))
                 )
         return False
 
@@ -153,7 +160,9 @@ class Writer:
             case DeleteEntry():
                 return int(connection.delete_ext(dn))
         assert isinstance(operation, ModifyEntry)
-        return int(connection.modify_ext(dn, _parts(operation.changes), serverctrls=self._asserting(operation.changes)))
+        return int(
+            connection.modify_ext(dn, parts_of(operation.changes), serverctrls=self._asserting(operation.changes))
+        )
 
     def _settle(
         self, operations: Sequence[Operation], sent: deque[_PendingRequest], outcomes: _Outcomes, leave: int
@@ -170,15 +179,28 @@ class Writer:
             except NO_ANSWER:
                 outcomes.add(one.index, self._one(operation, unsure=True))
             except ldap.LDAPError as error:
-                again = self._is_tried_again(operation, error)
-                outcomes.add(one.index, self._one(operation) if again else self._outcome(operation, error))
+                if isinstance(operation, ModifyEntry) and isinstance(error, (*_SO_ALREADY, *_NOT_BY_VALUE)):
+                    outcomes.doubtful.append((one.index, self._open.ask(operation.dn, operation.changes), error))
+                elif isinstance(operation, AddEntry) and operation.was and not isinstance(error, _NOT_FOR_IDENTIFIER):
+                    outcomes.add(one.index, self._one(operation))  # the server may let nobody set an identifier
+                else:
+                    outcomes.add(one.index, self._outcome(operation, error))
+        if leave == 0 or len(outcomes.doubtful) >= _MOST_DOUBTFUL:
+            self._look_again(operations, outcomes)
 
-    @staticmethod
-    def _is_tried_again(operation: Operation, error: ldap.LDAPError) -> bool:
-        """Whether a refused operation may yet be made by itself, with a look at what is there."""
-        if isinstance(operation, AddEntry):  # the server may let nobody set an identifier
-            return bool(operation.was) and not isinstance(error, ldap.ALREADY_EXISTS | ldap.NO_SUCH_OBJECT)
-        return isinstance(operation, ModifyEntry) and isinstance(error, (*_SO_ALREADY, *_NOT_BY_VALUE))
+    def _look_again(self, operations: Sequence[Operation], outcomes: _Outcomes) -> None:
+        """Settle modifications that were refused because a part of them may be so already."""
+        for index, look, error in outcomes.doubtful:
+            operation = operations[index]
+            assert isinstance(operation, ModifyEntry)
+            try:
+                self._make_the_rest(operation, look, error)
+                outcomes.add(index, None)
+            except NO_ANSWER:
+                outcomes.add(index, self._one(operation, unsure=True))
+            except ldap.LDAPError as refusal:
+                outcomes.add(index, self._outcome(operation, refusal))
+        outcomes.doubtful.clear()
 
     # --- one at a time
 
@@ -272,10 +294,10 @@ class Writer:
         try:
             attributes = [(name, list(map(str.encode, values))) for name, values in wanted]  # type: ignore[arg-type]
         except TypeError:  # some are octets already
-            attributes = [(name, _octets(values)) for name, values in wanted]
+            attributes = [(name, octets_of(values)) for name, values in wanted]
         for kind, value in operation.dn.rdn:
             if kind not in given and (name := self._schema.attribute_name(kind) or kind) not in given:
-                attributes.append((name, _octets([value])))
+                attributes.append((name, octets_of([value])))
         return attributes
 
     def _perform(self, operation: Operation, so_far: set[str]) -> None:
@@ -308,22 +330,28 @@ class Writer:
         try:
             if not operation.changes and self._directory.get(operation.dn) is None:
                 raise ldap.NO_SUCH_OBJECT({})
-            if not self._can_assert and any(map(self._needs_look, plain)):
-                self._see_nothing_else(plain, self._directory.get(operation.dn))
+            if not self._can_assert and any(map(self._open.needs_look, plain)):
+                self._open.see_nothing_else(plain, self._directory.get(operation.dn))
             if plain or more:
-                connection.modify_ext_s(dn, _parts(plain) + more, serverctrls=[*controls, *self._asserting(plain)])
-        except (*_SO_ALREADY, *_NOT_BY_VALUE):
-            entry = self._directory.get(operation.dn)
-            if entry is None:
-                raise ldap.NO_SUCH_OBJECT({}) from None
-            self._see_nothing_else(plain, entry)
-            rest = [self._still_open(change, entry) for change in plain]
-            if any(self._is_stale(change, entry) for change in rest):
-                raise ldap.NO_SUCH_ATTRIBUTE({}) from None
-            if rest == plain and not any(self._is_replaced(change) for change in rest):
-                raise
-            self._modify_the_rest(operation.dn, rest, entry, more, controls)
-            self._changed[id(operation)] = tuple(rest)
+                connection.modify_ext_s(dn, parts_of(plain) + more, serverctrls=[*controls, *self._asserting(plain)])
+        except (*_SO_ALREADY, *_NOT_BY_VALUE) as error:
+            self._make_the_rest(operation, self._open.ask(operation.dn, plain), error, more, controls)
+
+    def _make_the_rest(
+        self, operation: ModifyEntry, look: Look, error: ldap.LDAPError,
+        more: Sequence[Any] = (), controls: Sequence[Any] = (),
+    ) -> None:  # fmt: skip
+        """Make what is left of a modification that was refused because a part of it is so already.
+
+        Raises:
+            ldap.LDAPError: the refusal, where that was not the cause; or that of what is left.
+
+        """
+        rest, parts, asserted = self._open.rest(look, error)
+        if parts or more:
+            dn = str(operation.dn)
+            self._link.connection.modify_ext_s(dn, [*more, *parts], serverctrls=[*controls, *asserted])
+        self._changed[id(operation)] = tuple(rest)
 
     def _asserting(self, changes: Sequence[Change]) -> list[AssertionControl]:
         """The control by which the server sees to it that exclusive changes find no other value (RFC 4528)."""
@@ -342,72 +370,6 @@ class Writer:
             elif not change.removed:
                 parts.append(empty)
         return [AssertionControl(True, filters.to_text(filters.And(tuple(parts))))] if parts else []
-
-    def _needs_look(self, change: Change) -> bool:
-        """Whether the server would take another value beside those of an exclusive change."""
-        attribute = self._schema.attribute(change.attribute)
-        return change.is_exclusive and (attribute is None or not attribute.single)
-
-    def _see_nothing_else(self, changes: Sequence[Change], entry: Entry | None) -> None:
-        """See to it that exclusive changes find no other value, as far as a read just before can."""
-        if entry is None:
-            return
-        for change in changes:
-            key = partial(self._schema.value_key, change.attribute)
-            if change.is_exclusive and not {key(value) for value in entry.values_of(change.attribute)} <= {
-                key(value) for value in (*change.removed, *change.added)
-            }:
-                raise ldap.ASSERTION_FAILED({})
-
-    def _still_open(self, change: Change, entry: Entry) -> Change:
-        """A change without what is so already; one value for another stays whole unless it has been made.
-
-        So does the same value in another spelling: what goes and what comes are equal by the rules of the attribute.
-        """
-        key = partial(self._schema.value_key, change.attribute)
-        have = set(map(key, entry.values_of(change.attribute)))
-        come, gone = set(map(key, change.added)), set(map(key, change.removed))
-        if come & gone:
-            is_made = set(change.added) <= set(entry.values_of(change.attribute)) and not (gone - come) & have
-            return Change(change.attribute) if is_made else change
-        removed = tuple(v for v in change.removed if self._schema.value_key(change.attribute, v) in have)
-        added = tuple(v for v in change.added if self._schema.value_key(change.attribute, v) not in have)
-        if change.removed and added:
-            return Change(change.attribute, change.removed, added)
-        return Change(change.attribute, removed, added)
-
-    def _is_stale(self, change: Change, entry: Entry) -> bool:
-        """Whether a value that another is to replace is not there any more."""
-        have = {self._schema.value_key(change.attribute, value) for value in entry.values_of(change.attribute)}
-        return bool(change.added) and any(
-            self._schema.value_key(change.attribute, v) not in have for v in change.removed
-        )
-
-    def _is_replaced(self, change: Change) -> bool:
-        """Whether the values can only be replaced as a whole, because none can be named."""
-        attribute = self._schema.attribute(change.attribute)
-        return bool(change.removed or change.added) and attribute is not None and not attribute.equality
-
-    def _modify_the_rest(
-        self, dn: DN, rest: Sequence[Change], entry: Entry, more: list[Any], controls: list[Any]
-    ) -> None:
-        parts = list(more)
-        for change in rest:
-            if not self._is_replaced(change):
-                parts += _parts([change])
-                continue
-            now = entry.values_of(change.attribute)
-            if not set(change.removed) <= set(now):
-                raise ldap.NO_SUCH_ATTRIBUTE({})
-            left = [value for value in now if value not in change.removed]
-            left += [value for value in change.added if value not in left]
-            parts.append((ldap.MOD_REPLACE, change.attribute, _octets(left) or None))
-            stamp = entry.text("entryCSN")
-            if stamp and self._can_assert:  # nobody's change in between is overwritten unseen
-                same = filters.to_text(filters.Compare("entryCSN", "=", stamp))
-                controls = [*controls, AssertionControl(True, same)]
-        if parts:
-            self._link.connection.modify_ext_s(str(dn), parts, serverctrls=controls)
 
     def _take_back(self, made: Sequence[Operation], because: DirectoryError) -> None:
         """Undo operations of a sequence that is to be whole, as far as can be: there are no transactions here."""
@@ -429,17 +391,3 @@ class Writer:
                 what = f"{because.findings[0].what}; and what was made before it cannot be taken back"
                 first = because.findings[0]
                 raise DirectoryError(first.code, what, where=first.where, remedy=first.remedy)
-
-
-def _octets(values: Sequence[Value]) -> list[bytes]:
-    return [value if isinstance(value, bytes) else value.encode() for value in values]
-
-
-def _parts(changes: Sequence[Change]) -> list[tuple[int, str, list[bytes]]]:
-    parts = []
-    for change in changes:
-        if change.removed:
-            parts.append((ldap.MOD_DELETE, change.attribute, _octets(change.removed)))
-        if change.added:
-            parts.append((ldap.MOD_ADD, change.attribute, _octets(change.added)))
-    return parts

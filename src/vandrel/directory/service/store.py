@@ -427,6 +427,9 @@ class ServiceDirectory:
         """None: a service does not tell before it is tried."""
         return None
 
+    def ahead(self, *, anew: bool = False) -> None:
+        """Its answers are kept as they come."""
+
     def close(self) -> None:
         """Close the connection."""
         self.link.close()

@@ -8,6 +8,7 @@ from functools import partial
 from msgspec import Struct
 
 from vandrel.charter.passwords import check
+from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.accounts.full_name import name_parts
@@ -83,7 +84,12 @@ def create_account(context: Context, request: AccountRequest) -> Proposal:
         VandrelError: ``unknown-kind``, ``unknown-field``.
 
     """
-    fields = {name: (value,) for name, value in name_parts(context, request.name).items()}
-    draft = Creator(context, context.charter.today()).draft(request.kind, fields | dict(request.fields))
+    fields = {name: (value,) for name, value in name_parts(context, request.name).items()} | dict(request.fields)
+
+    def worked_out(here: Context) -> Draft:
+        here.dialect.groups_filter(Entry(here.charter.base, {}))  # what it needs to know, groups will ask
+        return Creator(here, here.charter.today()).draft(request.kind, fields)
+
+    draft = context.work_out(worked_out)
     source = next(iter(request.fields.get("password", ())), "")
     return propose_accounts(context, [draft], source, f"create {request.kind} {draft.value('login')}", "create")

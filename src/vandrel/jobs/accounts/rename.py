@@ -15,7 +15,7 @@ from vandrel.jobs.accounts.full_name import name_parts
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose
-from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.proposal import Passwords, Proposal
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.objects.context import Context
@@ -99,9 +99,14 @@ def rename(context: Context, request: RenameRequest) -> Proposal:
         raise VandrelError(Code.USAGE, "who gets which name?", remedy=remedy)
     entry = resolve(context, request.name, (ACCOUNT,))
     given = dict.fromkeys(PARTS, "") | name_parts(context, request.new_name) if request.new_name else {}
-    edit = Renamer(context).rename(entry, given | dict(request.fields), request.keep, alias=request.with_alias)
-    edit.findings += told_of_others(context, [entry], "rename")
-    return propose(context, [edit], (), "rename")
+
+    def worked_out(here: Context) -> Proposal:
+        edit = Renamer(here).rename(entry, given | dict(request.fields), request.keep, alias=request.with_alias)
+        edit.findings += told_of_others(here, [entry], "rename")
+        return propose(here, [edit], (), "rename")
+
+    context.ask_ahead(lambda here: worked_out(here).work(Passwords()))
+    return worked_out(context)
 
 
 def handover(context: Context, request: HandoverRequest) -> Proposal:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import partial
 
 from msgspec import Struct
 
@@ -18,7 +19,7 @@ from vandrel.jobs.common.new_object import creation, new_object_steps
 from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.proposal import Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.resolve import resolve
-from vandrel.objects.context import Context
+from vandrel.objects.context import FEW, Context
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import new_values
 from vandrel.steps.step import Set, Step
@@ -256,10 +257,16 @@ def create_objects(context: Context, request: ObjectRequest) -> Proposal:
         VandrelError: ``usage`` where none is named, ``unknown-field``, ``unknown-kind``, ``bad-name``.
 
     """
-    object_type, fields = request.object_type, request.fields
-    if not request.names and not (object_type == GROUP and "name" in fields):
-        what, remedy = _WHICH[object_type]
+    if not request.names and not (request.object_type == GROUP and "name" in request.fields):
+        what, remedy = _WHICH[request.object_type]
         raise VandrelError(Code.USAGE, what, remedy=remedy)
+    if len(request.names) <= FEW:
+        context.ask_ahead(partial(_proposed, request=request))
+    return _proposed(context, request)
+
+
+def _proposed(context: Context, request: ObjectRequest) -> Proposal:
+    object_type, fields = request.object_type, request.fields
     if object_type == GROUP:
         drafts = [group(context, " ".join(request.names), fields)]
     else:

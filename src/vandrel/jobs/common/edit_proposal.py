@@ -25,7 +25,7 @@ from vandrel.jobs.common.proposal import (
 )
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
-from vandrel.objects.context import Context
+from vandrel.objects.context import FEW, Context
 from vandrel.secret import Secret
 from vandrel.steps.step import Password, Rename
 
@@ -39,12 +39,14 @@ def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignm
         VandrelError: as `vandrel.jobs.common.edit.Editor.edit` and `propose`.
 
     """
-    editor = Editor(context)
-    proposal = propose(context, [editor.edit(entry, given) for entry in entries], given, verb)
-    if Assignment("enabled", "=", ("no",)) not in given:
-        return proposal
-    findings = [*proposal.findings, *told_of_others(context, entries, "disable")]
-    return structs.replace(proposal, findings=findings)
+
+    def worked_out(here: Context) -> Proposal:
+        editor = Editor(here)
+        others = told_of_others(here, entries, "disable") if Assignment("enabled", "=", ("no",)) in given else []
+        proposal = propose(here, [editor.edit(entry, given) for entry in entries], given, verb)
+        return structs.replace(proposal, findings=[*proposal.findings, *others])
+
+    return context.work_out(worked_out) if len(entries) <= FEW else worked_out(context)
 
 
 def propose(

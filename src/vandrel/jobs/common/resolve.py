@@ -77,7 +77,9 @@ def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_T
         return _by_place(context, typed, object_types)
     if _LIKE_A_DN.match(typed):
         return _by_dn(context, typed)
-    for where in (_exact(context, typed, object_types), _fragments(context, typed, object_types)):
+    # What is looked for where nothing fits exactly is too much to be asked for on the chance that it is wanted.
+    ways = (_exact, _fragments) if context.directory.capabilities.answers else (_exact,)
+    for where in (way(context, typed, object_types) for way in ways):
         entries = _search(context, where, object_types)
         logins = [
             entry
@@ -95,6 +97,10 @@ def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_T
                 entries[:_SHOWN],
                 "type more of the name, or its logon name",
             )
+        if not context.directory.capabilities.answers:
+            break  # what is looked for where nothing fits is more than can be sent on the chance that it is wanted
+    if not context.directory.capabilities.answers:
+        raise NoSingleMatch(context, Code.NOT_FOUND, f"nothing is known of {typed!r} yet", typed, (), "")
     raise _nothing(context, typed, object_types)
 
 

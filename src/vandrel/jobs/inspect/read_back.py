@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
 
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
 from vandrel.jobs.common.report import ObjectDetail, Table
 from vandrel.jobs.inspect.show import describe
-from vandrel.objects.context import Context
+from vandrel.objects.context import FEW, Context
 from vandrel.objects.view import ObjectView
 
 #: Lists of no more values than this are shown whole.
@@ -21,6 +24,8 @@ _NEW = (Action.CREATE, Action.RESTORE)
 def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
     """What the directory has now of objects that were made or changed; of a new account whether it can log on."""
     last = {change.new_dn or change.dn: change for change in changes}
+    if last and len(last) <= FEW:
+        context.ask_ahead(partial(_look, last))
     for dn, change in last.items():
         entry = context.directory.get(dn)
         if entry is None:
@@ -32,6 +37,16 @@ def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[Obj
             yield describe(view)
         elif (rows := list(_now(view, change))) or any(field.field == "password" for field in change.fields):
             yield _changed(view, rows)
+
+
+def _look(last: Mapping[DN, ObjectChange], context: Context) -> None:
+    """Ask for objects, and for what is told of them."""
+    for dn, change in last.items():
+        view = ObjectView(context, context.directory.get(dn) or Entry(dn, {}))
+        if change.action not in _NEW:
+            list(_now(view, change))
+        if change.object_type == ACCOUNT:
+            logon_state(context, view.entry, context.charter.today())
 
 
 def _changed(view: ObjectView, rows: Sequence[tuple[str, str]]) -> ObjectDetail:

@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
+from vandrel.directory.entry import Entry
 from vandrel.directory.port import Scope
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP, OBJECT_TYPES, UNIT, Field, Shape, Topic
@@ -72,12 +73,17 @@ def show(context: Context, request: ShowRequest) -> Report:
         return Report("show", objects=[_raw(view) for view in views])
     details = []
     for view in views:
+        context.ask_ahead(partial(_describe, view.entry))
         detail = describe(view)
         detail.tables += _rest(view) if request.full else []
         detail.tables += _effective(view) if request.effective else []
         detail.tables += _rules(view) if request.password_rules else []
         details.append(detail)
     return Report("show", objects=details)
+
+
+def _describe(entry: Entry, context: Context) -> ObjectDetail:
+    return describe(ObjectView(context, entry))
 
 
 def _as_lines(lines: Sequence[str]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from itertools import starmap
 
 import msgspec
@@ -18,7 +19,7 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.lifecycle.losses import what_goes_along
-from vandrel.objects.context import Context
+from vandrel.objects.context import FEW, Context
 from vandrel.objects.namesakes import Namesakes
 from vandrel.steps.checks import still_protected
 from vandrel.steps.plan import RunResult
@@ -62,6 +63,12 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
 
     """
     chosen = select(context, request.selection)
+    if len(chosen) <= FEW:
+        context.ask_ahead(partial(_proposed, request=request, chosen=chosen))
+    return _proposed(context, request, chosen)
+
+
+def _proposed(context: Context, request: DeleteRequest, chosen: Sequence[Entry]) -> Proposal:
     deletion = work_out_deletion(context, chosen, contents=request.contents)
 
     def give_back_rest(result: RunResult) -> tuple[str, list[Step]]:

@@ -1,0 +1,31 @@
+"""Questions that do not wait for one another, sent together: over a long line, each answer is a wait of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import suppress
+from typing import TYPE_CHECKING
+
+from vandrel.dialects import dialect_for
+from vandrel.errors import VandrelError
+
+if TYPE_CHECKING:
+    from vandrel.dialects.dialect import Dialect
+
+
+def ask_ahead(dialect: Dialect, work: Callable[[Dialect], object], *, anew: bool = False) -> None:
+    """Send the questions that a piece of work is going to ask.
+
+    The work is done once with a directory that answers that there is nothing: what it asks then, it will mostly ask
+    again, and finds the answers come. What it works out is thrown away, so that no answer can be wrong by this.
+
+    Args:
+        dialect: of the directory that is asked.
+        work: is called with a dialect of its own; it must neither write nor change what it does not own.
+        anew: whether answers to questions that were sent before are too old.
+
+    """
+    directory = dialect.directory.ahead(anew=anew)
+    if directory is not None:
+        with suppress(VandrelError):
+            work(dialect_for(directory, dialect.charter))
