@@ -10,8 +10,9 @@ from typing import ClassVar
 from vandrel.charter.charter import Charter
 from vandrel.dialects.codec import FieldCodec, OwnFieldCodec, codec_for
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry, Value
+from vandrel.directory.entry import IDENTIFIERS, Entry, Value
 from vandrel.directory.filter import Filter
+from vandrel.directory.member_lists import BY_LOGIN, BY_NAME
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory
 from vandrel.directory.schema import Schema
@@ -128,6 +129,15 @@ class BaseDialect:
     def keeps_out(self, entry: Entry | None) -> bool | None:
         """Whether the server refuses disabled accounts, this one or any; None where this identity cannot see it."""
         return True
+
+    def attributes_read(self, object_type: str) -> list[str]:
+        """The attributes that the fields of such objects are read from, but for the list of members."""
+        names = {"objectClass", self.naming_attribute(object_type), *IDENTIFIERS}
+        for name, field in self.charter.fields.items():
+            codec = self._codecs.get(name)
+            if codec is not None and object_type in field.on and name != "members":
+                names |= {self.attribute(name, object_type), *codec.attributes()}
+        return sorted(names - {"", *BY_NAME, BY_LOGIN})
 
     # --- values
 

@@ -55,6 +55,9 @@ class Dialect(Protocol):
     def naming_attribute(self, object_type: str) -> str:
         """The attribute that names new entries of objects of this type."""
 
+    def attributes_read(self, object_type: str) -> list[str]:
+        """The attributes that the fields of such objects are read from, but for the list of members."""
+
     def why_not_kept(self, field: str, object_type: str) -> str:
         """Why a field of such an object cannot be kept in this directory; empty where it can."""
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from enum import Enum
+from itertools import islice
 from typing import Protocol
 
 from msgspec import Struct
 
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry
-from vandrel.directory.filter import EVERYTHING, Filter
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.filter import EVERYTHING, Compare, Filter, Or, Present
 from vandrel.directory.operations import Operation
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError
@@ -18,6 +19,10 @@ from vandrel.secret import Secret
 
 #: An attribute and a value of it.
 Form = tuple[str, str]
+
+
+#: Conditions in one search, since servers take no filter of any size; and how many names are looked for at all.
+_CONDITIONS, FEW = 400, 200
 
 
 class Scope(Enum):
@@ -84,6 +89,33 @@ class Changes(Struct, frozen=True):
     names: Sequence[DN] | None = None
     gone: frozenset[str] = frozenset()
     has_references: bool = False
+
+
+def some_of(
+    schema: Schema, attribute: str, values: Sequence[Value], wanted: Collection[str], others: int
+) -> list[Value]:  # fmt: skip
+    """What `Directory.some_values` says of an attribute whose values are all known."""
+    keys = {schema.key(attribute, value) for value in wanted}
+    is_wanted = [schema.key(attribute, value) in keys for value in values]
+    found = [value for value, so in zip(values, is_wanted, strict=True) if so]
+    return [*found, *islice((value for value, so in zip(values, is_wanted, strict=True) if not so), others)]
+
+
+def search_pointing(directory: Directory, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+    """What `Directory.pointing` says, by searches: the entries come with all values of the attributes."""
+    if len(dns) > FEW:  # one look at everything that points anywhere costs less than thousands of questions
+        wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
+    else:
+        at_once = max(_CONDITIONS // max(len(attributes), 1), 1)
+        chunks = (dns[start : start + at_once] for start in range(0, len(dns), at_once))
+        wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
+    seen: set[str] = set()
+    for where in wheres:
+        for context in directory.contexts:
+            for entry in directory.search(context, where=where, only=[*attributes, "objectClass"]):
+                if entry.dn.key not in seen:
+                    seen.add(entry.dn.key)
+                    yield entry
 
 
 def other_identities(words: Sequence[str]) -> str:
@@ -155,6 +187,20 @@ class Directory(Protocol):
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names are the names of entries."""
+
+    def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
+        """Which of these values an attribute of an entry has, and at most so many others; the empty list for none.
+
+        For lists of names that may be long: where the directory can tell, the rest of them is not read.
+        """
+
+    def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+        """The entries that have one of these names as a value of one of these attributes, each once.
+
+        With their object classes, and of each of the attributes the values that were asked for, the empty name, and
+        another one, if there is any; whether the rest comes as well is left to the directory. Of very many names, all
+        entries may come that have such an attribute.
+        """
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """The directory's own identifiers of objects (`Entry.identifier`), by the keys of their names.

@@ -94,11 +94,9 @@ class Context(Struct, frozen=True, dict=True):
         return f"{login} ({full})" if full else login or entry.dn.name
 
     def groups_of(self, entry: Entry) -> list[Entry]:
-        """The groups that an object is a direct member of, the primary group included.
-
-        Whole, for the fields of a group are asked for; names alone are to be had from `GroupsOfMany`.
-        """
-        return list(self.directory.search(self.charter.base, where=self.dialect.groups_filter(entry)))
+        """The groups that an object is a direct member of, the primary group included: their names and classes."""
+        where = self.dialect.groups_filter(entry)
+        return list(self.directory.search(self.charter.base, where=where, only=["cn", "objectClass"]))
 
     def password_rules(self, kind: str, entry: Entry | None = None) -> PasswordRules:
         """The password rules in force for an account, or a new one of this kind: the charter's and the server's."""

@@ -16,20 +16,11 @@ _FEW = 20
 
 
 class WholeGroups:
-    """The groups of objects with all their attributes, each group read once: for a request that changes many."""
+    """Groups with all their attributes, each read once: for a request that changes many objects."""
 
     def __init__(self, context: Context) -> None:
         self._context = context
         self._known: dict[str, Entry] = {}
-
-    def of(self, entry: Entry) -> list[Entry]:
-        """The groups that an object is a direct member of, the primary group included."""
-        return [group for each in self.named(entry) if (group := self.get(each.dn)) is not None]
-
-    def named(self, entry: Entry) -> list[Entry]:
-        """The same with their names alone: who comes into a group need not read those in which they are."""
-        where = self._context.dialect.groups_filter(entry)
-        return list(self._context.directory.search(self._context.charter.base, where=where, only=["cn"]))
 
     def get(self, dn: DN) -> Entry | None:
         """The entry of this name."""

@@ -13,6 +13,7 @@ from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.objects.context import Context
 from vandrel.objects.delegation import OUT_OF_REACH, reached_by
+from vandrel.objects.long_lists import with_some_members
 from vandrel.text.string_prep import prepare
 
 #: Which groups a group of a scope may hold, within a domain: [MS-SAMR] 3.1.1.8.8 and 3.1.1.8.9.
@@ -49,7 +50,10 @@ def effective(context: Context, entry: Entry) -> Iterator[Membership]:
         for start in range(0, len(level), _AT_ONCE):
             chunk = level[start : start + _AT_ONCE]
             where = Or(tuple(context.dialect.groups_filter(member) for member, _ in chunk))
-            for group in context.directory.search(context.charter.base, where=where):
+            # Which of them a group holds, a file answers one by one; over a line, it is told with the group.
+            is_told = len(chunk) > 1 and not context.directory.capabilities.embedded
+            only = () if is_told else context.dialect.attributes_read(GROUP)
+            for group in context.directory.search(context.charter.base, where=where, only=only):
                 if group.dn.key in seen:
                     continue
                 seen.add(group.dn.key)
@@ -63,7 +67,10 @@ def _path(context: Context, group: Entry, chunk: Sequence[tuple[Entry, tuple[str
     """By which of these members, and what lies below them, the group was reached."""
     if len(chunk) == 1:
         return chunk[0][1]
-    keys = {context.directory.schema.key("member", name) for name in context.dialect.members(group)}
+    if not (members := context.dialect.members(group)):
+        known = with_some_members(context, group, [member.dn for member, _ in chunk], leaving=False)
+        members = context.dialect.members(known)
+    keys = {context.directory.schema.key("member", name) for name in members}
     return next((path for member, path in chunk if member.dn.key in keys), chunk[0][1])
 
 

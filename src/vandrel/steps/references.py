@@ -12,19 +12,13 @@ from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.filter import Compare, Filter, Or, Present
 from vandrel.directory.member_lists import ALL, BY_LOGIN, BY_NAME
 from vandrel.directory.operations import Change
-from vandrel.directory.port import Directory
+from vandrel.directory.port import Directory, Scope
 from vandrel.directory.schema import Schema
 from vandrel.errors import VandrelError
 from vandrel.steps.login_lists import logins_of, with_login_lists
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
-
-#: Conditions in one search, since servers take no filter of any size; and how many names are looked for at all.
-_CONDITIONS = 400
-_FEW = 200
-
 
 #: Who keeps a name of nobody, by which attribute, and the object that goes.
 KeptReference = tuple[DN, str, DN]
@@ -145,24 +139,8 @@ def own_references(directory: Directory) -> list[str]:
 
 
 def pointing_at(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
-    """Every entry that has one of these names as a value, once; of very many names, all that could have.
-
-    The entries have no attributes but those of `own_references` and their object classes.
-    """
-    attributes = own_references(directory)
-    if len(dns) > _FEW:  # one look at everything that points anywhere costs less than thousands of questions
-        wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
-    else:
-        at_once = max(_CONDITIONS // max(len(attributes), 1), 1)
-        chunks = (dns[start : start + at_once] for start in range(0, len(dns), at_once))
-        wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
-    seen: set[str] = set()
-    for where in wheres:
-        for context in directory.contexts:
-            for entry in directory.search(context, where=where, only=[*attributes, "objectClass"]):
-                if entry.dn.key not in seen:
-                    seen.add(entry.dn.key)
-                    yield entry
+    """Every entry that has one of these names as a value, as `Directory.pointing` gives it."""
+    return directory.pointing(dns, own_references(directory))
 
 
 class _ReferenceRepair:
@@ -207,9 +185,21 @@ class _ReferenceRepair:
             elif isinstance(step, Add):
                 self._keep(Entry(step.dn, dict(step.attributes)))
             elif isinstance(step, Set) and self._changes_references(step):
-                holder = self._then.get(step.dn.key) or self._directory.get(step.dn)
+                holder = self._then.get(step.dn.key) or self._looked_at(step)
                 if holder is not None:
                     self._remember(holder, step.changes)
+
+    def _looked_at(self, step: Set) -> Entry | None:
+        """An entry whose references change, as far as it must be known what is there then."""
+        entry = next(self._directory.search(step.dn, Scope.BASE, only=["objectClass"]), None)
+        if entry is None:
+            return None
+        for change in step.changes:
+            if self._directory.schema.is_reference(change.attribute):
+                concerned = [str(value) for value in (*change.removed, *change.added)]
+                values = self._directory.some_values(step.dn, change.attribute, [*concerned, ""], 1)
+                entry.attributes.setdefault(change.attribute, []).extend(values)
+        return entry
 
     def _changes_references(self, step: Set) -> bool:
         return any(self._directory.schema.is_reference(change.attribute) for change in step.changes)

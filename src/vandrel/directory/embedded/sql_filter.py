@@ -18,14 +18,27 @@ _LONGEST_GLOB = 5000
 class Condition(Struct, frozen=True):
     """An SQL condition on ``entry.id``.
 
-    ``exact`` is false where the condition lets through more than the filter, so that each entry found must be
-    asked again. ``selective`` is false where it lets through everything.
+    Attributes:
+        sql: finds the entries by the index of values.
+        values: what stands for its question marks.
+        exact: false where the condition lets through more than the filter, so that each entry must be asked again.
+        selective: false where it lets through everything.
+        of_one: the same, with the same values, to look at one entry after the other that something else has found.
+        is_wide: whether it mostly finds a large part of all entries, as an object class does.
+
     """
 
     sql: str
     values: tuple[object, ...] = ()
     exact: bool = True
     selective: bool = True
+    of_one: str = ""
+    is_wide: bool = False
+
+    @property
+    def look(self) -> str:
+        """The SQL to look at one entry."""
+        return self.of_one or self.sql
 
 
 EVERY = Condition("1", exact=False, selective=False)
@@ -64,7 +77,7 @@ class Compiler:
                 inner = self.compile(part)
                 # Undefined must not become true, so the negation of a leaf that is exact asks again as well.
                 if inner.exact and inner.selective:
-                    return Condition(f"NOT ({inner.sql})", inner.values, exact=False)
+                    return Condition(f"NOT ({inner.look})", inner.values, exact=False)
                 return EVERY
             case _:
                 return self._leaf(item)
@@ -74,10 +87,15 @@ class Compiler:
         useful = [part for part in parts if part.selective]
         if not useful:
             return Condition("1", exact=all(part.exact for part in parts), selective=False)
+        is_wide = all(part.is_wide for part in useful)
+        # What finds half of all entries would be listed in full before the few that fit are taken from it.
+        found = [part.sql if is_wide or not part.is_wide else part.look for part in useful]
         return Condition(
-            " AND ".join(f"({part.sql})" for part in useful),
+            " AND ".join(f"({sql})" for sql in found),
             tuple(value for part in useful for value in part.values),
             all(part.exact for part in parts),
+            of_one=" AND ".join(f"({part.look})" for part in useful),
+            is_wide=is_wide,
         )
 
     @staticmethod
@@ -90,6 +108,8 @@ class Compiler:
             " OR ".join(f"({part.sql})" for part in parts),
             tuple(value for part in parts for value in part.values),
             all(part.exact for part in parts),
+            of_one=" OR ".join(f"({part.look})" for part in parts),
+            is_wide=any(part.is_wide for part in parts),
         )
 
     def _leaf(self, item: Compare | Present | Substring | Extensible) -> Condition:
@@ -125,7 +145,10 @@ class Compiler:
             case Compare(_, operator, value):
                 if operator == "~=":
                     operator = "="
-                return Condition(f"{head} AND {column} {operator} ?)", (number, self._schema.key(name, value)))
+                compared = f"AND {column} {operator} ?"
+                of_one = f"EXISTS (SELECT 1 FROM {table} WHERE attribute = ? {compared} AND entry = id)"
+                values = (number, self._schema.key(name, value))
+                return Condition(f"{head} {compared})", values, of_one=of_one, is_wide=name == "objectClass")
             case Substring():
                 return self._substring(item, head, column, number)
 

@@ -16,10 +16,10 @@ from vandrel.directory.embedded import hashing, sqlite_file
 from vandrel.directory.embedded.derived import DERIVED, with_derived
 from vandrel.directory.embedded.row_codec import Index, damaged, indexed_attributes, read
 from vandrel.directory.embedded.sql_filter import Compiler
-from vandrel.directory.entry import Entry
+from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter, asks_all, attributes_of, matches
 from vandrel.directory.operations import TAKEN_BACK, AddEntry, Operation
-from vandrel.directory.port import Capabilities, Changes, Form, Scope
+from vandrel.directory.port import FEW, Capabilities, Changes, Form, Scope, search_pointing, some_of
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import Code, DirectoryError, Finding, Location, not_made_with_the_rest
 from vandrel.secret import Secret
@@ -31,6 +31,9 @@ UNIQUE = {
 }
 
 _ENTRY = "SELECT id, key, dn, data FROM entry"
+#: Names that one statement takes (sqlite.org/limits.html, 9, allows a little more).
+_MOST_KEYS = 30_000
+_ID = "(SELECT id FROM entry WHERE key = ?)"
 
 
 class EmbeddedDirectory:
@@ -249,6 +252,51 @@ class EmbeddedDirectory:
 
     def remember(self, dn: DN, identifier: str) -> None:
         """Objects are found by their names as fast."""
+
+    def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
+        """By the index of references; of an attribute without names, from the entry."""
+        if (number := self._index.references.get(attribute)) is None:
+            entry = self.get(dn)
+            values = entry.values_of(attribute) if entry is not None else []
+            return some_of(self._schema, attribute, values, wanted, others)
+        keys = [names.parse(value).key if value else "" for value in wanted]
+        of_entry = f"SELECT key, dn FROM reference INDEXED BY reference_entry WHERE entry = {_ID} AND attribute = ?"
+        rows: list[tuple[str, str]] = []
+        with sqlite_file.plain_errors(self.path):
+            for start in range(0, len(keys), _MOST_KEYS):
+                some = keys[start : start + _MOST_KEYS]
+                of_key = f"attribute = ? AND key IN ({', '.join('?' * len(some))}) AND entry = {_ID}"
+                rows += self._db.execute(f"SELECT key, dn FROM reference WHERE {of_key}", (number, *some, dn.key))
+            known, left = set(keys), others
+            for key, value in self._db.execute(of_entry, (dn.key, number)) if others else ():
+                if not left:
+                    break
+                if key not in known:
+                    rows.append((key, value))
+                    left -= 1
+        return [value for _, value in rows]
+
+    def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+        """By the index of references, of few names; the lists are not read."""
+        if len(dns) > FEW:
+            yield from search_pointing(self, dns, attributes)
+            return
+        numbers = [self._index.references[name] for name in attributes if name in self._index.references]
+        wanted = [str(dn) for dn in dns]
+        holders: dict[int, set[str]] = {}
+        with sqlite_file.plain_errors(self.path):
+            for number in numbers:
+                marks = ", ".join("?" * len(dns))
+                which = f"SELECT DISTINCT entry FROM reference WHERE attribute = ? AND key IN ({marks})"
+                for (holder,) in self._db.execute(which, (number, *(dn.key for dn in dns))):
+                    holders.setdefault(holder, set()).add(self._index.names[number])
+        for holder, pointing in holders.items():
+            with sqlite_file.plain_errors(self.path):
+                rows = self._db.execute(f"{_ENTRY} WHERE id = ?", (holder,)).fetchall()
+                entry = next(read(self._db, self._index, rows, self._tell_damage, ["objectClass"]), None)
+            if entry is not None:
+                some = {name: self.some_values(entry.dn, name, [*wanted, ""], 1) for name in sorted(pointing)}
+                yield Entry(entry.dn, {"objectClass": entry.values_of("objectClass"), **some})
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """One by one, by their names."""

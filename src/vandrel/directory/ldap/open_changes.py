@@ -117,16 +117,11 @@ class OpenChanges:
         held: dict[str, list[Value]] = {}
         whole = set(look.whole)
         for request, name, value in look.compared:
-            try:
-                self._link.connection.result3(request)
-            except ldap.COMPARE_TRUE:
-                held.setdefault(name, []).append(value)
-            except (ldap.COMPARE_FALSE, ldap.NO_SUCH_ATTRIBUTE):
-                pass
-            except (*NO_ANSWER, ldap.NO_SUCH_OBJECT):
-                raise
-            except ldap.LDAPError:  # the identity may read it, and not compare it
+            is_there = _answer(self._link.connection, request)
+            if is_there is None:
                 whole.add(name)
+            elif is_there:
+                held.setdefault(name, []).append(value)
         if whole or not look.compared:
             entry = next(self._directory.search(look.dn, Scope.BASE, only=[*sorted(whole), _STAMP]), None)
             if entry is None:
@@ -182,6 +177,33 @@ class OpenChanges:
             if stamp and self._can_assert:  # nobody's change in between is overwritten unseen
                 controls.append(AssertionControl(True, filters.to_text(filters.Compare(_STAMP, "=", stamp))))
         return parts, controls
+
+
+def compared(connection: Any, dn: DN, attribute: str, values: Sequence[str]) -> list[Value] | None:
+    """Which of these values an attribute of an entry has; None where the server does not tell."""
+    asked = [int(connection.compare_ext(str(dn), attribute, value.encode())) for value in values]
+    try:
+        answers = [_answer(connection, request) for request in asked]
+    except ldap.NO_SUCH_OBJECT:
+        return []
+    if None in answers:
+        return None
+    return [value for value, is_there in zip(values, answers, strict=True) if is_there]
+
+
+def _answer(connection: Any, request: int) -> bool | None:
+    """Whether a value is there; None where the identity may not compare it, and perhaps read it."""
+    try:
+        connection.result3(request)
+    except ldap.COMPARE_TRUE:
+        return True
+    except (ldap.COMPARE_FALSE, ldap.NO_SUCH_ATTRIBUTE):
+        return False
+    except (*NO_ANSWER, ldap.NO_SUCH_OBJECT):
+        raise
+    except ldap.LDAPError:
+        return None
+    return None
 
 
 def octets_of(values: Sequence[Value]) -> list[bytes]:

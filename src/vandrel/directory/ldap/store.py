@@ -23,13 +23,23 @@ from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
 from vandrel.directory.ldap.naming_turn import NamingTurn
+from vandrel.directory.ldap.open_changes import compared
 from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
 from vandrel.directory.ldap.searches import Found, Question, Searches, SearchesAhead
 from vandrel.directory.ldap.server import Octets, Server
 from vandrel.directory.ldap.standard import StandardServer
 from vandrel.directory.ldap.writer import ASSERTION, Writer
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import Capabilities, Changes, Directory, EffectiveRights, Form, Scope
+from vandrel.directory.port import (
+    Capabilities,
+    Changes,
+    Directory,
+    EffectiveRights,
+    Form,
+    Scope,
+    search_pointing,
+    some_of,
+)
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError, Location
 from vandrel.secret import Secret
@@ -287,6 +297,19 @@ class LdapDirectory:
 
     def remember(self, dn: DN, identifier: str) -> None:
         """Objects are found by their names as fast."""
+
+    def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
+        """Value by value (RFC 4511, section 4.10); whether there are others, no server tells without all of them."""
+        if not others and len(wanted) <= _AT_ONCE and isinstance(self._searches, Searches):
+            values = self._link.persist(lambda: compared(self._link.connection, dn, attribute, list(wanted)))
+            if values is not None:
+                return values
+        entry = next(self._search(dn, Scope.BASE, EVERYTHING, [attribute]), None)
+        return some_of(self._schema, attribute, entry.values_of(attribute) if entry else [], wanted, others)
+
+    def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+        """By searches."""
+        return search_pointing(self, dns, attributes)
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """Several questions on their way at a time."""

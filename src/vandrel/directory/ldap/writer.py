@@ -87,10 +87,13 @@ class Writer:
         most = 0 if atomic else len(operations) if most_refused is None else most_refused
         sent: deque[_PendingRequest] = deque()
         touched: set[str] = set()
+        deleting = False
         for index, operation in enumerate(operations):
             # What is to be taken back with the rest must not go before the rest is settled.
             simple = self._is_simple(operation) and not (atomic and isinstance(operation, DeleteEntry))
-            if not simple or self._builds_upon(operation, touched):
+            # Some servers mend what points at an entry that goes, and must find what was changed of that before.
+            was_deleting, deleting = deleting, isinstance(operation, DeleteEntry)
+            if not simple or deleting != was_deleting or self._builds_upon(operation, touched):
                 self._settle(operations, sent, outcomes, 0)
                 touched.clear()
             if outcomes.refused > most:

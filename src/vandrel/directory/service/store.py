@@ -15,10 +15,19 @@ from msgspec import Struct
 from vandrel.directory import gentime
 from vandrel.directory.applied import applied, is_applied
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry
+from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, And, Compare, Filter, Present, Substring, matches
 from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry
-from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form, NamingTurn, Scope
+from vandrel.directory.port import (
+    Capabilities,
+    Changes,
+    EffectiveRights,
+    Form,
+    NamingTurn,
+    Scope,
+    search_pointing,
+    some_of,
+)
 from vandrel.directory.schema import Schema
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceLink, ServiceSettings, WholeServiceError
@@ -159,6 +168,16 @@ class ServiceDirectory:
     def remember(self, dn: DN, identifier: str) -> None:
         """A record is read by its identifier; a service goes through all of them to find a name."""
         self._remembered[dn.key] = identifier
+
+    def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
+        """From the record, which comes whole."""
+        entry = self.get(dn)
+        values = entry.values_of(attribute) if entry is not None else []
+        return some_of(self.schema, attribute, values, wanted, others)
+
+    def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+        """By searches."""
+        return search_pointing(self, dns, attributes)
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """As the answers said that came when they were made or read."""

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 
 from vandrel.directory.entry import Entry
-from vandrel.directory.filter import And, Compare, Or
+from vandrel.directory.filter import Compare, Or
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import GROUP
 from vandrel.jobs.common.draft import Derived, Draft
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.delegation import reached_by
+from vandrel.objects.long_lists import groups_to_join
 from vandrel.objects.membership import privileged_by
 from vandrel.text.string_prep import prepare
 
@@ -61,8 +62,7 @@ class NewMemberships:
         context = self._context
         attribute = context.dialect.attribute("name", GROUP)
         by_name = Or(tuple(Compare(attribute, "=", name) for name in unknown))
-        where = And((context.dialect.filter_for(GROUP), by_name))
-        found = {prepare(group.dn.name): group for group in context.directory.search(context.charter.base, where=where)}
+        found = {prepare(group.dn.name): group for group in groups_to_join(context, by_name)}
         self._groups |= {name: found.get(prepare(name)) for name in unknown}
         self._powers |= privileged_by(context, list(found.values()))
 

@@ -127,14 +127,15 @@ class Editor:
 
     Attributes:
         allocator: which names are taken, those included that the request gives.
-        groups: the groups of the objects.
+        memberships: what changes in groups.
 
     """
 
-    def __init__(self, context: Context, *, of_many: bool = False) -> None:
+    def __init__(self, context: Context, *, of_many: bool = False, of_one: bool = False) -> None:
         """Begin; names that are given to one object are taken for the next.
 
-        With `of_many`, nothing is asked that only tells other objects apart which are called the same.
+        With `of_many`, nothing is asked that only tells other objects apart which are called the same; with `of_one`,
+        one object is edited, and of the groups that it joins or leaves no more is read than that takes.
         """
         self._context = context
         self._namesakes, self._of_many = Namesakes(context), of_many
@@ -142,8 +143,7 @@ class Editor:
         self._numbers = NumberAllocator(context)
         # One request mostly gives many objects the same values.
         self._judge = lru_cache(maxsize=1024)(self._judged)
-        self._memberships = MembershipEditor(context, self._namesakes, of_many=of_many)
-        self.groups = self._memberships.whole
+        self.memberships = MembershipEditor(context, self._namesakes, of_many=of_many, of_one=of_one)
 
     def give_up(self, field: str, value: str) -> None:
         """Take note that somebody gives a unique value up in the same request."""
@@ -161,7 +161,7 @@ class Editor:
         for assignment in assignments:
             self._assign(draft, assignment)
         if draft.memberships:
-            self._memberships.of_member(edit, draft.memberships)
+            self.memberships.of_member(edit, draft.memberships)
         for name, values in draft.values.items():
             self._field(draft, self._context.fields[name], values)
         if edit.object_type == ACCOUNT and draft.assigned & set(_PASSWORD_FLAGS):
@@ -199,7 +199,7 @@ class Editor:
             case Field(shape=Shape.ROLES):
                 draft.memberships += role_groups(self._context, edit.entry, assignment)
             case Field(name="members"):
-                self._memberships.of_group(edit, assignment)
+                self.memberships.of_group(edit, assignment)
             case Field(name="name"):
                 draft.rename = self._rename(edit, assignment)
             case _:

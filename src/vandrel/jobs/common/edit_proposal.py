@@ -41,7 +41,7 @@ def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignm
     """
 
     def worked_out(here: Context) -> Proposal:
-        editor = Editor(here)
+        editor = Editor(here, of_one=len(entries) == 1)
         others = told_of_others(here, entries, "disable") if Assignment("enabled", "=", ("no",)) in given else []
         proposal = propose(here, [editor.edit(entry, given) for entry in entries], given, verb)
         return structs.replace(proposal, findings=[*proposal.findings, *others])

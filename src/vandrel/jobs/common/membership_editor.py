@@ -18,6 +18,7 @@ from vandrel.jobs.common.proposal import FieldChange
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.groups_of_many import WholeGroups
+from vandrel.objects.long_lists import with_some_members
 from vandrel.objects.membership import joining
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.view import roles_held
@@ -35,18 +36,33 @@ class MembershipEditor:
 
     """
 
-    def __init__(self, context: Context, namesakes: Namesakes, *, of_many: bool) -> None:
-        """Begin; what earlier edits do to a group counts for later ones."""
-        self._namesakes, self._of_many = namesakes, of_many
+    def __init__(self, context: Context, namesakes: Namesakes, *, of_many: bool, of_one: bool) -> None:
+        """Begin; what earlier edits do to a group counts for later ones, if there are any: `of_one` says no."""
+        self._namesakes, self._of_many, self._of_one = namesakes, of_many, of_one
         self.whole = WholeGroups(context)
         self._context = context
+        #: Groups with those of their members that the one edit concerns.
+        self._partly: dict[str, Entry] = {}
         #: Groups as the edits so far leave them.
         self._groups_so_far: dict[str, Entry] = {}
+
+    def left_by(self, entry: Entry) -> list[Entry]:
+        """The groups that an object can leave: all in whose list it stands, and so not its primary one."""
+        groups = [self._known(group, [entry.dn], leaving=True) for group in self._context.groups_of(entry)]
+        return [group for group in groups if self._context.dialect.member_change(group, [], [entry.dn])]
+
+    def _known(self, group: Entry, concerned: Sequence[DN], *, leaving: bool) -> Entry:
+        """A group as far as a change of these memberships must know it: whole, where others may follow."""
+        if not self._of_one:
+            return self.whole.get(group.dn) or group
+        if group.dn.key not in self._partly:
+            self._partly[group.dn.key] = with_some_members(self._context, group, concerned, leaving=leaving)
+        return self._partly[group.dn.key]
 
     def of_member(self, edit: Edit, assignments: Sequence[Assignment]) -> None:
         """Memberships from the member's side: all assignments together, one after the other."""
         dn = edit.entry.dn
-        now = {group.dn.key: group for group in self.whole.named(edit.entry)}
+        now = {group.dn.key: group for group in self._context.groups_of(edit.entry)}
         then = dict(now)
         for assignment in assignments:
             typed = {g.dn.key: g for g in (self._group(name, assignment) for name in assignment.values)}
@@ -62,7 +78,7 @@ class MembershipEditor:
         for group in join:
             self._membership(edit, group, [dn], [])
         for group in leave:
-            if not self._membership(edit, self.whole.get(group.dn) or group, [], [dn]):
+            if not self._membership(edit, group, [], [dn]):
                 what = f"{group.dn.name} is the primary group of {dn.name}, and cannot be left"
                 remedy = "set another one first: primary=..."
                 edit.findings.append(Finding(Code.REFUSED, what, Location(field="groups"), remedy))
@@ -72,12 +88,18 @@ class MembershipEditor:
             self._roles(edit, now.values(), then.values())
 
     def _group(self, name: str, assignment: Assignment) -> Entry:
-        known = self.whole.get(names.parse(name)) if assignment.literal else None
-        return known if known is not None else resolve(self._context, name, (GROUP,))
+        key = names.parse(name).key if assignment.literal else ""
+        known = self._partly.get(key) or (self.whole.get(names.parse(name)) if assignment.literal else None)
+        if known is not None:
+            return known
+        return resolve(self._context, name, (GROUP,), self._context.dialect.attributes_read(GROUP))
 
     def _membership(self, edit: Edit, group: Entry, come: Sequence[DN], go: Sequence[DN]) -> bool:
         """Add the step by which these come into a group or leave it; return whether there is one."""
-        group = self._groups_so_far.get(group.dn.key, group)
+        if group.dn.key in self._groups_so_far:
+            group = self._groups_so_far[group.dn.key]
+        else:
+            group = self._known(group, [*come, *go], leaving=bool(go))
         changes = self._context.dialect.member_change(group, come, go)
         if changes:
             edit.steps.append(Set(group.dn, tuple(changes)))

@@ -58,8 +58,10 @@ class NoSingleMatch(VandrelError):
         ]  # fmt: skip
 
 
-def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_TYPES) -> Entry:
-    """The one object of these types that `typed` means.
+def resolve(
+    context: Context, typed: str, object_types: Iterable[str] = OBJECT_TYPES, only: Sequence[str] = ()
+) -> Entry:  # fmt: skip
+    """The one object of these types that `typed` means; with `only`, no other attributes of it need to come.
 
     Taken in turn: a place, a distinguished name, an exact name (logon, principal, mail, employee
     number, entry, full or display name), fragments of which every word must occur.
@@ -80,7 +82,7 @@ def resolve(context: Context, typed: str, object_types: Iterable[str] = OBJECT_T
     # What is looked for where nothing fits exactly is too much to be asked for on the chance that it is wanted.
     ways = (_exact, _fragments) if context.directory.capabilities.answers else (_exact,)
     for where in (way(context, typed, object_types) for way in ways):
-        entries = _search(context, where, object_types)
+        entries = _search(context, where, object_types, only)
         logins = [
             entry
             for entry in entries
@@ -146,9 +148,11 @@ def _fragments(context: Context, typed: str, object_types: tuple[str, ...]) -> F
     return And(tuple(parts))
 
 
-def _search(context: Context, where: Filter, object_types: tuple[str, ...]) -> list[Entry]:
+def _search(
+    context: Context, where: Filter, object_types: tuple[str, ...], only: Sequence[str] = ()
+) -> list[Entry]:  # fmt: skip
     any_type = Or(tuple(context.dialect.filter_for(object_type) for object_type in object_types))
-    return list(context.directory.search(context.charter.base, where=And((any_type, where))))
+    return list(context.directory.search(context.charter.base, where=And((any_type, where)), only=only))
 
 
 def _by_place(context: Context, typed: str, object_types: tuple[str, ...]) -> Entry:

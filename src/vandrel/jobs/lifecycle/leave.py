@@ -14,8 +14,10 @@ from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
+from vandrel.directory.member_lists import BY_NAME
+from vandrel.directory.port import Scope
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT, Shape
+from vandrel.fields import ACCOUNT, GROUP, Shape
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose
@@ -66,9 +68,10 @@ def leave(context: Context, request: LeaveRequest) -> Proposal:
         VandrelError: ``charter`` where it has no routine for the kind; what selecting and resolving raise.
 
     """
-    routine = LeaverRoutine(context, request.on or context.charter.today(), request.successor, request.manager)
     chosen = select(context, request.selection, (ACCOUNT,))
     people = with_other_accounts(context, chosen)
+    last_day, of_one = request.on or context.charter.today(), len(people) == 1
+    routine = LeaverRoutine(context, last_day, request.successor, request.manager, of_one=of_one)
     for entry in people:
         routine.must_have(entry)
     if routine.last_day > context.charter.today():
@@ -121,8 +124,10 @@ class LeaverRoutine:
 
     """
 
-    def __init__(self, context: Context, last_day: date, successor: str = "", manager: str = "") -> None:
-        """Begin.
+    def __init__(
+        self, context: Context, last_day: date, successor: str = "", manager: str = "", *, of_one: bool = False
+    ) -> None:  # fmt: skip
+        """Begin; with `of_one`, nobody else leaves.
 
         Raises:
             VandrelError: what resolving the successor and the manager raises.
@@ -133,7 +138,7 @@ class LeaverRoutine:
         self.findings: list[Finding] = []
         self.barred: list[Edit] = []
         self._context = context
-        self._editor = Editor(context)
+        self._editor = Editor(context, of_one=of_one)
         self._movers: dict[str, Mover] = {}
         self._successor = resolve(context, successor, (ACCOUNT,)) if successor else None
         self._manager = resolve(context, manager, (ACCOUNT,)) if manager else None
@@ -235,10 +240,7 @@ class LeaverRoutine:
         """The groups that are left; the primary one cannot be."""
         context, values = self._context, entry_values(self._context, entry)
         stays = {prepare(context.charter.fill(pattern, values)) for pattern in rules.stays_in}
-        return [
-            group for group in self._editor.groups.of(entry)
-            if prepare(group.dn.name) not in stays and context.dialect.member_change(group, [], [entry.dn])
-        ]  # fmt: skip
+        return [group for group in self._editor.memberships.left_by(entry) if prepare(group.dn.name) not in stays]
 
     def _seats_left(self, entry: Entry) -> Iterator[tuple[str, tuple[str, ...]]]:
         """The fields in which seats stand, and what of it goes; those of groups go with the groups."""
@@ -285,10 +287,12 @@ class LeaverRoutine:
         references = [name for name, field in context.fields.items() if field.shape is Shape.REFERENCE]
         held: dict[str, list[tuple[Entry, str]]] = {}
         for pointing in pointing_at(context.directory, [entry.dn for entry in people]):
-            holder = context.directory.get(pointing.dn) if pointing.dn.key not in leaving else None
-            if holder is None:
+            if pointing.dn.key in leaving or not pointing.attributes.keys() - {"objectClass", *BY_NAME}:
                 continue
-            object_type = context.object_type(holder)
+            object_type = context.object_type(pointing)
+            only = context.dialect.attributes_read(GROUP) if object_type == GROUP else ()
+            if (holder := next(context.directory.search(pointing.dn, Scope.BASE, only=only), None)) is None:
+                continue
             for name in references:
                 if object_type not in context.fields[name].on or name in ("members", "groups", "primary"):
                     continue

@@ -12,9 +12,10 @@ from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.member_lists import ALL
+from vandrel.directory.member_lists import ALL, BY_NAME
+from vandrel.directory.port import Scope
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
-from vandrel.fields import ACCOUNT
+from vandrel.fields import ACCOUNT, GROUP
 from vandrel.gc_control import gc_paused
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.name_allocator import NameAllocator
@@ -32,6 +33,7 @@ from vandrel.jobs.common.proposal import (
 from vandrel.jobs.common.report import count
 from vandrel.jobs.lifecycle.attic import AtticSelection, ItemSource, chosen_items, kept_by_server
 from vandrel.objects.context import FEW, Context
+from vandrel.objects.long_lists import may_list_logins
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import entry_values
 from vandrel.record.attic import Item
@@ -273,15 +275,29 @@ class Restorer:
         names_now = {**later, **new_names}
         for each in self.restored:
             self._sort_out(each, names_now, there)
+        pointing = [(each, holder, attribute) for each in self.restored for holder, attribute in each.item.pointed_at
+                    if holder.key not in new_names]  # the others come back too, with what they point at  # fmt: skip
+        lists: dict[str, dict[str, list[DN]]] = {}
+        for each, holder, attribute in pointing:
+            lists.setdefault(holder.key, {}).setdefault(attribute, []).append(each.entry.dn)
         holders: dict[str, Entry | None] = {}
-        for each in self.restored:
-            for holder, attribute in each.item.pointed_at:
-                if holder.key in new_names:
-                    continue  # it comes back too, with what it points at
-                if holder.key not in holders:
-                    get = self._context.directory.get
-                    holders[holder.key] = get(self._later(holder, each.item.job))
-                self._point_again(each, holder, holders[holder.key], attribute)
+        for each, holder, attribute in pointing:
+            if holder.key not in holders:
+                holders[holder.key] = self._holder(self._later(holder, each.item.job), lists[holder.key])
+            self._point_again(each, holder, holders[holder.key], attribute)
+
+    def _holder(self, dn: DN, lists: Mapping[str, list[DN]]) -> Entry | None:
+        """What is to point again at objects; of a group, with no more of its members than matter for that."""
+        directory, dialect = self._context.directory, self._context.dialect
+        if not set(lists) <= set(BY_NAME):
+            return directory.get(dn)
+        entry = next(directory.search(dn, Scope.BASE, only=dialect.attributes_read(GROUP)), None)
+        if entry is None or may_list_logins(entry):
+            return entry and directory.get(dn)
+        for attribute, targets in lists.items():
+            values = directory.some_values(dn, attribute, [*map(str, targets), ""])
+            entry.attributes[attribute] = values
+        return entry
 
     def _sort_out(self, each: Restored, names_now: Mapping[str, DN], there: set[str]) -> None:
         """What points at objects that have other names by now points at those; what points nowhere is told."""

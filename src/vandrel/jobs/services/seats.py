@@ -118,7 +118,7 @@ def change_seats(context: Context, request: SeatRequest) -> Proposal:
         edits = [editor.edit(entry, _in_field(context, entry, field, values, request)) for entry in entries]
     else:
         groups = [each.group for each in seats if each.group is not None]
-        edits = [editor.edit(entry, _in_groups(editor, entry, groups, request)) for entry in chosen]
+        edits = [editor.edit(entry, _in_groups(context, entry, groups, request)) for entry in chosen]
     return propose(context, edits, (), "seats")
 
 
@@ -131,10 +131,10 @@ def _in_field(
 
 
 def _in_groups(
-    editor: Editor, entry: Entry, groups: Sequence[Entry], request: SeatRequest
+    context: Context, entry: Entry, groups: Sequence[Entry], request: SeatRequest
 ) -> list[Assignment]:  # fmt: skip
     if request.takes_away:
-        own = {group.dn.key for group in editor.groups.of(entry)}
+        own = {group.dn.key for group in context.groups_of(entry)}
         groups = [group for group in groups if group.dn.key in own]
     given = tuple(str(group.dn) for group in groups)
     return [Assignment("groups", "-=" if request.takes_away else "+=", given, literal=True)] if given else []
