@@ -29,17 +29,20 @@ def groups_to_join(context: Context, where: Filter) -> list[Entry]:
     return groups
 
 
-def with_some_members(context: Context, group: Entry, concerned: Sequence[DN], *, leaving: bool) -> Entry:
-    """A group with those of its members that a change concerns; with `leaving`, with some that stay as well.
+def with_some_members(
+    context: Context, group: Entry, concerned: Sequence[DN], *, leaving: bool, others: int = 0
+) -> Entry:  # fmt: skip
+    """A group with those of its members that a change concerns, and at most so many others.
 
-    That is all that `Dialect.member_change` needs to know: who is there already, and whether anybody is left.
+    With `leaving`, at least one that stays is among them, if there is any. That is all that `Dialect.member_change`
+    needs to know: who is there already, and whether anybody is left.
     """
     attribute = context.dialect.member_attribute(group)
     if not attribute or may_list_logins(group):
         return context.directory.get(group.dn) or group
     nobody = context.dialect.placeholder(attribute)
     wanted = [*map(str, concerned), *([] if nobody is None else [nobody])]
-    others = 1 if leaving and nobody is not None else 0
+    others = max(others, 1 if leaving and nobody is not None else 0)
     values: list[Value] = context.directory.some_values(group.dn, attribute, wanted, others)
     return Entry(group.dn, {**group.attributes, attribute: values})
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable
+from functools import cache
 
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
@@ -14,6 +15,8 @@ from vandrel.text.string_prep import prepare
 
 #: Names that are asked for in one request; lists that are longer are told apart among themselves.
 _TOGETHER = 50
+#: Objects in one list from which on those that share a name are told apart by their places.
+_MANY = 1000
 
 
 class Namesakes:
@@ -38,12 +41,18 @@ class Namesakes:
 
         """
         dns = [names.parse(value) for value in values]
-        shared = Counter(prepare(dn.name) for dn in dns)
+        prepared = [prepare(dn.name) for dn in dns]
+        shared = Counter(prepared)
         if differing is None:
             differing = values if len(dns) <= _TOGETHER else ()
         doubtful = {names.parse(value).key for value in differing}
-        self.learn(dn for dn in dns if dn.key in doubtful or shared[prepare(dn.name)] > 1)
-        return [self._shown(dn) for dn in dns]
+        if len(dns) > _MANY:  # too many share theirs to ask for all of them
+            self.learn(dn for dn in dns if dn.key in doubtful)
+            place = cache(self._context.place)
+            return [f"{dn.name} in {place(dn.parent)}" if shared[name] > 1 else self._shown(dn, name)
+                    for dn, name in zip(dns, prepared, strict=True)]  # fmt: skip
+        self.learn(dn for dn, name in zip(dns, prepared, strict=True) if dn.key in doubtful or shared[name] > 1)
+        return [self._shown(dn, name) for dn, name in zip(dns, prepared, strict=True)]
 
     def around(
         self, before: Collection[str], after: Collection[str], *, of_many: bool = False
@@ -72,6 +81,6 @@ class Namesakes:
                     label, place = context.label(entry), context.place(entry.dn.parent)
                     own[entry.dn.key] = label if label != entry.dn.name else f"{label} in {place}"
 
-    def _shown(self, dn: DN) -> str:
-        alike = self._known.get(prepare(dn.name), {})
+    def _shown(self, dn: DN, prepared: str) -> str:
+        alike = self._known.get(prepared, {})
         return alike.get(dn.key, dn.name) if len(alike) > 1 else dn.name

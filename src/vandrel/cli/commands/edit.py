@@ -46,8 +46,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(session: Session) -> Proposal:
     """Hand the request on."""
     from vandrel.errors import Code, VandrelError
-    from vandrel.jobs.common.edit_proposal import edit_all
-    from vandrel.jobs.common.selection import select
+    from vandrel.jobs.common.edit_proposal import edit_selected
 
     plain, given = options.split(session, session.args.words)
     for assignment in given:  # before anything is looked up or shown
@@ -55,5 +54,4 @@ def run(session: Session) -> Proposal:
             session.charter.fields.named(assignment.field)
     if not given:
         raise VandrelError(Code.USAGE, "what is to change?", remedy="vandrel edit NAME FIELD=VALUE")
-    context = session.context
-    return edit_all(context, select(context, options.selection(session, plain)), given, NAME)
+    return edit_selected(session.context, options.selection(session, plain), given, NAME)

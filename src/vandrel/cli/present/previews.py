@@ -141,12 +141,13 @@ def _in_common(changes: Sequence[ObjectChange]) -> str:
 def _before_and_after(field: FieldChange) -> list[tuple[str, str, str, str]]:
     """One field; of a list that stays for the most part, what comes and what goes."""
     before, after = field.before, field.after
-    stay = [value for value in before if value in after]
+    had, has = set(before), set(after)
+    stay = [value for value in before if value in has]
     is_whole = not field.is_partial or len(before) == len(after) == 1
     if is_whole and (not stay or len(before) + len(after) <= 2):
         return [(f"  {field.field}", ", ".join(before) or "(empty)", "->", ", ".join(after) or "(empty)")]
-    come = [f"+ {value}" for value in after if value not in before]
-    go = [f"- {value}" for value in before if value not in after]
+    come = [f"+ {value}" for value in after if value not in had]
+    go = [f"- {value}" for value in before if value not in has]
     kept = f"({len(stay)} as before)" if len(stay) > 2 else ", ".join(stay)
     return [(f"  {field.field}", kept, "", ", ".join(come + go) or "in another order")]
 

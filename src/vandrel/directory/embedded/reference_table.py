@@ -87,9 +87,10 @@ class ReferenceTable:
         """Let every value that pointed at the object or below it point there again."""
         low, high = names.below(old.key)
         for number in self._index.references.values():
+            # Two searches: for one with OR, SQLite goes through all values of the attribute.
+            which = "SELECT entry, key FROM reference WHERE attribute = ? AND key"
             rows = self._db.execute(
-                "SELECT entry, key FROM reference WHERE attribute = ? AND (key = ? OR key >= ? AND key < ?)",
-                (number, old.key, low, high),
+                f"{which} = ? UNION ALL {which} >= ? AND key < ?", (number, old.key, number, low, high)
             ).fetchall()
             for entry, key in rows:
                 moved = new.key + key[len(old.key) :]

@@ -12,7 +12,7 @@ from vandrel.jobs.common.draft import Derived, Draft
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.delegation import reached_by
-from vandrel.objects.long_lists import groups_to_join
+from vandrel.objects.long_lists import groups_to_join, with_some_members
 from vandrel.objects.membership import privileged_by
 from vandrel.text.string_prep import prepare
 
@@ -50,7 +50,9 @@ class NewMemberships:
             draft.findings.append(Finding(Code.DANGLING, what, Location(field="groups"), remedy))
         for name in typed:
             try:
-                self._join(draft, resolve(self._context, name, (GROUP,)), "typed")
+                only = self._context.dialect.attributes_read(GROUP)
+                group = resolve(self._context, name, (GROUP,), only)
+                self._join(draft, with_some_members(self._context, group, (), leaving=False), "typed")
             except VandrelError as error:
                 draft.findings += error.findings
 

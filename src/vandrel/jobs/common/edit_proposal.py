@@ -10,6 +10,7 @@ from msgspec import structs
 from vandrel.charter.passwords import check
 from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Finding, VandrelError
+from vandrel.fields import GROUP
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor, in_order
 from vandrel.jobs.common.proposal import (
@@ -25,11 +26,26 @@ from vandrel.jobs.common.proposal import (
 )
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
+from vandrel.jobs.common.selection import Selection, select
 from vandrel.objects.context import FEW, Context
 from vandrel.secret import Secret
 from vandrel.steps.step import Password, Rename
 
 _NEW_PASSWORD = {"ask": "asked for", "generate": "generated", "-": "from standard input", "none": "(none)"}
+
+
+def edit_selected(context: Context, selection: Selection, given: Sequence[Assignment], verb: str) -> Proposal:
+    """Propose the same assignments for the objects that are meant.
+
+    Raises:
+        VandrelError: as `vandrel.jobs.common.selection.select` and `edit_all`.
+
+    """
+    joins_or_leaves = all(each.field == "members" and each.operator in ("+=", "-=") for each in given)
+    is_one = len(selection.names) == 1 and not selection.where
+    # Of a group that somebody joins or leaves, the list of members need not come.
+    only = context.dialect.attributes_read(GROUP) if is_one and joins_or_leaves else ()
+    return edit_all(context, select(context, selection, only=only), given, verb)
 
 
 def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignment], verb: str) -> Proposal:

@@ -28,6 +28,10 @@ if TYPE_CHECKING:
     from vandrel.jobs.common.edit import Edit
 
 
+#: Members of a group that are listed before and after a change; of more, those who come and go.
+_IN_FULL = 1000
+
+
 class MembershipEditor:
     """Works out the memberships of the edits of one request.
 
@@ -133,8 +137,13 @@ class MembershipEditor:
     def of_group(self, edit: Edit, assignment: Assignment) -> None:
         """Memberships from the group's side."""
         context = self._context
-        present = {dn.key: dn for dn in map(names.parse, context.dialect.members(edit.entry))}
         typed = [names.parse(name) if assignment.literal else resolve(context, name).dn for name in assignment.values]
+        is_whole = True
+        if self._of_one and assignment.operator != "=":
+            leaving = assignment.operator == "-="
+            edit.entry = with_some_members(context, edit.entry, typed, leaving=leaving, others=_IN_FULL)
+            is_whole = len(context.dialect.members(edit.entry)) < _IN_FULL
+        present = {dn.key: dn for dn in map(names.parse, context.dialect.members(edit.entry))}
         wanted = {dn.key: dn for dn in typed}
         add = [dn for key, dn in wanted.items() if key not in present] if assignment.operator != "-=" else []
         remove: list[DN] = []
@@ -146,8 +155,15 @@ class MembershipEditor:
         pairs = [(edit.entry, member) for member in new.values() if member is not None]
         add = [member.dn for _, member in self._joining(edit, pairs)]
         add += [dn for dn, member in new.items() if member is None]  # made by the same request
-        if edit.add_member_steps(context, add, remove):
-            before = [str(dn) for dn in present.values()]
-            after = [str(dn) for dn in present.values() if dn not in remove] + [str(dn) for dn in add]
-            called = self._namesakes.around(before, after, of_many=self._of_many)
-            edit.differences.append(FieldChange("members", *called))
+        if not edit.add_member_steps(context, add, remove):
+            return
+        if not is_whole:
+            come, go = ([str(dn) for dn in dns] for dns in (add, remove))
+            leave, join = (tuple(self._namesakes.shown(values)) for values in (go, come))
+            edit.differences.append(FieldChange("members", leave, join, is_partial=True, concerned=(*come, *go)))
+            return
+        before = [str(dn) for dn in present.values()]
+        after = [str(dn) for dn in present.values() if dn not in remove] + [str(dn) for dn in add]
+        edit.differences.append(
+            FieldChange("members", *self._namesakes.around(before, after, of_many=self._of_many))
+        )  # fmt: skip

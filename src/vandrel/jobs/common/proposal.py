@@ -39,6 +39,7 @@ class FieldChange(Struct, frozen=True):
         rule: what gave the new values, in words; empty where they were typed for this very change.
         passed: names that the rule would have given first, each with why it cannot be had.
         is_partial: whether only the values that go and come are known, which may stand among others.
+        concerned: the names in full of objects that come and go, where the list is too long to be read for them.
 
     """
 
@@ -48,6 +49,7 @@ class FieldChange(Struct, frozen=True):
     rule: str = ""
     passed: tuple[str, ...] = ()
     is_partial: bool = False
+    concerned: tuple[str, ...] = ()
 
 
 class PointingObject(Struct, frozen=True):

@@ -9,8 +9,10 @@ from msgspec import Struct
 
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
+from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare, Filter, Or, Substring
+from vandrel.directory.port import Scope
 from vandrel.directory.schema import shorten
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, OBJECT_TYPES, UNIT
@@ -76,9 +78,9 @@ def resolve(
     if not typed:
         raise VandrelError(Code.USAGE, "a name is empty", remedy="name an account, a group or a unit")
     if typed.startswith("/"):
-        return _by_place(context, typed, object_types)
+        return _by_place(context, typed, object_types, only)
     if _LIKE_A_DN.match(typed):
-        return _by_dn(context, typed)
+        return _by_dn(context, typed, only)
     # What is looked for where nothing fits exactly is too much to be asked for on the chance that it is wanted.
     ways = (_exact, _fragments) if context.directory.capabilities.answers else (_exact,)
     for where in (way(context, typed, object_types) for way in ways):
@@ -155,13 +157,17 @@ def _search(
     return list(context.directory.search(context.charter.base, where=And((any_type, where)), only=only))
 
 
-def _by_place(context: Context, typed: str, object_types: tuple[str, ...]) -> Entry:
+def _get(context: Context, dn: DN, only: Sequence[str]) -> Entry | None:
+    return next(context.directory.search(dn, Scope.BASE, only=only), None) if only else context.directory.get(dn)
+
+
+def _by_place(context: Context, typed: str, object_types: tuple[str, ...], only: Sequence[str]) -> Entry:
     place = places.parse(typed)
     unit = places.to_dn(place, context.charter.base)
     named_by = dict.fromkeys(["cn", context.dialect.naming_attribute(ACCOUNT)])
     candidates = [unit, *(unit.parent.child(attribute, place[-1]) for attribute in named_by)] if place else [unit]
     for dn in candidates:
-        entry = context.directory.get(dn)
+        entry = _get(context, dn, only)
         if entry is not None and (context.dialect.object_type_of(entry) in object_types or not place):
             return entry
     known = [context.place(entry.dn) for entry in _search(context, context.dialect.filter_for(UNIT), (UNIT,))]
@@ -172,9 +178,9 @@ def _by_place(context: Context, typed: str, object_types: tuple[str, ...]) -> En
     )  # fmt: skip
 
 
-def _by_dn(context: Context, typed: str) -> Entry:
+def _by_dn(context: Context, typed: str, only: Sequence[str]) -> Entry:
     dn = names.parse(typed)
-    entry = context.directory.get(dn)
+    entry = _get(context, dn, only)
     if entry is not None:
         return entry
     near = [other for other in (dn.parent, *dn.ancestors()) if context.directory.get(other) is not None]

@@ -23,8 +23,10 @@ class Selection(Struct, frozen=True):
     under: str = ""
 
 
-def select(context: Context, selection: Selection, object_types: Sequence[str] = OBJECT_TYPES) -> list[Entry]:
-    """The objects of these types that are meant, each once.
+def select(
+    context: Context, selection: Selection, object_types: Sequence[str] = OBJECT_TYPES, only: Sequence[str] = ()
+) -> list[Entry]:  # fmt: skip
+    """The objects of these types that are meant, each once; with `only`, no other attributes of them need to come.
 
     Raises:
         VandrelError: ``usage`` where nothing is named, ``not-found``, ``ambiguous``, ``bad-filter``.
@@ -32,11 +34,12 @@ def select(context: Context, selection: Selection, object_types: Sequence[str] =
     """
     if not selection.names and not selection.where:
         raise VandrelError(Code.USAGE, "whom or what?", remedy="name somebody, or choose with --where")
-    chosen = {entry.dn.key: entry for entry in (resolve(context, name, object_types) for name in selection.names)}
+    chosen = {entry.dn.key: entry for entry in (resolve(context, name, object_types, only) for name in selection.names)}
     if selection.where:
         base = resolve(context, selection.under, (UNIT,)).dn if selection.under else context.charter.base
         of_types = Or(tuple(context.dialect.filter_for(each) for each in object_types))
-        entries = context.directory.search(base, where=And((of_types, parse_filter(selection.where))))
+        where = And((of_types, parse_filter(selection.where)))
+        entries = context.directory.search(base, where=where, only=only)
         chosen |= {entry.dn.key: entry for entry in sorted(entries, key=lambda entry: entry.dn.key)}
     if not chosen:
         raise VandrelError(Code.NOT_FOUND, "the filter finds nothing", where=Location(option="--where"))

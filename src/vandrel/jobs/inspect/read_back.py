@@ -7,6 +7,7 @@ from functools import partial
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
+from vandrel.directory.port import Scope
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
@@ -27,8 +28,7 @@ def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[Obj
     if last and len(last) <= FEW:
         context.ask_ahead(partial(_look, last))
     for dn, change in last.items():
-        entry = context.directory.get(dn)
-        if entry is None:
+        if (entry := _read(context, dn, change)) is None:
             continue
         view = ObjectView(context, entry)
         if change.action in _NEW and view.object_type == ACCOUNT:
@@ -39,10 +39,18 @@ def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[Obj
             yield _changed(view, rows)
 
 
+def _read(context: Context, dn: DN, change: ObjectChange) -> Entry | None:
+    """An object; of a group with a very long list, without that."""
+    if not any(field.concerned for field in change.fields):
+        return context.directory.get(dn)
+    only = context.dialect.attributes_read(change.object_type)
+    return next(context.directory.search(dn, Scope.BASE, only=only), None)
+
+
 def _look(last: Mapping[DN, ObjectChange], context: Context) -> None:
     """Ask for objects, and for what is told of them."""
     for dn, change in last.items():
-        view = ObjectView(context, context.directory.get(dn) or Entry(dn, {}))
+        view = ObjectView(context, _read(context, dn, change) or Entry(dn, {}))
         if change.action not in _NEW:
             list(_now(view, change))
         if change.object_type == ACCOUNT:
@@ -61,6 +69,9 @@ def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
     for field in change.fields:
         if field.field == "password":
             continue
+        if field.concerned:
+            yield f"  {field.field}", _of_long_list(view, field)
+            continue
         if field.field == "place":
             values: Sequence[str] = [view.place]
         elif (known := view.context.fields.get(field.field)) is not None:
@@ -74,11 +85,22 @@ def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
         yield f"  {field.field}", _listed(values, field) or "(empty)"
 
 
+def _of_long_list(view: ObjectView, field: FieldChange) -> str:
+    """Who of those that were to come into a list or to leave it is there now, and who is not."""
+    context = view.context
+    attribute = context.dialect.member_attribute(view.entry)
+    there = set(map(str, context.directory.some_values(view.entry.dn, attribute, field.concerned)))
+    keys = {context.directory.schema.key(attribute, value) for value in there}
+    called = zip((*field.after, *field.before), field.concerned, strict=True)
+    marks = [(label, context.directory.schema.key(attribute, name) in keys) for label, name in called]
+    return ", ".join(f"{'+' if is_there else '-'} {label}" for label, is_there in marks)
+
+
 def _listed(now: Sequence[str], field: FieldChange) -> str:
     """The values that a field has now; of a long list, what came and what went."""
     if len(now) <= _WHOLE:
         return ", ".join(now)
-    have = set(map(str.casefold, now))
-    came = [f"+ {value}" for value in field.after if value not in field.before and value.casefold() in have]
-    went = [f"- {value}" for value in field.before if value not in field.after and value.casefold() not in have]
+    have, had, has = set(map(str.casefold, now)), set(field.before), set(field.after)
+    came = [f"+ {value}" for value in field.after if value not in had and value.casefold() in have]
+    went = [f"- {value}" for value in field.before if value not in has and value.casefold() not in have]
     return ", ".join([*came, *went, f"{len(now)} in all"])

@@ -146,9 +146,10 @@ def _topics(view: ObjectView) -> Iterator[tuple[str, str, str]]:
 def _primary_members(view: ObjectView) -> list[str]:
     """Members that have the group as their primary one, and stand in no list of members."""
     context = view.context
+    if not (others := with_primary(context, view.entry)):
+        return []
     listed = {names.parse(member).key for member in context.dialect.members(view.entry)}
-    others = (entry for entry in with_primary(context, view.entry) if entry.dn.key not in listed)
-    return sorted((entry.dn.name for entry in others), key=prepare)
+    return sorted((entry.dn.name for entry in others if entry.dn.key not in listed), key=prepare)
 
 
 def _marked(context: Context, groups: Sequence[str]) -> list[str]:
