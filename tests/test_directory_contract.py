@@ -400,6 +400,50 @@ def test_what_goes_and_comes_back_in_one_sequence_goes_bottom_up_and_comes_top_d
     assert {dn: directory.get(dn).identifier for dn in before} == before
 
 
+def test_of_a_long_list_only_what_is_asked_for_needs_to_come(directory):
+    crew = [DECK.child("cn", f"Hand {number}") for number in range(60)]
+    make(directory, *(person(dn, f"hand{number}") for number, dn in enumerate(crew)))
+    assert make(directory, ModifyEntry(TEAM, (Change("member", added=tuple(map(str, crew))),))) == [None]
+    nobody = DECK.child("cn", "Nobody At All")
+
+    def some(*wanted, others=0):
+        values = directory.some_values(TEAM, "member", [*map(str, wanted), ""], others)
+        return {names.parse(str(value)) for value in values}
+
+    assert some(ANNA, nobody) == {ANNA}
+    assert some(names.parse(str(crew[7]).upper())) == {crew[7]}
+    assert some(nobody) == set()
+    with_others = some(ANNA, crew[3], others=2)
+    assert {ANNA, crew[3]} < with_others and len(with_others) == 4
+    assert directory.some_values(nobody, "member", [str(ANNA)]) == []
+    assert directory.some_values(BRIDGE, "member", [str(ANNA)], 5) == []
+
+    pointing = {entry.dn: entry for entry in directory.pointing([ANNA, crew[5]], ["member", "manager"])}
+    assert pointing.keys() == {TEAM, ARNE}
+    assert {ANNA, crew[5]} < {names.parse(str(value)) for value in pointing[TEAM].values_of("member")}
+    assert [names.parse(str(value)) for value in pointing[ARNE].values_of("manager")] == [ANNA]
+    assert pointing[TEAM].values_of("objectClass")
+    assert not list(directory.pointing([nobody], ["member", "manager"]))
+
+
+def test_what_is_asked_ahead_is_answered_as_if_it_were_asked_then(directory):
+    ahead = directory.ahead()
+    if ahead is None:
+        return  # a file answers at once
+    assert ahead.get(ANNA) is None and not ahead.existing([ANNA]) and not list(ahead.search(DECK))
+    assert not ahead.find_owners({of(directory).login: ["alund"]})
+    assert directory.get(ANNA).dn == ANNA
+    assert directory.existing([ANNA]) == {ANNA}
+    assert {entry.dn for entry in directory.search(DECK)} == {DECK, ANNA, ARNE}
+    assert len(directory.find_owners({of(directory).login: ["alund"]})) == 1
+    # What is written in between makes the answers too old, and so does another beginning.
+    ahead.get(ANNA)
+    assert make(directory, ModifyEntry(ANNA, (Change("description", added=("x",)),))) == [None]
+    assert directory.get(ANNA).texts("description") == ["x"]
+    with pytest.raises(AssertionError, match="nothing is written ahead"):
+        ahead.execute([DeleteEntry(ANNA)], atomic=False)
+
+
 @pytest.mark.parametrize("kind", ["add", "modify"])
 def test_after_too_many_refusals_nothing_more_is_begun(directory, kind):
     good, late = DECK.child("cn", "Good"), DECK.child("cn", "Late")

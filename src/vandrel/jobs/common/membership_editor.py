@@ -11,6 +11,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
+from vandrel.directory.port import Scope
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import GROUP
 from vandrel.jobs.common.assignments import Assignment
@@ -92,11 +93,16 @@ class MembershipEditor:
             self._roles(edit, now.values(), then.values())
 
     def _group(self, name: str, assignment: Assignment) -> Entry:
-        key = names.parse(name).key if assignment.literal else ""
-        known = self._partly.get(key) or (self.whole.get(names.parse(name)) if assignment.literal else None)
-        if known is not None:
-            return known
-        return resolve(self._context, name, (GROUP,), self._context.dialect.attributes_read(GROUP))
+        only = self._context.dialect.attributes_read(GROUP)
+        if not assignment.literal:
+            return resolve(self._context, name, (GROUP,), only)
+        dn = names.parse(name)
+        if not self._of_one:
+            known = self.whole.get(dn)
+        else:
+            bare = self._context.directory.search(dn, Scope.BASE, only=only)
+            known = self._partly.get(dn.key) or next(bare, None)
+        return known if known is not None else resolve(self._context, name, (GROUP,), only)
 
     def _membership(self, edit: Edit, group: Entry, come: Sequence[DN], go: Sequence[DN]) -> bool:
         """Add the step by which these come into a group or leave it; return whether there is one."""

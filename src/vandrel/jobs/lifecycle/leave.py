@@ -344,7 +344,7 @@ def come_back(context: Context, attic: Attic, request: ReturnRequest) -> Proposa
 
     """
     people = with_other_accounts(context, select(context, request.selection, (ACCOUNT,)))
-    editor = Editor(context)
+    editor = Editor(context, of_one=len(people) == 1)
     edits: list[Edit] = []
     returning: list[Edit] = []
     findings: list[Finding] = []
