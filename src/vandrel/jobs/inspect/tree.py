@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec import Struct
 
-from vandrel.directory.dn import LEVEL
 from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import UNIT
@@ -39,19 +38,40 @@ def tree(context: Context, request: TreeRequest) -> Report:
             Code.NOT_FOUND, "the directory is empty", where=Location(server=context.directory.location),
             remedy="vandrel hierarchy build makes the units of the charter",
         )  # fmt: skip
-    entries = sorted(_worth_drawing(context, top), key=lambda entry: entry.dn.key)
-    counts = _counts(context, entries)
+    entries, counts = _read(context, top, with_leaves=request.with_objects)
     columns = ("place", "dn", "state", "delegation", "accounts", "groups")
     rows = [_row(context, entry, counts) for entry in entries if _is_branch(context, entry, top)]
     return Report("tree", columns, rows, drawing=_drawn(context, request, entries, counts, top))
 
 
-def _worth_drawing(context: Context, top: Entry) -> Iterator[Entry]:
-    """What stands below; of what the server made for itself, the first level alone, and nothing meant for experts."""
+def _read(context: Context, top: Entry, *, with_leaves: bool) -> tuple[list[Entry], dict[str, dict[str, int]]]:
+    """What is drawn, superiors first; and for each name, how many objects of each type stand directly below it.
+
+    Accounts, groups and computers are counted as they come, and kept only where they are drawn.
+    """
+    counts: dict[str, dict[str, int]] = {}
+    kept: list[Entry] = []
+    for entry in context.directory.search(top.dn):
+        object_type = context.object_type(entry)
+        is_leaf = object_type not in (UNIT, "") and entry.dn != top.dn
+        if is_leaf:
+            types = counts.setdefault(entry.dn.parent_key, {})
+            types[object_type] = types.get(object_type, 0) + 1
+        if with_leaves or not is_leaf:
+            kept.append(entry)
+    drawn = sorted(_worth_drawing(context, kept, top), key=lambda entry: entry.dn.key)
+    for entry in drawn:
+        if entry.dn != top.dn and context.object_type(entry) == "" and context.dialect.has_servers_own:
+            counts.pop(entry.dn.key, None)  # what is not drawn is not counted
+    return drawn, counts
+
+
+def _worth_drawing(context: Context, entries: Sequence[Entry], top: Entry) -> Iterator[Entry]:
+    """Of what the server made for itself, the first level alone, and nothing that is meant for experts."""
     # What a base holds that is no unit of ours is the server's: its insides are not what people come for.
     closed: set[str] = set()
-    for entry in sorted(context.directory.search(top.dn), key=lambda entry: len(entry.dn.key)):
-        if entry.dn != top.dn and entry.dn.key.rpartition(LEVEL)[0] in closed:
+    for entry in sorted(entries, key=lambda entry: len(entry.dn.key)):
+        if entry.dn != top.dn and entry.dn.parent_key in closed:
             closed.add(entry.dn.key)
             continue
         is_other = context.object_type(entry) == ""
@@ -63,16 +83,6 @@ def _worth_drawing(context: Context, top: Entry) -> Iterator[Entry]:
 
 def _is_branch(context: Context, entry: Entry, top: Entry) -> bool:
     return entry.dn == top.dn or context.object_type(entry) in (UNIT, "")
-
-
-def _counts(context: Context, entries: Sequence[Entry]) -> dict[str, dict[str, int]]:
-    """For each name, how many objects of each type stand directly below it."""
-    counts: dict[str, dict[str, int]] = {}
-    for entry in entries:
-        types = counts.setdefault(entry.dn.parent.key, {})
-        object_type = context.object_type(entry)
-        types[object_type] = types.get(object_type, 0) + 1
-    return counts
 
 
 def _row(context: Context, entry: Entry, counts: Mapping[str, Mapping[str, int]]) -> list[Cell]:
