@@ -11,7 +11,7 @@ from msgspec import structs
 from vandrel.cli.present.reports import show_table
 from vandrel.directory import member_lists
 from vandrel.errors import Finding
-from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange, Proposal
+from vandrel.jobs.common.proposal import Action, FieldChange, LazyChanges, ObjectChange, Proposal
 from vandrel.jobs.common.report import count
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
     changes = proposal.changes
     if proposal.is_fatal:  # of what nothing is left beside a refusal, it is not said that nothing differs
         changes = [change for change in changes if change.fields or change.action is not Action.CHANGE]
-    by_action = {action: [c for c in changes if c.action is action] for action in Action}
+    by_action = _by_action(changes)
     if proposal.is_many:
         _samples(out, by_action[Action.CREATE])
         _changed(out, by_action[Action.CHANGE], 2 * _SAMPLES, "to be changed")
@@ -56,6 +56,12 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
         out.line()
     for line in proposal.summary:
         out.note(line)
+
+
+def _by_action(changes: Sequence[ObjectChange]) -> dict[Action, Sequence[ObjectChange]]:
+    if isinstance(changes, LazyChanges):
+        return {action: changes.of_action(action) for action in Action}
+    return {action: [change for change in changes if change.action is action] for action in Action}
 
 
 # --- new objects

@@ -15,7 +15,16 @@ from vandrel.jobs.bulk.outcomes import outcomes
 from vandrel.jobs.bulk.roster import Line, Roster, State
 from vandrel.jobs.common.draft import BatchDraft
 from vandrel.jobs.common.new_object import creation
-from vandrel.jobs.common.proposal import Action, Credential, ObjectChange, Passwords, Proposal, RowOutcome, Work
+from vandrel.jobs.common.proposal import (
+    Action,
+    Credential,
+    LazyChanges,
+    ObjectChange,
+    Passwords,
+    Proposal,
+    RowOutcome,
+    Work,
+)  # fmt: skip
 from vandrel.jobs.common.report import count
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
@@ -40,7 +49,7 @@ class BulkOptions(Struct, frozen=True):
     sound_only: bool = False
 
 
-class _Changes(Sequence[ObjectChange]):
+class _Changes(LazyChanges):
     """What happens to the objects of the rows, worked out for each only when it is looked at."""
 
     def __init__(self, context: Context, lines: Sequence[Line], object_type: str) -> None:
@@ -48,6 +57,11 @@ class _Changes(Sequence[ObjectChange]):
 
     def __len__(self) -> int:
         return len(self._lines)
+
+    def of_action(self, action: Action) -> Sequence[ObjectChange]:
+        """New objects have a draft, and those that change an edit."""
+        lines = [line for line in self._lines if (Action.CHANGE if line.draft is None else Action.CREATE) is action]
+        return _Changes(self._context, lines, self._object_type)
 
     @overload
     def __getitem__(self, index: int) -> ObjectChange: ...

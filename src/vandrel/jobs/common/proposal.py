@@ -5,6 +5,7 @@ A presenter shows it, refuses it, asks, runs it and reads back; no job does any 
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence, Set
 from enum import Enum
 from typing import Any
@@ -114,6 +115,14 @@ class Credential(Struct, frozen=True):
     check: Callable[[Secret], list[Finding]]
     secret: Secret | None = None
     is_first: bool = True
+
+
+class LazyChanges(Sequence[ObjectChange], ABC):
+    """What happens to very many objects, worked out for each only when it is looked at."""
+
+    @abstractmethod
+    def of_action(self, action: Action) -> Sequence[ObjectChange]:
+        """Those of one action."""
 
 
 class Passwords(Struct, frozen=True):
