@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from vandrel.dialects import dialect_for
-from vandrel.errors import VandrelError
+from vandrel.directory.port import WrittenAheadError
 
 if TYPE_CHECKING:
     from vandrel.dialects.dialect import Dialect
@@ -24,8 +23,16 @@ def ask_ahead(dialect: Dialect, work: Callable[[Dialect], object], *, anew: bool
         work: is called with a dialect of its own; it must neither write nor change what it does not own.
         anew: whether answers to questions that were sent before are too old.
 
+    Raises:
+        WrittenAheadError: where the work writes.
+
     """
     directory = dialect.directory.ahead(anew=anew)
-    if directory is not None:
-        with suppress(VandrelError):
-            work(dialect_for(directory, dialect.charter))
+    if directory is None:
+        return
+    try:
+        work(dialect_for(directory, dialect.charter))
+    except WrittenAheadError:
+        raise
+    except Exception:
+        return  # where nothing is there, the work may end early in any way; it is done again with the answers

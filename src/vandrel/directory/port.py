@@ -25,6 +25,10 @@ Form = tuple[str, str]
 _CONDITIONS, FEW = 400, 200
 
 
+class WrittenAheadError(AssertionError):
+    """Somebody writes to a directory that only sends questions ahead: a fault of the program."""
+
+
 class Scope(Enum):
     """How far below its base a search looks (RFC 4511, section 4.5.1.2)."""
 

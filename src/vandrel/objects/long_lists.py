@@ -18,7 +18,9 @@ def groups_to_join(context: Context, where: Filter) -> list[Entry]:
     groups = list(directory.search(base, where=where, only=dialect.attributes_read(GROUP)))
     if any(map(may_list_logins, groups)):
         return list(directory.search(base, where=where))
-    for attribute in dict.fromkeys(map(dialect.member_attribute, groups)):
+    if not groups and directory.capabilities.answers:
+        return []
+    for attribute in dict.fromkeys(map(dialect.member_attribute, groups or [Entry(base, {})])):
         if (nobody := dialect.placeholder(attribute)) is None:
             continue
         is_empty = And((where, Compare(attribute, "=", nobody)))

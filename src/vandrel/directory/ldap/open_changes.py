@@ -179,18 +179,6 @@ class OpenChanges:
         return parts, controls
 
 
-def compared(connection: Any, dn: DN, attribute: str, values: Sequence[str]) -> list[Value] | None:
-    """Which of these values an attribute of an entry has; None where the server does not tell."""
-    asked = [int(connection.compare_ext(str(dn), attribute, value.encode())) for value in values]
-    try:
-        answers = [_answer(connection, request) for request in asked]
-    except ldap.NO_SUCH_OBJECT:
-        return []
-    if None in answers:
-        return None
-    return [value for value, is_there in zip(values, answers, strict=True) if is_there]
-
-
 def _answer(connection: Any, request: int) -> bool | None:
     """Whether a value is there; None where the identity may not compare it, and perhaps read it."""
     try:

@@ -247,6 +247,10 @@ class SearchesAhead:
             self._searches.ask_ahead(question, wanted, [])
         return iter(())
 
+    def ask_ahead(self, question: Question, wanted: list[str], controls: Sequence[Any]) -> None:
+        """See `Searches.ask_ahead`."""
+        self._searches.ask_ahead(question, wanted, controls)
+
     def close(self) -> None:
         """The connections are those of the others."""
 

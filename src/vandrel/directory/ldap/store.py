@@ -23,7 +23,6 @@ from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
 from vandrel.directory.ldap.naming_turn import NamingTurn
-from vandrel.directory.ldap.open_changes import compared
 from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
 from vandrel.directory.ldap.searches import Found, Question, Searches, SearchesAhead
 from vandrel.directory.ldap.server import Octets, Server
@@ -37,6 +36,7 @@ from vandrel.directory.port import (
     EffectiveRights,
     Form,
     Scope,
+    WrittenAheadError,
     search_pointing,
     some_of,
 )
@@ -299,13 +299,14 @@ class LdapDirectory:
         """Objects are found by their names as fast."""
 
     def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
-        """Value by value (RFC 4511, section 4.10); whether there are others, no server tells without all of them."""
-        if not others and len(wanted) <= _AT_ONCE and isinstance(self._searches, Searches):
-            values = self._link.persist(lambda: compared(self._link.connection, dn, attribute, list(wanted)))
-            if values is not None:
-                return values
-        entry = next(self._search(dn, Scope.BASE, EVERYTHING, [attribute]), None)
-        return some_of(self._schema, attribute, entry.values_of(attribute) if entry else [], wanted, others)
+        """Value by value, by filters; whether there are others, no server tells without all of them."""
+        if others or len(wanted) > _AT_ONCE:
+            entry = next(self._search(dn, Scope.BASE, EVERYTHING, [attribute]), None)
+            return some_of(self._schema, attribute, entry.values_of(attribute) if entry else [], wanted, others)
+        asked = {value: (dn, Scope.BASE, filters.Compare(attribute, "=", value)) for value in wanted}
+        for question in asked.values():
+            self._searches.ask_ahead(question, ["1.1"], [])
+        return [value for value, question in asked.items() if any(self._searches.one(question, ["1.1"], []))]
 
     def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
         """By searches."""
@@ -431,7 +432,8 @@ class LdapDirectory:
 
         With `atomic` it stops at the first refusal, and takes back what was made before.
         """
-        assert isinstance(self._searches, Searches), "nothing is written ahead"
+        if not isinstance(self._searches, Searches):
+            raise WrittenAheadError("nothing is written ahead")
         self._searches.forget_ahead()
         return self._writer.run(operations, atomic=atomic, most_refused=most_refused)
 

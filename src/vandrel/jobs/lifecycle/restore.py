@@ -291,12 +291,11 @@ class Restorer:
         directory, dialect = self._context.directory, self._context.dialect
         if not set(lists) <= set(BY_NAME):
             return directory.get(dn)
+        values = {name: directory.some_values(dn, name, [*map(str, targets), ""]) for name, targets in lists.items()}
         entry = next(directory.search(dn, Scope.BASE, only=dialect.attributes_read(GROUP)), None)
         if entry is None or may_list_logins(entry):
             return entry and directory.get(dn)
-        for attribute, targets in lists.items():
-            values = directory.some_values(dn, attribute, [*map(str, targets), ""])
-            entry.attributes[attribute] = values
+        entry.attributes |= values
         return entry
 
     def _sort_out(self, each: Restored, names_now: Mapping[str, DN], there: set[str]) -> None:

@@ -1,0 +1,114 @@
+"""Each command on one object in a small directory and in a large one, in which everybody is in one group.
+
+Both are the demo with further people; each command is timed in both in turns, and the least of three is taken. The
+figure is the ratio: it says whether a command grows with the directory.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+from vandrel.charter.load import load
+from vandrel.dialects.standard import StandardDialect
+from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.directory.filter import Compare
+from vandrel.directory.operations import Change, ModifyEntry
+from vandrel.record.journal import Journal
+from vandrel.steps.plan import Plan
+from vandrel.steps.runner import Runner
+from vandrel.steps.step import Add, Step
+
+PROGRAM = str(Path(sys.executable).with_name("vandrel"))
+EVERYBODY = "team-everybody"
+RUNS = 3
+#: In order: with a person of each run, another one to be renamed, and the last job.
+COMMANDS = (
+    "show person{one}", "find title=Nobody", "edit person{one} title=Bosun -y", "edit person{one} groups+=team-it -y",
+    "edit person{one} groups-=team-everybody -y", "edit person{one} groups+=team-everybody -y",
+    "edit team-everybody members-=person{one} -y", "edit team-everybody members+=person{one} -y",
+    "disable person{one} -y", "rename person{other} surname=Berg{other} -y", "leave person{one} -y",
+    "leave person{one} --back -y", "delete person{one} -y", "restore person{one} -y", "undo {job} -y",
+    "create staff New-{one} number=90000{one} department=IT given=New surname={one} password=none -y",
+)  # fmt: skip
+
+
+def accounts(dialect: StandardDialect, count: int) -> Iterator[Step]:
+    """So many accounts below the demo's units of deck hands."""
+    base = dialect.charter.base
+    units = [base.child("ou", "Ferries").child("ou", harbour).child("ou", "Deck").child("ou", "Hands")
+             for harbour in ("Northquay", "Sandhaven", "Eastmole")]  # fmt: skip
+    for number in range(count):
+        dn = units[number % len(units)].child("cn", f"Person {number}")
+        login = f"person{number}"
+        fields = {
+            "login": login, "principal": f"{login}@marrowick.example", "mail": f"{login}@marrowick.example",
+            "full": f"Person {number}", "display": f"{number}, Person", "given": "Person", "surname": str(number),
+            "number": str(10_000_000 + number), "kind": "crew", "title": "Second mate", "department": "Deck",
+        }  # fmt: skip
+        yield Add(dn, dialect.new_entry("account", dn, {name: [value] for name, value in fields.items()}))
+
+
+def grown(folder: Path, count: int) -> None:
+    """The demo, with so many people more, all of them in the group of everybody."""
+    subprocess.run([PROGRAM, "demo", str(folder), "--no-tour", "--quiet"], check=True)
+    charter = load(folder / "charter.yaml")
+    directory = EmbeddedDirectory(folder / "directory.db")
+    dialect = StandardDialect(directory, charter)
+    runner = Runner(directory, dialect, lambda: Journal(folder / "journal.db"))
+    made = list(accounts(dialect, count))
+    runner.run(Plan("benchmark", made, is_atomic=False), "bench", checked=True)
+    group = next(directory.search(charter.base, where=Compare("cn", "=", EVERYBODY)))
+    joining = Change("member", added=tuple(str(step.dn) for step in made))
+    assert directory.execute([ModifyEntry(group.dn, (joining,))], atomic=True) == [None]
+    directory.close()
+
+
+def seconds(folder: Path, line: str, number: int) -> float:
+    job = last_job(folder) if "{job}" in line else 0
+    words = line.format(one=number, other=number + 100, job=job).split()
+    begun = time.perf_counter()
+    done = subprocess.run([PROGRAM, *words], check=False, cwd=folder, capture_output=True, text=True)
+    assert done.returncode == 0, f"{words}: {done.stderr}{done.stdout}"
+    return time.perf_counter() - begun
+
+
+def last_job(folder: Path) -> int:
+    words = [PROGRAM, "journal", "--last", "1", "--json"]
+    told = subprocess.run(words, cwd=folder, capture_output=True, check=True).stdout
+    return int(json.loads(told)["rows"][0]["number"])
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--small", type=int, default=1000)
+    parser.add_argument("--large", type=int, default=1_000_000)
+    args = parser.parse_args()
+    os.environ.pop("VANDREL_DIRECTORY", None)
+    with tempfile.TemporaryDirectory() as top:
+        folders = {count: Path(top) / str(count) for count in (args.small, args.large)}
+        for count, folder in folders.items():
+            begun = time.perf_counter()
+            grown(folder, count)
+            print(f"{count:,} people in {time.perf_counter() - begun:.0f} s", flush=True)
+        for line in COMMANDS:
+            least = dict.fromkeys(folders, float("inf"))
+            for run in range(RUNS):
+                for count, folder in folders.items():
+                    least[count] = min(least[count], seconds(folder, line, 100 + run))
+            small, large = least.values()
+            print(f"{line:78} {small:6.2f} s  {large:6.2f} s  {large / small:5.2f} x", flush=True)
+    most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024
+    print(f"largest memory of any of these commands: {most} MB")
+
+
+if __name__ == "__main__":
+    main()
