@@ -336,7 +336,8 @@ class Journal:
         """The renames that were made on a directory, in their order: job, step, old name and new."""
         with sqlite_file.plain_errors(self.path):
             yield from self._db.execute(
-                "SELECT s.job, s.number, s.dn, s.new_dn FROM step s JOIN job j ON j.number = s.job "
+                "SELECT s.job, s.number, s.dn, s.new_dn FROM step s INDEXED BY step_new_dn "
+                "JOIN job j ON j.number = s.job "
                 "WHERE j.identity = ? AND s.new_dn IS NOT NULL AND s.number <= j.reached AND coalesce(s.state, ?) = ? "
                 "ORDER BY s.job, s.number",
                 (identity, MADE, MADE),
