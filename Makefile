@@ -48,6 +48,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python -m benchmarks.keeping
 	$(BIN)/python benchmarks/audit.py
 	$(BIN)/python benchmarks/servers.py
+	$(BIN)/python -m benchmarks.scale --large 100000
 	$(BIN)/python -m benchmarks.synchronization
 
 screens: $(VENV)/.dev
