@@ -24,8 +24,7 @@ from vandrel.demo.world import charter_text
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
-from vandrel.directory.ldap import naming_turn
-from vandrel.directory.ldap.store import LdapDirectory
+from vandrel.directory.ldap import naming_turn, opening
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import NOTE, STOP, Code, DirectoryError
 from vandrel.jobs.accounts.create import Creator
@@ -50,6 +49,7 @@ from .test_directory_contract import ANNA, BASE, BRIDGE, DECK, eventually, found
 
 if TYPE_CHECKING:
     from vandrel.directory.ldap.connection import Settings
+    from vandrel.directory.ldap.reconnect import Link
 
 
 @pytest.fixture
@@ -457,23 +457,23 @@ def test_a_server_that_is_busy_is_waited_for(tmp_path):
 
 def test_the_first_two_requests_have_patience_too(slapd, monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))  # so that the schema is asked for
-    real, root, failed = LdapDirectory._read, LdapDirectory._root_and_stamp, []
+    real, root, failed = opening.read, opening.root_and_stamp, []
 
     def fail_once(what: str) -> None:
         if what not in failed:
             failed.append(what)
             raise DirectoryError(Code.BUSY, "the server is busy")
 
-    def read(self: LdapDirectory, dn: str, attributes: list[str]) -> object:
+    def read(link: Link, dn: str, attributes: list[str]) -> object:
         fail_once(dn)
-        return real(self, dn, attributes)
+        return real(link, dn, attributes)
 
-    def read_root(self: LdapDirectory) -> object:
+    def read_root(link: Link) -> object:
         fail_once("")
-        return root(self)
+        return root(link)
 
-    monkeypatch.setattr(LdapDirectory, "_read", read)
-    monkeypatch.setattr(LdapDirectory, "_root_and_stamp", read_root)
+    monkeypatch.setattr(opening, "read", read)
+    monkeypatch.setattr(opening, "root_and_stamp", read_root)
     directory = open_directory(slapd.settings())
     assert failed == ["", "cn=Subschema"]
     assert directory.schema.object_class("inetOrgPerson") is not None
@@ -750,13 +750,13 @@ access to * by * read'''
 def test_the_schema_is_asked_for_again_only_when_it_has_changed(monkeypatch, tmp_path):
     """Half a megabyte a command, over any line, otherwise."""
     asked: list[list[str]] = []
-    read = LdapDirectory._read
+    read = opening.read
 
-    def counting(self: LdapDirectory, dn: str, attributes: list[str]) -> object:
+    def counting(link: Link, dn: str, attributes: list[str]) -> object:
         asked.append(attributes)
-        return read(self, dn, attributes)
+        return read(link, dn, attributes)
 
-    monkeypatch.setattr(LdapDirectory, "_read", counting)
+    monkeypatch.setattr(opening, "read", counting)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     with servers.running(servers.PLAIN) as server:
         first = open_directory(server.settings())
@@ -800,7 +800,7 @@ def test_each_command_waits_for_so_many_answers_and_no_more(tmp_path):
         demo = Folder(tmp_path / "demo", env | {"VANDREL_DIRECTORY": "harbour"})
         counted, most = {}, _most_answers()
         assert len(most) == 10
-        relay.late = 0.2  # longer than the program takes between two questions that go together
+        relay.late = 0.3  # longer than the program takes between two questions that go together
         for line in most:
             relay.trips = 0
             done = demo.run(*line.split())

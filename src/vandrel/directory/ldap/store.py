@@ -10,23 +10,21 @@ from typing import Any, TypeVar
 
 import ldap
 import ldap.controls
-from msgspec import Struct, structs
+from msgspec import structs
 
-from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.active import sid
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import IDENTIFIERS, Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
-from vandrel.directory.ldap import schema_cache
-from vandrel.directory.ldap.active import CAPABILITY, SHOW_DELETED, ActiveServer
+from vandrel.directory.ldap.active import SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
-from vandrel.directory.ldap.error_mapping import LogonRefused, in_words
+from vandrel.directory.ldap.error_mapping import LogonRefused
 from vandrel.directory.ldap.naming_turn import NamingTurn
-from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
+from vandrel.directory.ldap.opening import read, read_opening, texts
+from vandrel.directory.ldap.reconnect import Link
 from vandrel.directory.ldap.searches import Found, Question, Searches, SearchesAhead
-from vandrel.directory.ldap.server import Octets, Server
-from vandrel.directory.ldap.standard import StandardServer
+from vandrel.directory.ldap.server import Octets
 from vandrel.directory.ldap.writer import ASSERTION, Writer
 from vandrel.directory.operations import Operation
 from vandrel.directory.port import (
@@ -41,7 +39,7 @@ from vandrel.directory.port import (
     some_of,
 )
 from vandrel.directory.schema import Schema
-from vandrel.errors import DirectoryError, Location
+from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
 
 #: Values asked for in one filter.
@@ -49,22 +47,11 @@ _AT_ONCE = 50
 #: Names below one superior from which on they are asked for by filters and not one by one.
 _MANY = 20
 _EVERYTHING = "(objectClass=*)"
-#: Where most standard servers have their schema, and what tells of its last change there (RFC 4512, 4.2 and 3.4.4).
-_SUBSCHEMA, _STAMP = "cn=Subschema", "modifyTimestamp"
 
 #: What tells of rights: [MS-ADTS] 3.1.1.4.5.13 to 3.1.1.4.5.15.
 _RIGHTS = ("allowedAttributesEffective", "allowedChildClassesEffective", "sDRightsEffective")
 
 _T = TypeVar("_T")
-
-
-class RootDse(Struct, frozen=True):
-    """What a server says of itself (RFC 4512, section 5.1)."""
-
-    vendor: str
-    controls: frozenset[str]
-    extensions: frozenset[str]
-    mechanisms: tuple[str, ...]
 
 
 def _text_if_any(value: bytes) -> Value:
@@ -89,57 +76,14 @@ class LdapDirectory:
         self._link = Link(settings)
         self._searches: Searches | SearchesAhead
         self._searches = searches = Searches(self._link)
-        root, stamped = self._link.persist(self._root_and_stamp)
-        contexts = [names.parse(text) for text in _texts(root, "namingContexts")]
-        default = [names.parse(text) for text in _texts(root, "defaultNamingContext")]
-        self._contexts = tuple(dict.fromkeys([*default, *contexts]))
-        self.about = RootDse(
-            " ".join([*_texts(root, "vendorName"), *_texts(root, "vendorVersion")]),
-            frozenset(_texts(root, "supportedControl")), frozenset(_texts(root, "supportedExtension")),
-            tuple(_texts(root, "supportedSASLMechanisms")),
+        opening = read_opening(self._link)
+        self._contexts, self.about, self.server, self._schema = (
+            opening.contexts, opening.about, opening.server, opening.schema
         )  # fmt: skip
-        active = CAPABILITY in _texts(root, "supportedCapabilities")
-        self.server: Server = ActiveServer() if active else StandardServer(self.about.controls)
-        definitions = self._definitions(root, stamped)
-        self._schema = Schema(self.server.definitions(definitions), bounds_bind=self.server.bounds_bind)
         self._known: dict[str, tuple[str, bool]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
         if self._contexts:  # which directory it is, almost every command asks
             searches.ask_ahead((self._contexts[0], Scope.BASE, EVERYTHING), list(IDENTIFIERS), [], math.inf)
-
-    def _root_and_stamp(self) -> tuple[Octets, Octets]:
-        """The root DSE; and, on its way with it, the stamp of the schema where most standard servers have it."""
-        connection, everything = self._link.connection, ldap.SCOPE_BASE
-        asked = [connection.search_ext(dn, everything, _EVERYTHING, wanted)
-                 for dn, wanted in (("", ["*", "+"]), (_SUBSCHEMA, [_STAMP]))]  # fmt: skip
-        found: list[Octets] = []
-        for request, is_guess in zip(asked, (False, True), strict=True):
-            try:
-                results = connection.result(request)[1]
-            except NO_ANSWER:
-                raise
-            except ldap.LDAPError as error:
-                if not is_guess:
-                    raise in_words(error, Location(server=self.location)) from None
-                results = []
-            found.append({name.lower(): values for name, values in results[0][1].items()} if results else {})
-        return found[0], found[1]
-
-    def _definitions(self, root: Octets, guessed: Octets) -> schema_cache.Definitions:
-        """What the subschema subentry says: as it was kept, if it has not changed since (RFC 4512, 4.2 and 3.4.4)."""
-        where = next(iter(_texts(root, "subschemaSubentry")), _SUBSCHEMA)
-        stamped, attribute = self.server.schema_stamp(where, next(iter(_texts(root, "schemaNamingContext")), ""))
-        is_guessed = (stamped.lower(), attribute) == (_SUBSCHEMA.lower(), _STAMP) and bool(guessed)
-        found = guessed if is_guessed else self._link.persist(lambda: self._read(stamped, [attribute]))
-        stamp = next(iter(_texts(found, attribute)), "")
-        server = " ".join([*self.settings.urls, where, self.about.vendor])
-        if stamp and (known := schema_cache.find(server, stamp)) is not None:
-            return known
-        subschema = self._link.persist(lambda: self._read(where, list(self.server.subschema)))
-        definitions = {name: _texts(subschema, name) for name in self.server.subschema}
-        if stamp:
-            schema_cache.keep(server, stamp, definitions)
-        return definitions
 
     @property
     def location(self) -> str:
@@ -208,13 +152,6 @@ class LdapDirectory:
         self._searches.close()
 
     # --- reading
-
-    def _read(self, dn: str, attributes: list[str]) -> Octets:
-        try:
-            results = self._link.connection.search_s(dn, ldap.SCOPE_BASE, _EVERYTHING, attributes)
-        except ldap.LDAPError as error:
-            raise in_words(error, Location(dn=dn) if dn else Location(server=self.location)) from None
-        return {name.lower(): values for name, values in results[0][1].items()} if results else {}
 
     def _alone(self, dn: DN, wanted: Collection[str]) -> Octets:
         """The attributes of one entry; nothing where there is none."""
@@ -369,10 +306,10 @@ class LdapDirectory:
         if not isinstance(self.server, ActiveServer):
             return None
         rights = self._alone(dn, _RIGHTS)
-        attributes = set(_texts(rights, "allowedAttributesEffective"))
-        if int(next(iter(_texts(rights, "sDRightsEffective")), "0")) & 4:  # may write the discretionary list
+        attributes = set(texts(rights, "allowedAttributesEffective"))
+        if int(next(iter(texts(rights, "sDRightsEffective")), "0")) & 4:  # may write the discretionary list
             attributes |= self.server.virtual
-        classes = frozenset(_texts(rights, "allowedChildClassesEffective"))
+        classes = frozenset(texts(rights, "allowedChildClassesEffective"))
         return EffectiveRights(frozenset(attributes), classes, self.settings.who, self.settings.others)
 
     def whoami(self) -> tuple[str, list[str]]:
@@ -381,7 +318,7 @@ class LdapDirectory:
         RFC 4532; or, [MS-ADTS] 3.1.1.3.2.27, the identifiers of the account and its groups at the root DSE.
         """
         if isinstance(self.server, ActiveServer):
-            sids = [sid.to_text(value) for value in self._read("", ["tokenGroups"]).get("tokengroups", [])]
+            sids = [sid.to_text(value) for value in read(self._link, "", ["tokenGroups"]).get("tokengroups", [])]
             wanted = filters.Or(tuple(filters.Compare("objectSid", "=", text) for text in sids))
             people = {entry.text("objectSid"): entry.dn for entry in self.search(self._contexts[0], where=wanted)}
             known = [people[text] for text in sids if text in people]
@@ -447,7 +384,3 @@ def _named(dn: DN) -> Filter:
 def _chunks(values: Sequence[_T]) -> Iterator[Sequence[_T]]:
     for start in range(0, len(values), _AT_ONCE):
         yield values[start : start + _AT_ONCE]
-
-
-def _texts(attributes: Octets, name: str) -> list[str]:
-    return [value.decode("utf-8", "replace") for value in attributes.get(name.lower(), [])]

@@ -13,6 +13,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.operations import Change
+from vandrel.directory.port import Scope
 from vandrel.directory.secret_attributes import is_secret
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT
@@ -161,7 +162,7 @@ def _additions_first(context: Context, steps: Sequence[Step]) -> list[Step]:
     return ordered
 
 
-def _with_nobody_in_place(context: Context, steps: Iterable[Step]) -> Iterator[Step]:
+def _with_nobody_in_place(context: Context, steps: Sequence[Step]) -> Iterator[Step]:
     """The steps, with the empty name in lists of members that others have emptied since, and only there.
 
     Where a group must have a member, the first one takes the place of the empty name, and the last one leaves it.
@@ -169,6 +170,7 @@ def _with_nobody_in_place(context: Context, steps: Iterable[Step]) -> Iterator[S
     #: By the key of a group and an attribute; None where none of its values need be there.
     lists: dict[tuple[str, str], set[DN] | None] = {}
     renames: list[Rename] = []
+    most = 2 + sum(len(change.removed) for step in steps if isinstance(step, Set) for change in step.changes)
     for step in steps:
         if isinstance(step, Rename):
             renames.append(step)
@@ -179,7 +181,7 @@ def _with_nobody_in_place(context: Context, steps: Iterable[Step]) -> Iterator[S
             if nobody is None:
                 continue
             if which not in lists:
-                lists[which] = _list_of(context, step.dn, attribute, renames)
+                lists[which] = _list_of(context, step.dn, attribute, renames, most)
             members = lists[which]
             if members is None:
                 continue
@@ -196,12 +198,16 @@ def _with_nobody_in_place(context: Context, steps: Iterable[Step]) -> Iterator[S
             yield Set(step.dn, tuple(changes))
 
 
-def _list_of(context: Context, dn: DN, attribute: str, renames: Sequence[Rename]) -> set[DN] | None:
-    """Those in a list of members that must have one, as they are called after these renames; None for others."""
-    entry = context.directory.get(dn)
-    if entry is None or attribute not in context.directory.schema.shape(tuple(entry.texts("objectClass")))[0]:
+def _list_of(context: Context, dn: DN, attribute: str, renames: Sequence[Rename], most: int) -> set[DN] | None:
+    """At most so many of a list of members that must have one, as they are called after these renames; None for others.
+
+    More than all steps take away are enough to know whether somebody is left.
+    """
+    directory = context.directory
+    entry = next(directory.search(dn, Scope.BASE, only=["objectClass"]), None)
+    if entry is None or attribute not in directory.schema.shape(tuple(entry.texts("objectClass")))[0]:
         return None
-    return _renamed(_named(entry.values_of(attribute)), renames)
+    return _renamed(_named(directory.some_values(dn, attribute, [], most)), renames)
 
 
 def _named(values: Iterable[Value]) -> set[DN]:
