@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import sqlite3
 from contextlib import closing
@@ -77,6 +78,11 @@ def test_who_comes_into_a_long_list_and_leaves_it_is_told_and_read_back(crowd, m
     assert gone.count("- ") == 2, gone  # once before the change, and once read back
     assert main(["edit", EVERYBODY, f"members-={who}", "-y"]) == 0
     assert "Nothing to change." in capsys.readouterr().out
+    assert main(["edit", EVERYBODY, f"members+={who}", "-n", "--json"]) == 0
+    (change,) = json.loads(capsys.readouterr().out)["changes"]
+    assert [(len(field["before"]), len(field["after"]), field["partial"]) for field in change["fields"]] == [
+        (0, 1, True)
+    ]
     assert main(["edit", EVERYBODY, f"members+={who}", "-y"]) == 0
     assert capsys.readouterr().out.count("+ ") == 2
     assert main(["show", EVERYBODY]) == 0

@@ -9,7 +9,7 @@ import msgspec
 from msgspec import Struct
 
 from vandrel.errors import Finding, Location, VandrelError
-from vandrel.jobs.common.proposal import Action, ObjectChange, RowOutcome
+from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange, RowOutcome
 from vandrel.jobs.common.report import Cell, Report, Table
 
 if TYPE_CHECKING:
@@ -31,13 +31,17 @@ class FindingData(Struct):
 
 
 class FieldData(Struct):
-    """One field of an object before and after, the rule that gave the value, and what it passed over."""
+    """One field of an object before and after, the rule that gave the value, and what it passed over.
+
+    Where it is partial, only the values that go and come are given, which may stand among others.
+    """
 
     field: str
     before: list[str]
     after: list[str]
     rule: str
     passed: list[str]
+    partial: bool
 
 
 class HolderData(Struct):
@@ -139,6 +143,11 @@ def findings_of(findings: Iterable[Finding]) -> list[FindingData]:
     ]  # fmt: skip
 
 
+def _field(field: FieldChange) -> FieldData:
+    before, after = list(field.before), list(field.after)
+    return FieldData(field.field, before, after, field.rule, list(field.passed), field.is_partial)
+
+
 def changes_of(changes: Iterable[ObjectChange]) -> list[ChangeData]:
     """What happens to objects, for programs."""
     return [
@@ -146,7 +155,7 @@ def changes_of(changes: Iterable[ObjectChange]) -> list[ChangeData]:
             change.action, change.object_type, str(change.dn),
             str(change.new_dn) if change.new_dn is not None else None, change.label, change.place, change.kind,
             change.row,
-            [FieldData(f.field, list(f.before), list(f.after), f.rule, list(f.passed)) for f in change.fields],
+            [_field(field) for field in change.fields],
             [HolderData(str(p.holder), p.attribute) for p in change.pointed_at],
         )
         for change in changes
