@@ -483,6 +483,9 @@ def two_providers() -> Iterator[tuple[Slapd, Slapd]]:
 class FarAway:
     """A relay over a long line: each answer comes so many seconds late. It counts how often the client waits for one."""
 
+    #: Requests without an answer (RFC 4511, 4.3 and 4.11): unbind, abandon.
+    WITHOUT_ANSWER = frozenset({0x42, 0x50})
+
     def __init__(self, port: int, late: float = 0.02) -> None:
         self._target, self.late = port, late
         self._server = socket.create_server(("127.0.0.1", 0))
@@ -514,8 +517,21 @@ class FarAway:
                     if side is server:
                         waiting.append((time.monotonic() + self.late, data))
                     else:
-                        heard = False
+                        heard = heard and not self._asks(data)
                         server.sendall(data)
+
+    @classmethod
+    def _asks(cls, data: bytes) -> bool:
+        """Whether an answer will come to any of these messages: not to who lets go of a question, or goes."""
+        while data:
+            size, most = data[1], 2
+            if size & 0x80:
+                most += size & 0x7F
+                size = int.from_bytes(data[2:most])
+            if data[most + 2 + data[most + 1]] not in cls.WITHOUT_ANSWER:
+                return True
+            data = data[most + size :]
+        return False
 
     def close(self) -> None:
         self._server.close()
