@@ -36,6 +36,8 @@ _SO_ALREADY = (
 
 #: What speaks against an addition with or without an old identifier.
 _NOT_FOR_IDENTIFIER = (ldap.ALREADY_EXISTS, ldap.NO_SUCH_OBJECT)
+#: Behind a name: something below it is about to go.
+_BELOW = "\0"
 #: Refused modifications that are looked at together.
 _MOST_DOUBTFUL = 3
 
@@ -142,15 +144,13 @@ class Writer:
     def _builds_upon(operation: Operation, touched: set[str]) -> bool:
         """Whether something on its way must be made first: servers make requests of one connection in any order."""
         key = operation.dn.key
-        if key in touched:
-            return True
-        return not isinstance(operation, DeleteEntry) and key.rpartition(names.LEVEL)[0] in touched
+        return not touched.isdisjoint((key, key + _BELOW, key.rpartition(names.LEVEL)[0]))
 
     @staticmethod
     def _waited_for(operation: Operation) -> set[str]:
         """The keys of the names for which a later operation waits: what holds a deleted entry is one of them."""
         key = operation.dn.key
-        return {key, key.rpartition(names.LEVEL)[0]} if isinstance(operation, DeleteEntry) else {key}
+        return {key, key.rpartition(names.LEVEL)[0] + _BELOW} if isinstance(operation, DeleteEntry) else {key}
 
     def _send(self, operation: Operation) -> int:
         connection, dn = self._link.connection, str(operation.dn)
