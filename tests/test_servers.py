@@ -25,6 +25,7 @@ from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.ldap import naming_turn, opening
+from vandrel.directory.ldap.open_changes import OpenChanges
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import NOTE, STOP, Code, DirectoryError
 from vandrel.jobs.accounts.create import Creator
@@ -84,6 +85,36 @@ def test_a_server_that_is_killed_and_comes_back_loses_nothing(slapd):
     assert not any(outcomes), [o.findings for o in outcomes if o][:3]
     assert len(found(directory, "(uid=*)")) == 6000
     directory.close()
+
+
+@pytest.mark.parametrize("lost", [1, 2, 3])
+def test_a_connection_that_is_lost_while_what_is_left_is_looked_for_changes_nothing(slapd, monkeypatch, lost):
+    """Of modifications that are so in part, each is asked for; then the connection goes with one of these answers."""
+    watch = DECK.child("cn", "watch")
+    mine = open_directory(slapd.settings())
+    make(mine, unit(BASE), unit(DECK), person(ANNA, "alund"), *(
+        person(DECK.child("cn", f"Hand {n}"), f"hand{n}", title=["Mate"]) for n in range(3)
+    ), group(watch, ANNA))  # fmt: skip
+    relay = Forgetful(slapd.port)
+    far = open_directory(root(relay.port))
+    asked, ask = [], OpenChanges.ask
+
+    def asking(self, dn, changes):
+        asked.append(dn)
+        if len(asked) == lost:
+            relay.lose = 1
+        return ask(self, dn, changes)
+
+    monkeypatch.setattr(OpenChanges, "ask", asking)
+    both = (Change("title", added=("Mate",)), Change("description", added=("new",)))
+    changes = [ModifyEntry(DECK.child("cn", f"Hand {n}"), both) for n in range(3)]
+    assert far.execute(changes, atomic=False) == [None] * 3
+    assert len(asked) >= 3 and not relay.lose
+    hands = [mine.get(DECK.child("cn", f"Hand {n}")) for n in range(3)]
+    assert [(hand.texts("title"), hand.texts("description")) for hand in hands] == [(["Mate"], ["new"])] * 3
+    far.close()
+    mine.close()
+    relay.close()
 
 
 @pytest.mark.parametrize("lost", [1, 2])

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from enum import Enum
-from itertools import islice
 from typing import Protocol
 
 from msgspec import Struct
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
-from vandrel.directory.filter import EVERYTHING, Compare, Filter, Or, Present
+from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.operations import Operation
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError
@@ -19,10 +18,6 @@ from vandrel.secret import Secret
 
 #: An attribute and a value of it.
 Form = tuple[str, str]
-
-
-#: Conditions in one search, since servers take no filter of any size; and how many names are looked for at all.
-_CONDITIONS, FEW = 400, 200
 
 
 class WrittenAheadError(AssertionError):
@@ -93,33 +88,6 @@ class Changes(Struct, frozen=True):
     names: Sequence[DN] | None = None
     gone: frozenset[str] = frozenset()
     has_references: bool = False
-
-
-def some_of(
-    schema: Schema, attribute: str, values: Sequence[Value], wanted: Collection[str], others: int
-) -> list[Value]:  # fmt: skip
-    """What `Directory.some_values` says of an attribute whose values are all known."""
-    keys = {schema.key(attribute, value) for value in wanted}
-    is_wanted = [schema.key(attribute, value) in keys for value in values]
-    found = [value for value, so in zip(values, is_wanted, strict=True) if so]
-    return [*found, *islice((value for value, so in zip(values, is_wanted, strict=True) if not so), others)]
-
-
-def search_pointing(directory: Directory, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
-    """What `Directory.pointing` says, by searches: the entries come with all values of the attributes."""
-    if len(dns) > FEW:  # one look at everything that points anywhere costs less than thousands of questions
-        wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
-    else:
-        at_once = max(_CONDITIONS // max(len(attributes), 1), 1)
-        chunks = (dns[start : start + at_once] for start in range(0, len(dns), at_once))
-        wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
-    seen: set[str] = set()
-    for where in wheres:
-        for context in directory.contexts:
-            for entry in directory.search(context, where=where, only=[*attributes, "objectClass"]):
-                if entry.dn.key not in seen:
-                    seen.add(entry.dn.key)
-                    yield entry
 
 
 def other_identities(words: Sequence[str]) -> str:

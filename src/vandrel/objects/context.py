@@ -21,7 +21,7 @@ from vandrel.errors import NOTE, STOP, Code, Finding, Location, Severity
 from vandrel.fields import ACCOUNT, FieldCatalog, Shape
 
 #: Objects whose questions are sent ahead; of more, they are asked together in other ways.
-FEW = 10
+_FEW = 10
 
 _T = TypeVar("_T")
 
@@ -38,13 +38,17 @@ class Context(Struct, frozen=True, dict=True):
         if self.charter.document.secret_attributes:
             secret_attributes.declare(self.charter.document.secret_attributes)
 
-    def ask_ahead(self, work: Callable[[Context], object]) -> None:
-        """Send the questions that a piece of work is going to ask; see `vandrel.dialects.ahead.ask_ahead`."""
-        ask_ahead(self.dialect, lambda dialect: work(Context(self.charter, dialect.directory, dialect)))
+    def ask_ahead(self, work: Callable[[Context], object], objects: int = 1) -> None:
+        """Send the questions that a piece of work on a few objects is going to ask, and of many none.
 
-    def work_out(self, work: Callable[[Context], _T]) -> _T:
-        """Do a piece of work on a few objects; what it asks of the directory, it asks together as far as can be."""
-        self.ask_ahead(work)
+        See `vandrel.dialects.ahead.ask_ahead`.
+        """
+        if 0 < objects <= _FEW:
+            ask_ahead(self.dialect, lambda dialect: work(Context(self.charter, dialect.directory, dialect)))
+
+    def work_out(self, work: Callable[[Context], _T], objects: int = 1) -> _T:
+        """Do a piece of work; what it asks about a few objects, it asks together as far as can be."""
+        self.ask_ahead(work, objects)
         return work(self)
 
     @cached_property

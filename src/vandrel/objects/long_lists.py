@@ -12,7 +12,7 @@ from vandrel.objects.context import Context
 
 
 def groups_to_join(context: Context, where: Filter) -> list[Entry]:
-    """The groups that a filter finds, as whoever is new needs them to come in: nobody of their lists but nobody."""
+    """The groups that a filter finds, for somebody new: of their members, the empty name alone where it is one."""
     dialect, directory, base = context.dialect, context.directory, context.charter.base
     where = And((dialect.filter_for(GROUP), where))
     groups = list(directory.search(base, where=where, only=dialect.attributes_read(GROUP)))

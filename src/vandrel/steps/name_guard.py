@@ -47,13 +47,13 @@ class NameGuard:
             turn.let_go()
             raise
         if len(steps) <= _FEW:  # what is read back need not wait for the turn to be given back
-            ask_ahead(self._dialect, partial(self._read_back, steps))
+            ask_ahead(self._dialect, partial(self._ask_for, steps))
         if not turn.give_back():
             made = [step for step, outcome in zip(steps, outcomes, strict=False) if outcome is None]
             self._look_afterwards(made)
         return outcomes
 
-    def _read_back(self, steps: Sequence[Step], dialect: Dialect) -> None:
+    def _ask_for(self, steps: Sequence[Step], dialect: Dialect) -> None:
         """Ask for what is named, under its last name, and for what tells whether it can log on."""
         named = {step.dn for step in steps if self._checks.are_named([step])}
         for step in steps:

@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from vandrel.directory import dn as names
+from vandrel.directory.by_search import FEW_NAMES, search_pointing, some_of
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing, sqlite_file
 from vandrel.directory.embedded.derived import DERIVED, with_derived
@@ -19,7 +20,7 @@ from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter, asks_all, attributes_of, matches
 from vandrel.directory.operations import TAKEN_BACK, AddEntry, Operation
-from vandrel.directory.port import FEW, Capabilities, Changes, Form, Scope, search_pointing, some_of
+from vandrel.directory.port import Capabilities, Changes, Form, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import Code, DirectoryError, Finding, Location, not_made_with_the_rest
 from vandrel.secret import Secret
@@ -256,9 +257,7 @@ class EmbeddedDirectory:
     def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
         """By the index of references; of an attribute without names, from the entry."""
         if (number := self._index.references.get(attribute)) is None:
-            entry = self.get(dn)
-            values = entry.values_of(attribute) if entry is not None else []
-            return some_of(self._schema, attribute, values, wanted, others)
+            return some_of(self._schema, self.get(dn), attribute, wanted, others)
         keys = [names.parse(value).key if value else "" for value in wanted]
         of_entry = f"SELECT key, dn FROM reference INDEXED BY reference_entry WHERE entry = {_ID} AND attribute = ?"
         rows: list[tuple[str, str]] = []
@@ -278,7 +277,7 @@ class EmbeddedDirectory:
 
     def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
         """By the index of references, of few names; the lists are not read."""
-        if len(dns) > FEW:
+        if len(dns) > FEW_NAMES:
             yield from search_pointing(self, dns, attributes)
             return
         numbers = [self._index.references[name] for name in attributes if name in self._index.references]

@@ -34,6 +34,7 @@ class Look(Struct):
 
     Attributes:
         dn: its name.
+        connection: where the questions were sent.
         changes: what was to be changed.
         compared: requests (RFC 4511, section 4.10), each with the attribute and the value.
         whole: the attributes that are to be read with all their values.
@@ -41,6 +42,7 @@ class Look(Struct):
     """
 
     dn: DN
+    connection: Any
     changes: Sequence[Change]
     compared: list[tuple[int, str, Value]]
     whole: set[str]
@@ -56,12 +58,12 @@ class OpenChanges:
         self._can_assert = can_assert
 
     def ask(self, dn: DN, changes: Sequence[Change]) -> Look:
-        """Send the questions."""
+        """Send the questions. Raises `ldap.LDAPError` where they cannot be sent."""
         connection = self._link.connection
         few = [change for change in changes if self._is_by_value(change)]
         values = dict.fromkeys((c.attribute, v) for c in few for v in (*c.removed, *c.added))
         compared = [(int(connection.compare_ext(str(dn), name, octets_of([v])[0])), name, v) for name, v in values]
-        return Look(dn, changes, compared, {change.attribute for change in changes if change not in few})
+        return Look(dn, connection, changes, compared, {change.attribute for change in changes if change not in few})
 
     def rest(
         self, look: Look, error: ldap.LDAPError
@@ -69,7 +71,8 @@ class OpenChanges:
         """What is left of the changes, as such and as parts of a modification, and the controls to send along.
 
         Raises:
-            ldap.LDAPError: ``NO_SUCH_OBJECT``, ``NO_SUCH_ATTRIBUTE`` where a value that is to be replaced is gone,
+            ldap.LDAPError: ``SERVER_DOWN`` where the questions were sent to another connection than the one in use,
+                ``NO_SUCH_OBJECT``, ``NO_SUCH_ATTRIBUTE`` where a value that is to be replaced is gone,
                 ``ASSERTION_FAILED`` where an exclusive change finds another value; or `error` itself, the refusal,
                 where nothing of all this was so already.
 
@@ -78,7 +81,7 @@ class OpenChanges:
         self.see_nothing_else(changes, entry)
         rest = [self._still_open(change, entry) for change in changes]
         if any(self._is_stale(change, entry) for change in rest):
-            raise ldap.NO_SUCH_ATTRIBUTE({}) from None
+            raise ldap.NO_SUCH_ATTRIBUTE({})
         if rest == list(changes) and not any(map(self._is_replaced, rest)):
             raise error
         return rest, *self._parts(rest, entry)
@@ -113,11 +116,13 @@ class OpenChanges:
         return not set(map(key, change.added)).isdisjoint(map(key, change.removed))
 
     def _entry(self, look: Look) -> Entry:
-        """The entry, as far as it was asked for. Raises ``NO_SUCH_OBJECT``."""
+        """The entry, as far as it was asked for. Raises ``NO_SUCH_OBJECT``, ``SERVER_DOWN``."""
+        if look.connection is not self._link.connection:  # which was lost meanwhile, and the answers with it
+            raise ldap.SERVER_DOWN({})
         held: dict[str, list[Value]] = {}
         whole = set(look.whole)
         for request, name, value in look.compared:
-            is_there = _answer(self._link.connection, request)
+            is_there = _answer(look.connection, request)
             if is_there is None:
                 whole.add(name)
             elif is_there:

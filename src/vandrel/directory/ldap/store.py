@@ -14,6 +14,7 @@ from msgspec import structs
 
 from vandrel.directory import filter as filters
 from vandrel.directory.active import sid
+from vandrel.directory.by_search import search_pointing, some_of
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import IDENTIFIERS, Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
@@ -27,24 +28,15 @@ from vandrel.directory.ldap.searches import Found, Question, Searches, SearchesA
 from vandrel.directory.ldap.server import Octets
 from vandrel.directory.ldap.writer import ASSERTION, Writer
 from vandrel.directory.operations import Operation
-from vandrel.directory.port import (
-    Capabilities,
-    Changes,
-    Directory,
-    EffectiveRights,
-    Form,
-    Scope,
-    WrittenAheadError,
-    search_pointing,
-    some_of,
-)
+from vandrel.directory.port import Capabilities, Changes, Directory, EffectiveRights, Form, Scope, WrittenAheadError
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
 
 #: Values asked for in one filter.
 _AT_ONCE = 50
-#: Names below one superior from which on they are asked for by filters and not one by one.
+#: Names below one superior from which on they are asked for by filters and not one by one; values of one attribute
+#: from which on all of it is read.
 _MANY = 20
 _EVERYTHING = "(objectClass=*)"
 
@@ -100,14 +92,21 @@ class LdapDirectory:
         octets = next((values[0] for name in ("objectguid", "entryuuid") if (values := top.get(name))), b"")
         return f"{self._contexts[0]} {octets.hex()}" if octets else self.location
 
-    def ahead(self, *, anew: bool = False) -> Directory:
+    def ahead(self, *, anew: bool = False) -> Directory | None:
         """The same with searches that are only sent; nothing can be written to it."""
-        assert isinstance(self._searches, Searches)
+        if not isinstance(self._searches, Searches):
+            return None  # it is one already
         if anew:
             self._searches.forget_ahead()
         other = copy(self)
         other._searches = SearchesAhead(self._searches)
         return other
+
+    def _true_searches(self) -> Searches:
+        """The searches of a directory that answers. Raises `WrittenAheadError`."""
+        if not isinstance(self._searches, Searches):
+            raise WrittenAheadError("nothing is written ahead")
+        return self._searches
 
     @property
     def bound_as(self) -> str:
@@ -237,9 +236,9 @@ class LdapDirectory:
 
     def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
         """Value by value, by filters; whether there are others, no server tells without all of them."""
-        if others or len(wanted) > _AT_ONCE:
+        if others or len(wanted) > _MANY:
             entry = next(self._search(dn, Scope.BASE, EVERYTHING, [attribute]), None)
-            return some_of(self._schema, attribute, entry.values_of(attribute) if entry else [], wanted, others)
+            return some_of(self._schema, entry, attribute, wanted, others)
         asked = {value: (dn, Scope.BASE, filters.Compare(attribute, "=", value)) for value in wanted}
         for question in asked.values():
             self._searches.ask_ahead(question, ["1.1"], [])
@@ -358,6 +357,7 @@ class LdapDirectory:
 
     def naming_turn(self) -> NamingTurn:
         """The turn to give unique names, by an entry at the top of the directory."""
+        self._true_searches()
         stays = self.capabilities.keeps_deleted
         can_assert = ASSERTION in self.about.controls
         return NamingTurn(self._link, self._contexts[0], self._schema, stays=stays, can_assert=can_assert)
@@ -369,9 +369,7 @@ class LdapDirectory:
 
         With `atomic` it stops at the first refusal, and takes back what was made before.
         """
-        if not isinstance(self._searches, Searches):
-            raise WrittenAheadError("nothing is written ahead")
-        self._searches.forget_ahead()
+        self._true_searches().forget_ahead()
         return self._writer.run(operations, atomic=atomic, most_refused=most_refused)
 
 

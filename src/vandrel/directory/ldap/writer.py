@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import Any
 
 import ldap
@@ -55,8 +56,8 @@ class _Outcomes(Struct):
 
     found: dict[int, Outcome] = {}
     refused: int = 0
-    #: Refused modifications of which a part may be so already: the place, the look at the entry, the refusal.
-    doubtful: list[tuple[int, Look, ldap.LDAPError]] = []
+    #: Refused modifications of which a part may be so already: the place, and the refusal.
+    doubtful: list[tuple[int, ldap.LDAPError]] = []
 
     def add(self, index: int, outcome: Outcome) -> None:
         """Take note of what became of an operation."""
@@ -183,7 +184,7 @@ class Writer:
                 outcomes.add(one.index, self._one(operation, unsure=True))
             except ldap.LDAPError as error:
                 if isinstance(operation, ModifyEntry) and isinstance(error, (*_SO_ALREADY, *_NOT_BY_VALUE)):
-                    outcomes.doubtful.append((one.index, self._open.ask(operation.dn, operation.changes), error))
+                    outcomes.doubtful.append((one.index, error))
                 elif isinstance(operation, AddEntry) and operation.was and not isinstance(error, _NOT_FOR_IDENTIFIER):
                     outcomes.add(one.index, self._one(operation))  # the server may let nobody set an identifier
                 else:
@@ -193,17 +194,25 @@ class Writer:
 
     def _look_again(self, operations: Sequence[Operation], outcomes: _Outcomes) -> None:
         """Settle modifications that were refused because a part of them may be so already."""
-        for index, look, error in outcomes.doubtful:
+        looks: list[tuple[int, ModifyEntry, Look | None, ldap.LDAPError]] = []
+        for index, error in outcomes.doubtful:
             operation = operations[index]
             assert isinstance(operation, ModifyEntry)
+            look = None
+            with suppress(*NO_ANSWER):  # then it is made by itself, over another connection
+                look = self._open.ask(operation.dn, operation.changes)
+            looks.append((index, operation, look, error))
+        outcomes.doubtful.clear()
+        for index, operation, look, error in looks:
             try:
+                if look is None:
+                    raise ldap.SERVER_DOWN({})
                 self._make_the_rest(operation, look, error)
                 outcomes.add(index, None)
             except NO_ANSWER:
                 outcomes.add(index, self._one(operation, unsure=True))
             except ldap.LDAPError as refusal:
                 outcomes.add(index, self._outcome(operation, refusal))
-        outcomes.doubtful.clear()
 
     # --- one at a time
 

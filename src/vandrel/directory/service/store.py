@@ -14,20 +14,12 @@ from msgspec import Struct
 
 from vandrel.directory import gentime
 from vandrel.directory.applied import applied, is_applied
+from vandrel.directory.by_search import search_pointing, some_of
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, And, Compare, Filter, Present, Substring, matches
 from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry
-from vandrel.directory.port import (
-    Capabilities,
-    Changes,
-    EffectiveRights,
-    Form,
-    NamingTurn,
-    Scope,
-    search_pointing,
-    some_of,
-)
+from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form, NamingTurn, Scope
 from vandrel.directory.schema import Schema
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceLink, ServiceSettings, WholeServiceError
@@ -171,9 +163,7 @@ class ServiceDirectory:
 
     def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
         """From the record, which comes whole."""
-        entry = self.get(dn)
-        values = entry.values_of(attribute) if entry is not None else []
-        return some_of(self.schema, attribute, values, wanted, others)
+        return some_of(self.schema, self.get(dn), attribute, wanted, others)
 
     def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
         """By searches."""

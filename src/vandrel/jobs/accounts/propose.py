@@ -87,7 +87,7 @@ def create_account(context: Context, request: AccountRequest) -> Proposal:
     fields = {name: (value,) for name, value in name_parts(context, request.name).items()} | dict(request.fields)
 
     def worked_out(here: Context) -> Draft:
-        here.dialect.groups_filter(Entry(here.charter.base, {}))  # what it needs to know, groups will ask
+        here.dialect.groups_filter(Entry(here.charter.base, {}))  # asks once which classes of groups there are
         return Creator(here, here.charter.today()).draft(request.kind, fields)
 
     draft = context.work_out(worked_out)

@@ -19,7 +19,7 @@ from vandrel.jobs.common.new_object import creation, new_object_steps
 from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.jobs.common.proposal import Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.resolve import resolve
-from vandrel.objects.context import FEW, Context
+from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import new_values
 from vandrel.steps.step import Set, Step
@@ -260,9 +260,7 @@ def create_objects(context: Context, request: ObjectRequest) -> Proposal:
     if not request.names and not (request.object_type == GROUP and "name" in request.fields):
         what, remedy = _WHICH[request.object_type]
         raise VandrelError(Code.USAGE, what, remedy=remedy)
-    if len(request.names) <= FEW:
-        context.ask_ahead(partial(_proposed, request=request))
-    return _proposed(context, request)
+    return context.work_out(partial(_proposed, request=request), max(len(request.names), 1))
 
 
 def _proposed(context: Context, request: ObjectRequest) -> Proposal:

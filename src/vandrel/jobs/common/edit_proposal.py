@@ -27,7 +27,7 @@ from vandrel.jobs.common.proposal import (
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
-from vandrel.objects.context import FEW, Context
+from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.step import Password, Rename
 
@@ -62,7 +62,7 @@ def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignm
         proposal = propose(here, [editor.edit(entry, given) for entry in entries], given, verb)
         return structs.replace(proposal, findings=[*proposal.findings, *others])
 
-    return context.work_out(worked_out) if len(entries) <= FEW else worked_out(context)
+    return context.work_out(worked_out, len(entries))
 
 
 def propose(

@@ -11,7 +11,6 @@ from vandrel.directory import dn as names
 from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
-from vandrel.directory.port import Scope
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import GROUP
 from vandrel.jobs.common.assignments import Assignment
@@ -97,11 +96,7 @@ class MembershipEditor:
         if not assignment.literal:
             return resolve(self._context, name, (GROUP,), only)
         dn = names.parse(name)
-        if not self._of_one:
-            known = self.whole.get(dn)
-        else:
-            bare = self._context.directory.search(dn, Scope.BASE, only=only)
-            known = self._partly.get(dn.key) or next(bare, None)
+        known = self._partly.get(dn.key) if self._of_one else self.whole.get(dn)
         return known if known is not None else resolve(self._context, name, (GROUP,), only)
 
     def _membership(self, edit: Edit, group: Entry, come: Sequence[DN], go: Sequence[DN]) -> bool:

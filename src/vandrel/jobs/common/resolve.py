@@ -101,8 +101,6 @@ def resolve(
                 entries[:_SHOWN],
                 "type more of the name, or its logon name",
             )
-        if not context.directory.capabilities.answers:
-            break  # what is looked for where nothing fits is more than can be sent on the chance that it is wanted
     if not context.directory.capabilities.answers:
         raise NoSingleMatch(context, Code.NOT_FOUND, f"nothing is known of {typed!r} yet", typed, (), "")
     raise _nothing(context, typed, object_types)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 
+from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Scope
@@ -13,7 +14,8 @@ from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
 from vandrel.jobs.common.report import ObjectDetail, Table
 from vandrel.jobs.inspect.show import describe
-from vandrel.objects.context import FEW, Context
+from vandrel.objects.context import Context
+from vandrel.objects.long_lists import with_some_members
 from vandrel.objects.view import ObjectView
 
 #: Lists of no more values than this are shown whole.
@@ -25,8 +27,7 @@ _NEW = (Action.CREATE, Action.RESTORE)
 def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
     """What the directory has now of objects that were made or changed; of a new account whether it can log on."""
     last = {change.new_dn or change.dn: change for change in changes}
-    if last and len(last) <= FEW:
-        context.ask_ahead(partial(_look, last))
+    context.ask_ahead(partial(_ask_for, last), len(last))
     for dn, change in last.items():
         if (entry := _read(context, dn, change)) is None:
             continue
@@ -47,7 +48,7 @@ def _read(context: Context, dn: DN, change: ObjectChange) -> Entry | None:
     return next(context.directory.search(dn, Scope.BASE, only=only), None)
 
 
-def _look(last: Mapping[DN, ObjectChange], context: Context) -> None:
+def _ask_for(last: Mapping[DN, ObjectChange], context: Context) -> None:
     """Ask for objects, and for what is told of them."""
     for dn, change in last.items():
         view = ObjectView(context, _read(context, dn, change) or Entry(dn, {}))
@@ -87,13 +88,11 @@ def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
 
 def _of_long_list(view: ObjectView, field: FieldChange) -> str:
     """Who of those that were to come into a list or to leave it is there now, and who is not."""
-    context = view.context
-    attribute = context.dialect.member_attribute(view.entry)
-    there = set(map(str, context.directory.some_values(view.entry.dn, attribute, field.concerned)))
-    keys = {context.directory.schema.key(attribute, value) for value in there}
-    called = zip((*field.after, *field.before), field.concerned, strict=True)
-    marks = [(label, context.directory.schema.key(attribute, name) in keys) for label, name in called]
-    return ", ".join(f"{'+' if is_there else '-'} {label}" for label, is_there in marks)
+    concerned = list(map(names.parse, field.concerned))
+    group = with_some_members(view.context, view.entry, concerned, leaving=False)
+    there = {names.parse(member).key for member in view.context.dialect.members(group)}
+    called = zip((*field.after, *field.before), concerned, strict=True)
+    return ", ".join(f"{'+' if dn.key in there else '-'} {label}" for label, dn in called)
 
 
 def _listed(now: Sequence[str], field: FieldChange) -> str:

@@ -61,7 +61,7 @@ def _read(context: Context, top: Entry, *, with_leaves: bool) -> tuple[list[Entr
             kept.append(entry)
     drawn = sorted(_worth_drawing(context, kept, top), key=lambda entry: entry.dn.key)
     for entry in drawn:
-        if entry.dn != top.dn and context.object_type(entry) == "" and context.dialect.has_servers_own:
+        if _is_closed(context, entry, top):
             counts.pop(entry.dn.key, None)  # what is not drawn is not counted
     return drawn, counts
 
@@ -74,11 +74,15 @@ def _worth_drawing(context: Context, entries: Sequence[Entry], top: Entry) -> It
         if entry.dn != top.dn and entry.dn.parent_key in closed:
             closed.add(entry.dn.key)
             continue
-        is_other = context.object_type(entry) == ""
-        if entry.dn != top.dn and is_other and context.dialect.has_servers_own:
+        if _is_closed(context, entry, top):
             closed.add(entry.dn.key)
-        if entry.dn == top.dn or not is_other or not context.dialect.is_servers_own(entry):
+        if entry.dn == top.dn or context.object_type(entry) != "" or not context.dialect.is_servers_own(entry):
             yield entry
+
+
+def _is_closed(context: Context, entry: Entry, top: Entry) -> bool:
+    """Whether what stands in it is not drawn: it is no unit of ours, and the server makes such containers."""
+    return entry.dn != top.dn and context.object_type(entry) == "" and context.dialect.has_servers_own
 
 
 def _is_branch(context: Context, entry: Entry, top: Entry) -> bool:

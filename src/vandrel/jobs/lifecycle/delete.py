@@ -19,7 +19,7 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.lifecycle.losses import what_goes_along
-from vandrel.objects.context import FEW, Context
+from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
 from vandrel.steps.checks import still_protected
 from vandrel.steps.plan import RunResult
@@ -63,9 +63,7 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
 
     """
     chosen = select(context, request.selection)
-    if len(chosen) <= FEW:
-        context.ask_ahead(partial(_proposed, request=request, chosen=chosen))
-    return _proposed(context, request, chosen)
+    return context.work_out(partial(_proposed, request=request, chosen=chosen), len(chosen))
 
 
 def _proposed(context: Context, request: DeleteRequest, chosen: Sequence[Entry]) -> Proposal:

@@ -32,7 +32,7 @@ from vandrel.jobs.common.proposal import (
 )  # fmt: skip
 from vandrel.jobs.common.report import count
 from vandrel.jobs.lifecycle.attic import AtticSelection, ItemSource, chosen_items, kept_by_server
-from vandrel.objects.context import FEW, Context
+from vandrel.objects.context import Context
 from vandrel.objects.long_lists import may_list_logins
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import entry_values
@@ -104,8 +104,7 @@ def restore(context: Context, attic: ItemSource, request: RestoreRequest, later:
         raise VandrelError(Code.NOT_FOUND, "nothing in the attic fits", remedy="vandrel attic lists what is there")
     if request.assignments and len(items) > 1:
         raise VandrelError(Code.USAGE, "new values can be given to one object at a time", remedy="name one")
-    if len(items) <= FEW:
-        context.ask_ahead(lambda here: Restorer(here, attic, later).take(items, to=request.to))
+    context.ask_ahead(lambda here: Restorer(here, attic, later).take(items, to=request.to), len(items))
     restorer = Restorer(context, attic, later)
     place = cache(context.place)  # of the units, which many have in common
     with gc_paused(is_large=len(items) > _MANY):

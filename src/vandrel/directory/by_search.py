@@ -1,0 +1,43 @@
+"""What a directory answers that has no shorter way to it: by searches, and from entries that come whole."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+
+from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry, Value
+from vandrel.directory.filter import Compare, Filter, Or, Present
+from vandrel.directory.port import Directory
+from vandrel.directory.schema import Schema
+
+#: Conditions in one search, since servers take no filter of any size; and names up to which they are looked for at all.
+_CONDITIONS, FEW_NAMES = 400, 200
+
+
+def some_of(
+    schema: Schema, entry: Entry | None, attribute: str, wanted: Collection[str], others: int
+) -> list[Value]:  # fmt: skip
+    """What `Directory.some_values` says of an entry that has come whole; of none, the empty list."""
+    keys = {schema.key(attribute, value) for value in wanted}
+    found: list[Value] = []
+    rest: list[Value] = []
+    for value in entry.values_of(attribute) if entry is not None else ():
+        (found if schema.key(attribute, value) in keys else rest).append(value)
+    return [*found, *rest[:others]]
+
+
+def search_pointing(directory: Directory, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+    """What `Directory.pointing` says, by searches: the entries come with all values of the attributes."""
+    if len(dns) > FEW_NAMES:  # one look at everything that points anywhere costs less than thousands of questions
+        wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
+    else:
+        at_once = max(_CONDITIONS // max(len(attributes), 1), 1)
+        chunks = (dns[start : start + at_once] for start in range(0, len(dns), at_once))
+        wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
+    seen: set[str] = set()
+    for where in wheres:
+        for context in directory.contexts:
+            for entry in directory.search(context, where=where, only=[*attributes, "objectClass"]):
+                if entry.dn.key not in seen:
+                    seen.add(entry.dn.key)
+                    yield entry
