@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -11,7 +12,7 @@ from vandrel.charter.load import from_text
 from vandrel.directory import dn as names
 from vandrel.directory import ldif
 from vandrel.directory.entry import Entry
-from vandrel.directory.operations import AddEntry
+from vandrel.directory.operations import AddEntry, Change, ModifyEntry
 from vandrel.directory.schema import shipped_definitions
 from vandrel.errors import Code
 from vandrel.jobs.drafting.draft import DraftRequest, draft_charter
@@ -235,6 +236,24 @@ def test_hire_change_rename_let_go_and_bring_back(place):
     fine(folder.run("undo", str(folder.run("journal", "--json").json["rows"][0]["number"]), "-y"))
     assert folder.run("show", "emoe").code == Code.NOT_FOUND.exit_code
     assert folder.run("audit").code in (0, Code.FAULTS_FOUND.exit_code)
+
+
+def test_who_comes_into_a_very_long_list_is_told_whatever_the_list_holds(place):
+    kind, folder, running = place
+    base = names.parse("ou=people,dc=marrowick,dc=example")
+    people = [base.child("uid", f"hand{number}") for number in range(1010)]
+    adds = [AddEntry(dn, {"objectClass": ["inetOrgPerson"], "uid": [dn.name], "cn": [dn.name], "sn": ["Hand"]})
+            for dn in people]  # fmt: skip
+    lists = [Change("memberUid", added=tuple(dn.name for dn in people))]
+    lists += [Change("uniqueMember", added=tuple(map(str, people)))] if kind != "rfc2307" else []
+    staff = names.parse("cn=staff,ou=groups,dc=marrowick,dc=example")
+    directory = servers.open_directory(running.as_root())
+    assert not any(directory.execute([*adds, ModifyEntry(staff, tuple(lists))], atomic=False))
+    for operator, mark in (("-=", "-"), ("+=", "+")):
+        told = fine(folder.run("edit", "staff", f"members{operator}alund", "-y"))
+        assert re.search(rf"staff now\n +members +\{mark} ", told), told
+        assert ("alund" in raw(running, "staff")["memberUid"]) == (mark == "+")
+    directory.close()
 
 
 def test_a_member_with_an_identifier_behind_its_name_is_one_like_the_others(bench):
