@@ -10,8 +10,6 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
-from msgspec import Struct
-
 from vandrel.directory import gentime
 from vandrel.directory.applied import applied, is_applied
 from vandrel.directory.by_search import search_pointing, some_of
@@ -23,35 +21,16 @@ from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form,
 from vandrel.directory.schema import Schema
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceLink, ServiceSettings, WholeServiceError
+from vandrel.directory.service.records import GROUPS, NAMING, PEOPLE, Record, Records, quoted
 from vandrel.errors import Code, DirectoryError, Location
 from vandrel.secret import Secret
 
-_PEOPLE, _GROUPS, _DELETED = "/Users", "/Groups", "/DeletedUsers"
+_DELETED = "/DeletedUsers"
 #: Names up to which each is asked for by itself; for more, everything is read once.
 _FEW = 10
 #: How often a change is worked out anew because the record was changed meanwhile, or a request sent again.
 _TRIES = 3
-_NAMING = {_PEOPLE: "uid", _GROUPS: "cn"}
-_CLASSES = {_PEOPLE: tuple(mapping.CLASSES_OF_PEOPLE), _GROUPS: tuple(mapping.CLASSES_OF_GROUPS)}
-
-
-class _Record(Struct):
-    """One record as it was read last, and where it stands."""
-
-    endpoint: str
-    resource: mapping.Resource
-    dn: DN
-
-    @property
-    def identifier(self) -> str:
-        """The identifier that the service gave it."""
-        return mapping.text(self.resource.get("id"))
-
-    @property
-    def version(self) -> str:
-        """Its version; empty where the service keeps none."""
-        meta = self.resource.get("meta")
-        return mapping.text(meta.get("version")) if isinstance(meta, dict) else ""
+_CLASSES = {PEOPLE: tuple(mapping.CLASSES_OF_PEOPLE), GROUPS: tuple(mapping.CLASSES_OF_GROUPS)}
 
 
 class ServiceDirectory:
@@ -62,12 +41,7 @@ class ServiceDirectory:
         self.link = ServiceLink(settings)
         self.settings, self._base = settings, base
         self._schema = _schema()
-        self._records: dict[str, _Record] = {}
-        self._names: dict[str, DN] = {}
-        #: Identifiers that names had in another run.
-        self._remembered: dict[str, str] = {}
-        #: Whether everything was read once by this connection, by endpoint; own changes are followed.
-        self._is_known = {_PEOPLE: False, _GROUPS: False}
+        self._records = Records(self.link, base)
 
     @property
     def location(self) -> str:
@@ -107,7 +81,7 @@ class ServiceDirectory:
         """The record of this name, read anew."""
         if dn == self._base:
             return self._top()
-        record = self._fresh(dn)
+        record = self._records.fresh(dn)
         return self._entry(record) if record is not None else None
 
     def search(
@@ -123,7 +97,7 @@ class ServiceDirectory:
             return
         if scope is Scope.SUBTREE and matches(where, self._top(), self._schema):
             yield self._top()
-        for endpoint in (_PEOPLE, _GROUPS):
+        for endpoint in (PEOPLE, GROUPS):
             if not self._can_match(endpoint, where):
                 continue
             for record in list(self._asked(endpoint, where)):  # first all, since they point at each other
@@ -135,11 +109,11 @@ class ServiceDirectory:
         """Which values are in use; of very many, and once everything was read, as they were read last."""
         keys = {(attribute, value): self._schema.key(attribute, value)
                 for attribute, values in forms.items() for value in values}  # fmt: skip
-        if len(keys) <= _FEW and not self._is_known[_PEOPLE]:
+        if len(keys) <= _FEW and not self._records.is_known(PEOPLE):
             found = [entry for attribute, value in keys
                      for entry in self.search(self._base, where=Compare(attribute, "=", value))]  # fmt: skip
         else:
-            found = [self._entry(record) for record in self._all(_PEOPLE)]
+            found = [self._entry(record) for record in self._records.all(PEOPLE)]
         held = {(attribute, self._schema.key(attribute, stored)): entry.dn
                 for entry in found for attribute in forms for stored in entry.texts(attribute)}  # fmt: skip
         return {form: held[form[0], key] for form, key in keys.items() if (form[0], key) in held}
@@ -147,19 +121,19 @@ class ServiceDirectory:
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which names are in use: as they were read last, where everything was read."""
         present = {dn for dn in dns if dn == self._base}
-        for endpoint, naming in _NAMING.items():
+        for endpoint, naming in NAMING.items():
             asked = [dn for dn in dns if dn.naming_attribute.lower() == naming and dn != self._base]
-            if len(asked) > _FEW or self._is_known[endpoint]:
+            if len(asked) > _FEW or self._records.is_known(endpoint):
                 if asked:
-                    list(self._all(endpoint))
-                present |= {dn for dn in asked if dn.key in self._records}
+                    list(self._records.all(endpoint))
+                present |= {dn for dn in asked if self._records.known(dn) is not None}
             else:
-                present |= {dn for dn in asked if self._fresh(dn) is not None}
+                present |= {dn for dn in asked if self._records.fresh(dn) is not None}
         return present
 
     def remember(self, dn: DN, identifier: str) -> None:
         """A record is read by its identifier; a service goes through all of them to find a name."""
-        self._remembered[dn.key] = identifier
+        self._records.remember(dn, identifier)
 
     def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
         """From the record, which comes whole."""
@@ -171,11 +145,11 @@ class ServiceDirectory:
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """As the answers said that came when they were made or read."""
-        unknown = [dn for dn in dns if dn.key not in self._records]
+        unknown = [dn for dn in dns if self._records.known(dn) is None]
         if len(unknown) > _FEW:
-            for endpoint in (_PEOPLE, _GROUPS):
-                list(self._read(endpoint))
-        records = ((dn.key, self._records.get(dn.key) or self._fresh(dn)) for dn in dns)
+            for endpoint in (PEOPLE, GROUPS):
+                list(self._records.read(endpoint))
+        records = ((dn.key, self._records.find(dn)) for dn in dns)
         return {key: record.identifier for key, record in records if record is not None}
 
     def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
@@ -202,24 +176,11 @@ class ServiceDirectory:
     def _top(self) -> Entry:
         return Entry(self._base, {"objectClass": ["top", "organization"], "o": [self._base.name]})
 
-    def _entry(self, record: _Record) -> Entry:
-        unknown = [each for each in mapping.pointed_at(record.resource) if each not in self._names]
-        if len(unknown) > _FEW and not self._is_known[_PEOPLE]:
-            list(self._read(_PEOPLE))
-        return mapping.to_entry(record.resource, record.dn, self._name)
-
-    def _name(self, identifier: str) -> DN | None:
-        """The name of a record that another points at."""
-        for endpoint in (_PEOPLE, _GROUPS):
-            if identifier and identifier not in self._names and not self._is_known[endpoint]:
-                resource = self.link.get(endpoint, identifier)
-                if resource is not None:
-                    self._take(endpoint, resource)
-        return self._names.get(identifier)
-
-    def _id(self, dn: DN) -> str:
-        record = self._records.get(dn.key) or self._fresh(dn)
-        return record.identifier if record is not None else ""
+    def _entry(self, record: Record) -> Entry:
+        unknown = [each for each in mapping.pointed_at(record.resource) if not self._records.is_named(each)]
+        if len(unknown) > _FEW and not self._records.is_known(PEOPLE):
+            list(self._records.read(PEOPLE))
+        return mapping.to_entry(record.resource, record.dn, self._records.name)
 
     def _can_match(self, endpoint: str, where: Filter) -> bool:
         """Whether a filter can find such records: by the class and the attributes that it asks for."""
@@ -237,7 +198,7 @@ class ServiceDirectory:
                 return False
         return True
 
-    def _asked(self, endpoint: str, where: Filter) -> Iterator[_Record]:
+    def _asked(self, endpoint: str, where: Filter) -> Iterator[Record]:
         """The records that may match: those of an equality that the service is asked for, or all."""
         parts = where.parts if isinstance(where, And) else (where,)
         for part in parts:
@@ -248,63 +209,15 @@ class ServiceDirectory:
                 instant = gentime.parse(part.value) if name == "modifyTimestamp" else None
                 if instant is None:
                     continue
-                yield from self._read(endpoint, f"meta.lastModified ge {_quoted(instant.isoformat())}")
+                yield from self._records.read(endpoint, f"meta.lastModified ge {quoted(instant.isoformat())}")
                 return
-            if endpoint == _PEOPLE and (path := mapping.ASKED.get(name)):
-                yield from self._read(endpoint, f"{path} eq {_quoted(part.value)}")
+            if endpoint == PEOPLE and (path := mapping.ASKED.get(name)):
+                yield from self._records.read(endpoint, f"{path} eq {quoted(part.value)}")
                 return
-            if endpoint == _GROUPS and name == "cn":
-                yield from self._read(endpoint, f"displayName eq {_quoted(part.value)}")
+            if endpoint == GROUPS and name == "cn":
+                yield from self._records.read(endpoint, f"displayName eq {quoted(part.value)}")
                 return
-        yield from self._read(endpoint)
-
-    def _read(self, endpoint: str, where: str = "") -> Iterator[_Record]:
-        for resource in self.link.read(endpoint, where):
-            yield self._take(endpoint, resource)
-        if not where:
-            self._is_known[endpoint] = True
-
-    def _all(self, endpoint: str) -> Iterator[_Record]:
-        """All records, as they were read last where all were."""
-        if self._is_known[endpoint]:
-            return iter([record for record in self._records.values() if record.endpoint == endpoint])
-        return self._read(endpoint)
-
-    def _fresh(self, dn: DN) -> _Record | None:
-        """One record by its name, read anew."""
-        known = self._records.get(dn.key)
-        if known is not None:
-            resource = self.link.get(known.endpoint, known.identifier)
-            self._drop(known)
-            is_named_so = {mapping.name_of(each, self._base) for each in (resource or {}, known.resource)}
-            if resource is not None and len(is_named_so) == 1:
-                return self._take(known.endpoint, resource, dn)
-        if dn.parent != self._base or dn.naming_attribute.lower() not in _NAMING.values():
-            return None
-        endpoint, path = (_PEOPLE, "userName") if dn.naming_attribute.lower() == "uid" else (_GROUPS, "displayName")
-        if identifier := self._remembered.pop(dn.key, ""):
-            resource = self.link.get(endpoint, identifier)
-            if resource is not None and mapping.name_of(resource, self._base) == dn:
-                return self._take(endpoint, resource)
-        found = self._read(endpoint, f"{path} eq {_quoted(dn.name)}")
-        return next((record for record in found if record.dn == dn), None)
-
-    def _take(self, endpoint: str, resource: mapping.Resource, dn: DN | None = None) -> _Record:
-        """Keep a record as it was read; of two groups of one name, the second is told apart by its identifier."""
-        identifier = mapping.text(resource.get("id"))
-        named = dn or mapping.name_of(resource, self._base)
-        holder = self._records.get(named.key)
-        if holder is not None and holder.identifier != identifier:
-            named = self._base.child(named.naming_attribute, f"{named.name} ({identifier})")
-        if (before := self._names.get(identifier)) is not None and before != named:
-            self._records.pop(before.key, None)
-        record = self._records[named.key] = _Record(endpoint, resource, named)
-        self._names[identifier] = named
-        return record
-
-    def _drop(self, record: _Record) -> None:
-        self._records.pop(record.dn.key, None)
-        self._names.pop(record.identifier, None)
+        yield from self._records.read(endpoint)
 
     # --- writing
 
@@ -335,7 +248,7 @@ class ServiceDirectory:
             except WholeServiceError as error:
                 if not error.is_open or not left:
                     raise
-                self._records.pop(operation.dn.key, None)
+                self._records.forget(operation.dn)
                 if is_applied(self, operation):
                     return None
             except DirectoryError as error:
@@ -346,72 +259,68 @@ class ServiceDirectory:
     def _make_once(self, operation: Operation) -> None:
         match operation:
             case AddEntry(dn, attributes):
-                endpoint = _PEOPLE if dn.naming_attribute.lower() == "uid" else _GROUPS
-                if operation.was and endpoint == _PEOPLE and (back := self._restored(operation.was)) is not None:
+                endpoint = PEOPLE if dn.naming_attribute.lower() == "uid" else GROUPS
+                if operation.was and endpoint == PEOPLE and (back := self._restored(operation.was)) is not None:
                     before = self._entry(back)
                     self._patch(back, mapping.renaming(dn) if back.dn != dn else [])
-                    record = self._must_have(dn)
+                    record = self._records.must_have(dn)
                     after = Entry(dn, {name: attributes.get(name, before.values_of(name)) for name in before.attributes}
                                   | attributes)  # fmt: skip
-                    self._patch(record, mapping.patch(record.resource, self._entry(record), after, self._id))
+                    self._patch(
+                        record, mapping.patch(record.resource, self._entry(record), after, self._records.identifier)
+                    )
                     return
-                body = mapping.to_resource(Entry(dn, attributes), self._id)
-                self._take(endpoint, self.link.create(endpoint, body))
+                body = mapping.to_resource(Entry(dn, attributes), self._records.identifier)
+                self._records.take(endpoint, self.link.create(endpoint, body))
             case ModifyEntry(dn):
-                record = self._must_have(dn)
+                record = self._records.must_have(dn)
                 before = self._entry(record)
                 if not _fits(self._schema, before, operation):  # perhaps it was read too long ago
-                    record = self._fresh(dn) or record
+                    record = self._records.fresh(dn) or record
                     before = self._entry(record)
                     if not _fits(self._schema, before, operation):
                         what = "the object has changed since the change was worked out"
                         raise DirectoryError(Code.CHANGED, what, where=Location(dn=str(dn)), remedy="run it again")
                 after = applied(before, operation.changes)
-                self._patch(record, mapping.patch(record.resource, before, after, self._id))
+                self._patch(record, mapping.patch(record.resource, before, after, self._records.identifier))
             case RenameEntry(dn, new):
                 if new.parent != self._base:
                     what = "a service has no units: everything stands right below the top"
                     raise DirectoryError(Code.NO_PARENT, what, where=Location(dn=str(new)))
-                self._patch(self._must_have(dn), mapping.renaming(new))
+                self._patch(self._records.must_have(dn), mapping.renaming(new))
             case DeleteEntry(dn):
-                record = self._must_have(dn)
+                record = self._records.must_have(dn)
                 self.link.delete(record.endpoint, record.identifier, record.version)
-                self._drop(record)
+                self._records.drop(record)
             case _:
                 change = {"op": "remove", "path": "password"}
                 if operation.secret is not None:
                     change |= {"op": "replace", "value": operation.secret.reveal()}
-                self._patch(self._must_have(operation.dn), [change])
+                self._patch(self._records.must_have(operation.dn), [change])
 
-    def _restored(self, identifier: str) -> _Record | None:
+    def _restored(self, identifier: str) -> Record | None:
         """A person who was deleted, brought back by the service with the same identifier; None where it cannot."""
         try:
-            return self._take(_PEOPLE, self.link.create(f"{_DELETED}/{quote(identifier, safe='')}/restore", {}))
+            return self._records.take(PEOPLE, self.link.create(f"{_DELETED}/{quote(identifier, safe='')}/restore", {}))
         except DirectoryError as error:
             if error.code is Code.NOT_FOUND:
                 return None
             raise
 
-    def _must_have(self, dn: DN) -> _Record:
-        record = self._records.get(dn.key) or self._fresh(dn)
-        if record is None:
-            raise DirectoryError(Code.NOT_FOUND, "there is no such object", where=Location(dn=str(dn)))
-        return record
-
-    def _patch(self, record: _Record, operations: list[dict[str, Any]]) -> None:
+    def _patch(self, record: Record, operations: list[dict[str, Any]]) -> None:
         if not operations:
             return
         try:
             resource = self.link.change(record.endpoint, record.identifier, operations, record.version)
         except DirectoryError as error:
             if error.code in (Code.CHANGED, Code.NOT_FOUND):
-                self._drop(record)  # it is read anew by the next try
+                self._records.drop(record)  # it is read anew by the next try
             raise
-        if resource is None and self._is_known[record.endpoint]:  # what is known of all is kept up to date
+        if resource is None and self._records.is_known(record.endpoint):  # what is known of all is kept up to date
             resource = self.link.get(record.endpoint, record.identifier)
-        self._drop(record)
+        self._records.drop(record)
         if resource is not None:
-            self._take(record.endpoint, resource)
+            self._records.take(record.endpoint, resource)
 
     # --- what a service has no part in
 
@@ -456,13 +365,6 @@ def _schema() -> Schema:
             kind, _, definition = line.partition(" ")
             own.append((kind, definition))
     return Schema([*((kind, each) for kind, each in shipped_definitions() if kind == "attributetype"), *own])
-
-
-def _quoted(value: str) -> str:
-    """A value of a filter (RFC 7644, 3.4.2.2): a JSON string."""
-    import json
-
-    return json.dumps(value)
 
 
 def _fits(schema: Schema, entry: Entry, operation: ModifyEntry) -> bool:
