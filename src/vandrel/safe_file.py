@@ -76,6 +76,24 @@ def must_be_free(path: Path, what: str = "file") -> None:
         raise _taken(path, what)
 
 
+def make_empty_folder(path: Path) -> None:
+    """Make a folder; one that is there may hold nothing.
+
+    Raises:
+        VandrelError: ``taken``, ``not-permitted``.
+
+    """
+    where = Location(file=str(path))
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+        is_empty = not any(path.iterdir())
+    except OSError as error:
+        said = f"the folder cannot be made: {error.strerror}"
+        raise VandrelError(Code.NOT_PERMITTED, said, where=where) from None
+    if not is_empty:
+        raise VandrelError(Code.TAKEN, "the folder is not empty", where=where, remedy="name a new one, or empty it")
+
+
 def _taken(path: Path, what: str) -> VandrelError:
     said = f"the {what} exists and is not overwritten"
     return VandrelError(Code.TAKEN, said, where=Location(file=str(path)), remedy="name another, or move that one away")

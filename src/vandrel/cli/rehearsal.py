@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
+from importlib import resources
 from importlib.util import find_spec
 from pathlib import Path
 
+from vandrel import file_names, safe_file
 from vandrel.cli.session import Session
 
 _LIBRARIES = ("scim2_server", "trustme", "uvicorn")
@@ -52,3 +54,20 @@ def serve_stand_in(
     with suppress(KeyboardInterrupt):  # which is how it ends
         serve(folder, port, ready)
     session.terminal.note(f"\nThe stand-in has ended. What it keeps stays in {folder}.")
+
+
+def serve_in_demo(session: Session, folder: Path) -> None:
+    """Serve the stand-in; the connection to it stands in the folder, unless there is a file of connections already."""
+    service, connections = folder / "service", folder / file_names.CONNECTIONS
+    service.mkdir(exist_ok=True)
+    rules = resources.files("vandrel.demo").joinpath("service.yaml").read_bytes()
+    safe_file.write(service / "service.yaml", rules, "file of rules", private=False)
+
+    def told(lines: list[str]) -> None:
+        if not connections.exists():
+            text = "\n".join(["connections:", *lines, ""])
+            safe_file.write(connections, text.encode(), "file of connections")
+        session.terminal.note(f"It is the connection courses in {folder}. Ctrl-C ends it. In another terminal:")
+        session.terminal.line("  vandrel synchronize courses.profile.yaml --into courses --dry-run")
+
+    serve_stand_in(session, service, 0, told, "courses")

@@ -8,7 +8,7 @@ from importlib import resources
 from pathlib import Path
 
 from vandrel import file_names
-from vandrel.charter.load import load
+from vandrel.charter.load import from_text, load
 from vandrel.charter.passwords import generate
 from vandrel.demo import summer
 from vandrel.dialects import dialect_for
@@ -66,16 +66,13 @@ def make(folder: Path, server: Directory | None = None) -> int:
     """Write the charter, the directory and the journal into an empty folder; return the number of accounts.
 
     With `server`, the people come there, and not into a file of the folder.
+
+    Raises:
+        VandrelError: ``foreign``, ``schema`` for a server that is not for the demo: nothing was made.
+
     """
-    if (
-        server is not None
-        and server.schema.object_class("vandrelAccount") is None
-        and server.capabilities.schema != "ad"
-    ):
-        raise VandrelError(
-            Code.SCHEMA, "the demo needs Vandrel's own schema on the server, and nothing was made",
-            where=Location(server=server.location), remedy="vandrel probe --schema puts it out, to be loaded",
-        )  # fmt: skip
+    if server is not None:
+        _must_be_for_the_demo(server)
     (folder / file_names.CHARTER).write_text(charter_text(), "utf-8")
     _write_school(folder)
     summer.write(folder)
@@ -97,6 +94,16 @@ def make(folder: Path, server: Directory | None = None) -> int:
     finally:
         journal.close()
         directory.close()
+
+
+def _must_be_for_the_demo(server: Directory) -> None:
+    """See to it that a server is the made-up organization's, for nobody else's is written to, and has what it takes."""
+    base, where = from_text(charter_text(), Path("demo")).base, Location(server=server.location)
+    if not any(base.is_within(context) for context in server.contexts):
+        raise VandrelError(Code.FOREIGN, f"this server does not hold {base}, and the demo is for no other", where=where)
+    if server.schema.object_class("vandrelAccount") is None and server.capabilities.schema != "ad":
+        what = "the demo needs Vandrel's own schema on the server, and nothing was made"
+        raise VandrelError(Code.SCHEMA, what, where=where, remedy="vandrel probe --schema puts it out, to be loaded")
 
 
 def _hire(context: Context, runner: Runner, people: list[Row], title: str) -> dict[str, DN]:

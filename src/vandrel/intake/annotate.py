@@ -5,14 +5,14 @@ from __future__ import annotations
 import csv
 import itertools
 import json
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from datetime import date, datetime
-from io import TextIOWrapper
+from io import StringIO, TextIOWrapper
 from pathlib import Path
 from typing import BinaryIO
 
 from vandrel import safe_file
-from vandrel.errors import Code, Location, VandrelError
+from vandrel.errors import Code, Finding, Location, VandrelError
 from vandrel.intake.table import Cell, Table, text
 from vandrel.intake.traps import harmless, legible
 
@@ -21,22 +21,23 @@ COLUMN = "findings"
 
 
 def write(
-    table: Table, target: Path, findings: Mapping[int, Sequence[str]], secret: Collection[str] = ()
+    table: Table, target: Path, findings: Iterable[Finding], secret: Collection[str] = ()
 ) -> None:  # fmt: skip
     """Write a copy of a table with a column of findings; what concerns the file as a whole stands beside the header.
 
     Args:
         table: the rows.
         target: the file to write.
-        findings: what is wrong with each row, by its number; 0 is the file as a whole.
+        findings: what is wrong, each with its row; with none, it is of the file as a whole.
         secret: headers of columns whose cells stay empty in the copy, since it is meant to be sent: passwords.
 
     Raises:
         VandrelError: ``usage`` for a form that is not known, ``taken``, ``not-permitted``.
 
     """
+    said_of = _by_row(findings)
     blank = [index for index, name in enumerate(table.header()) if name in secret]
-    header = [*table.header(), COLUMN + "".join(f"; {said}" for said in findings.get(0, ()))]
+    header = [*table.header(), COLUMN + "".join(f"; {said}" for said in said_of.get(0, ()))]
 
     def rows() -> Iterator[Sequence[Cell]]:
         width = len(header) - 1
@@ -44,9 +45,18 @@ def write(
             cells = [*row.cells, *[""] * (width - len(row.cells))]
             for index in blank:
                 cells[index] = ""
-            yield [*cells[:width], "; ".join(findings.get(row.number, ())), *cells[width:]]
+            yield [*cells[:width], "; ".join(said_of.get(row.number, ())), *cells[width:]]
 
     write_rows(target, header, rows(), separator=table.layout.separator)
+
+
+def _by_row(findings: Iterable[Finding]) -> dict[int, list[str]]:
+    """What is said of each row; 0 is the file as a whole."""
+    by_row: dict[int, list[str]] = {}
+    for finding in findings:
+        said = f"{finding.where.header or '-'}: {finding.what}" + (f" - {finding.remedy}" if finding.remedy else "")
+        by_row.setdefault(finding.where.row, []).append(said if finding.is_fatal else f"note: {said}")
+    return by_row
 
 
 def must_be_new(target: Path) -> None:
@@ -72,6 +82,15 @@ def write_rows(target: Path, header: Sequence[str], rows: Iterable[Sequence[Cell
     must_be_new(target)
     with safe_file.writing(target) as file:
         return _FORMS[target.suffix.lower()](file, header, rows, separator)
+
+
+def as_text(header: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
+    """Write rows as delimited text (RFC 4180), harmless to spreadsheets."""
+    out = StringIO(newline="")
+    writer = csv.writer(out)
+    writer.writerow(header)
+    writer.writerows([harmless(value) for value in row] for row in rows)
+    return out.getvalue()
 
 
 def _written(cell: Cell) -> str:

@@ -5,13 +5,16 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime
+from pathlib import Path
+from typing import Any
 
-from msgspec import structs
+from msgspec import Struct, structs
 
 from vandrel.charter.charter import Charter
+from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, UNIT, Field, FieldCatalog, Shape
-from vandrel.intake.description import BETWEEN, Column, Description, File, Mode, ObjectType, date_format
-from vandrel.intake.table import Row, Table, text
+from vandrel.intake.description import BETWEEN, Column, Description, File, Mode, ObjectType, as_yaml, date_format
+from vandrel.intake.table import Row, Table, open_table, sheets_of, text
 from vandrel.text.string_prep import prepare
 from vandrel.text.transliterate import to_ascii
 
@@ -90,6 +93,46 @@ def looks_like_header(cells: Sequence[object], fields: Mapping[str, Field]) -> b
     words = [str(cell).strip() for cell in cells if str(cell).strip()]
     known = sum(bool(guess(word, fields)) for word in words)
     return bool(words) and known * 2 >= len(words) and not any("@" in word or word.isdecimal() for word in words)
+
+
+class Proposed(Struct, frozen=True):
+    """The text of a description that a file seems to need, the sheet that it is for, and all sheets of the file."""
+
+    text: str
+    sheet: str
+    sheets: Sequence[str]
+
+
+def propose_for_file(
+    path: Path, layout: Mapping[str, Any], charter: Charter, object_type: ObjectType = "account", kind: str = "",
+    mode: Mode = "create",
+) -> Proposed:  # fmt: skip
+    """Propose a description of a file; of several sheets, of the first whose columns mean something.
+
+    Args:
+        path: the file.
+        layout: how it is written, as far as that is known: the arguments of `open_table`.
+        charter: the fields, and the words that they may have.
+        object_type: what each row is.
+        kind: of which kind.
+        mode: whether rows are made, change what is there, or both.
+
+    Raises:
+        VandrelError: ``bad-value`` for a file without rows; what `open_table` raises.
+
+    """
+    sheets, given = sheets_of(path), dict(layout)
+    sheet = given.pop("sheet", None)
+    for name in [*sheets, sheets[0]] if sheets and not sheet else [sheet]:
+        described, table, comments = propose(
+            open_table(path, **given, sheet=name), charter, object_type, kind, mode
+        )  # fmt: skip
+        if described.key:
+            break
+    if not described.columns:
+        where = Location(file=str(path))
+        raise VandrelError(Code.BAD_VALUE, "the file has no rows", where=where, remedy="is it the right one?")
+    return Proposed(as_yaml(described, table.layout, comments), table.layout.sheet, sheets)
 
 
 def propose(

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 from vandrel import file_names, safe_file
 from vandrel.cli import options
 from vandrel.cli.session import Session
-from vandrel.errors import Code, Location, VandrelError
 
 if TYPE_CHECKING:
     from vandrel.jobs.common.report import Report
@@ -78,24 +77,14 @@ def run(session: Session) -> Report:
         case "kinds":
             return charter_reports.kinds(session.charter)
         case "names":
-            plain, given = options.split(session, args.words)
-            if not plain:
-                remedy = 'vandrel charter names KIND "Anna Lund" FIELD=VALUE'
-                raise VandrelError(Code.USAGE, "which kind?", remedy=remedy)
-            request = charter_reports.NamesRequest(plain[0], " ".join(plain[1:]), given)
+            plain, fields = options.split(session, args.words)
+            request = charter_reports.NamesRequest("".join(plain[:1]), " ".join(plain[1:]), fields)
             return charter_reports.names(session.charter, request)
-    return charter_reports.conventions(
-        session.context, args.words or ["login", "principal", "mail", "full", "display"]
-    )  # fmt: skip
+    return charter_reports.conventions(session.context, args.words)
 
 
 def _draft(session: Session) -> Report:
-    """Draft a charter, and write it into a new file or put it out.
-
-    Raises:
-        VandrelError: ``bad-name`` for a base that is no name; ``taken`` where there is a file; ``refused``.
-
-    """
+    """Draft a charter, and write it into a new file or put it out."""
     from msgspec import structs
 
     from vandrel.directory import dn as names
@@ -115,27 +104,14 @@ def _draft(session: Session) -> Report:
 
 
 def _new(session: Session) -> Report:
-    """Write a charter to start from.
-
-    Raises:
-        VandrelError: ``bad-value`` for a domain that is none; ``taken`` where there is a file.
-
-    """
-    from importlib import resources
-
-    from vandrel.charter.name_limits import is_suffix
+    """Write a charter to start from."""
+    from vandrel.charter.starter import starter_text
     from vandrel.jobs.common.report import Report
 
     args = session.args
     path = Path(args.words[0] if args.words else file_names.CHARTER)
-    domain = args.domain or "example.com"
-    if not is_suffix(domain):
-        remedy = "write one as skelling.example"
-        raise VandrelError(Code.BAD_VALUE, f"{domain!r} is no domain", where=Location(option="--domain"), remedy=remedy)
-    text = resources.files("vandrel.charter").joinpath("starter.yaml").read_text("utf-8")
-    base = ",".join(f"dc={label}" for label in domain.split("."))
-    organization = (args.organization or "Our Organization").replace("\\", "\\\\").replace('"', '\\"')
-    text = text.replace("$organization", f'"{organization}"').replace("$base", base).replace("$domain", domain)
+    text = starter_text(args.organization or "", args.domain or "")
     safe_file.write(path, text.encode(), "charter", private=False)
-    said = f"{path} is written. Make it yours, then: vandrel charter check, vandrel hierarchy build"
-    return Report("charter new", text=f"{said}\n")
+    return Report(
+        "charter new", text=f"{path} is written. Make it yours, then: vandrel charter check, vandrel hierarchy build\n"
+    )

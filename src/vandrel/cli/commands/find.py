@@ -83,15 +83,12 @@ def run(session: Session) -> Report:
 
 
 def _written(session: Session, report: Report) -> Report:
-    """The rows in a file by its suffix (.csv, .xlsx, .ods), or as text of RFC 4180."""
-    import csv
-    import io
+    """The rows in a file by its suffix (.csv, .xlsx, .ods), or as text."""
     from pathlib import Path
 
     from msgspec import structs
 
-    from vandrel.intake.annotate import write_rows
-    from vandrel.intake.traps import harmless
+    from vandrel.intake.annotate import as_text, write_rows
     from vandrel.jobs.common.report import count
     from vandrel.jobs.inspect.find import portable_rows
 
@@ -101,9 +98,4 @@ def _written(session: Session, report: Report) -> Report:
         return structs.replace(report, rows=(), summary=[f"{count(written, 'row')} in {session.args.to}"])
     if session.terminal.as_json:
         return structs.replace(report, rows=list(rows))
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow(report.columns)
-    for row in rows:
-        writer.writerow([harmless(value) for value in row])
-    return structs.replace(report, rows=(), text=text.getvalue(), summary=())
+    return structs.replace(report, rows=(), text=as_text(report.columns, rows), summary=())

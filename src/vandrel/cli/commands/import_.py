@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,8 +12,6 @@ from vandrel.cli.intake_files import add_layout, must_be_there, opened, password
 from vandrel.cli.session import Session
 
 if TYPE_CHECKING:
-    from vandrel.errors import Finding
-    from vandrel.intake.table import Table
     from vandrel.jobs.common.proposal import Proposal
     from vandrel.jobs.common.report import Report
 
@@ -55,7 +52,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(session: Session) -> Proposal | Report:
     """Read the file and its description, and hand them on."""
-    from vandrel.intake.annotate import missing_since, must_be_new
+    from vandrel.intake.annotate import missing_since, must_be_new, write
     from vandrel.jobs.bulk.import_file import ImportRequest, check_kind, import_file, missing_from, work_out
 
     args = session.args
@@ -75,55 +72,27 @@ def run(session: Session) -> Proposal | Report:
     proposal = import_file(session.context, request)
     if args.findings:
         secret = [name for name in description.columns if description.column(name).field == "password"]
-        _annotate(session, table, proposal.findings, secret)
+        write(table, Path(args.findings), proposal.findings, secret)
+        without = "; the passwords are left out" if secret else ""
+        session.terminal.note(f"The rows with what is wrong: {args.findings}{without}\n")
     return proposal
 
 
 def _propose(session: Session, path: Path) -> Report:
     """Write the description that the file seems to need."""
-    from vandrel.errors import Code, Location, VandrelError
-    from vandrel.intake.description import as_yaml, beside
-    from vandrel.intake.propose import propose
-    from vandrel.intake.table import open_table, sheets_of
+    from vandrel.intake.description import beside
+    from vandrel.intake.propose import propose_for_file
     from vandrel.jobs.common.report import Report
 
     args = session.args
     target = Path(args.intake) if args.intake else beside(path)
-    layout, sheets = typed_layout(session), sheets_of(path)
-    sheet = layout.pop("sheet")
-    # Of several sheets, the first whose columns mean something.
-    for name in [*sheets, sheets[0]] if sheets and not sheet else [sheet]:
-        table = open_table(path, **layout, sheet=name)
-        description, table, comments = propose(
-            table, session.charter, args.type or "account", args.kind or "", args.mode or "create"
-        )  # fmt: skip
-        if description.key:
-            break
-    if not description.columns:
-        where = Location(file=str(path))
-        raise VandrelError(Code.BAD_VALUE, "the file has no rows", where=where, remedy="is it the right one?")
-    text = as_yaml(description, table.layout, comments)
-    if args.dry_run:
-        return Report("import", text=text)
-    safe_file.write(target, text.encode(), "description", private=False)
-    sheets_said = (
-        [f"It has the sheets {', '.join(sheets)}; this is for {table.layout.sheet}."] if len(sheets) > 1 else []
+    proposed = propose_for_file(
+        path, typed_layout(session), session.charter, args.type or "account", args.kind or "", args.mode or "create"
     )
+    if args.dry_run:
+        return Report("import", text=proposed.text)
+    safe_file.write(target, proposed.text.encode(), "description", private=False)
+    sheets = [f"It has the sheets {', '.join(proposed.sheets)}; this is for {proposed.sheet}."]
     written = f"Written: {target}. Read it, correct it, then: vandrel import {path} --dry-run"
-    shown = "" if session.terminal.quiet else text
-    return Report("import", text=shown, facts=[], summary=[*sheets_said, written])
-
-
-def _annotate(session: Session, table: Table, findings: Sequence[Finding], secret: Sequence[str]) -> None:
-    """Write the rows again, with a column that says what is wrong: for whoever sent the file."""
-    from vandrel.intake.annotate import write
-
-    target = Path(session.args.findings)
-    by_row: dict[int, list[str]] = {}
-    for finding in findings:
-        column = finding.where.header or "-"
-        said = f"{column}: {finding.what}" + (f" - {finding.remedy}" if finding.remedy else "")
-        by_row.setdefault(finding.where.row, []).append(said if finding.is_fatal else f"note: {said}")
-    write(table, target, by_row, secret)
-    without = "; the passwords are left out" if secret else ""
-    session.terminal.note(f"The rows with what is wrong: {target}{without}\n")
+    shown = "" if session.terminal.quiet else proposed.text
+    return Report("import", text=shown, facts=[], summary=[*sheets[: len(proposed.sheets) > 1], written])

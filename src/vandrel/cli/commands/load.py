@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,7 +10,6 @@ from vandrel.cli.session import Session
 from vandrel.cli.terminal import input_lines
 
 if TYPE_CHECKING:
-    from vandrel.directory.schema import Schema
     from vandrel.jobs.common.proposal import Proposal
     from vandrel.jobs.common.report import Report
 
@@ -43,13 +41,15 @@ def run(session: Session) -> Proposal | Report:
     from vandrel.cli.new_directory import make_directory
     from vandrel.directory import ldif
     from vandrel.directory.schema import Schema, shipped_definitions
+    from vandrel.intake.ldif_file import BinaryAttributes, content_of, lines
     from vandrel.jobs.bulk.load import LoadRequest, load
     from vandrel.jobs.common.report import Report
 
     args = session.args
     # What is octets and what is text, only the schema knows: that of the file itself, if it brings one.
-    binary = _Binary(Schema(shipped_definitions()) if session.is_missing else session.context.directory.schema)
-    records = ldif.read(_lines(args.file), binary, _from_file if args.allow_files else None)
+    binary = BinaryAttributes(Schema(shipped_definitions()) if session.is_missing else session.context.directory.schema)
+    read = input_lines() if args.file == "-" else lines(Path(args.file))
+    records = ldif.read(read, binary, content_of if args.allow_files else None)
     first = next(records, None)
     brought = ldif.origin_of(first) if first is not None else None
     is_copy = session.is_missing and brought is not None
@@ -59,49 +59,3 @@ def run(session: Session) -> Proposal | Report:
     if brought is None and first is not None:
         records = chain([first], records)
     return load(session.context, LoadRequest(records, args.file, is_copy=is_copy))
-
-
-class _Binary:
-    """Whether an attribute holds octets; the first record may bring the schema by which the others are read."""
-
-    def __init__(self, schema: Schema) -> None:
-        self.schema = schema
-
-    def __call__(self, name: str) -> bool:
-        return self.schema.is_binary(name)
-
-
-def _lines(name: str) -> Iterator[str]:
-    from vandrel.errors import Code, Location, VandrelError
-
-    try:
-        if name == "-":
-            yield from input_lines()
-            return
-        with Path(name).open(encoding="utf-8-sig", newline="") as file:
-            yield from file
-    except OSError as error:
-        raise VandrelError(
-            Code.NOT_FOUND, f"the file cannot be read: {error.strerror}", where=Location(file=name)
-        ) from None
-    except UnicodeDecodeError as error:
-        raise VandrelError(
-            Code.BAD_VALUE, "the file is not UTF-8", where=Location(file=name, octet=error.start)
-        ) from None
-
-
-def _from_file(url: str) -> bytes:
-    """The octets of a ``file:`` URL; no other kind is fetched."""
-    from urllib.parse import unquote, urlsplit
-
-    from vandrel.errors import Code, Location, VandrelError
-
-    parts = urlsplit(url)
-    if parts.scheme != "file" or parts.netloc not in ("", "localhost"):
-        raise VandrelError(Code.REFUSED, "only file: URLs of this machine are read", where=Location(server=url))
-    try:
-        return Path(unquote(parts.path)).read_bytes()
-    except OSError as error:
-        raise VandrelError(
-            Code.NOT_FOUND, f"the file cannot be read: {error.strerror}", where=Location(server=url)
-        ) from None

@@ -79,9 +79,8 @@ def run(session: Session) -> Report:
 
 
 def _differences(session: Session, request: DiffersRequest) -> Report:
-    from vandrel.directory import ldif
     from vandrel.jobs.common.report import count
-    from vandrel.jobs.snapshots.change_records import as_operations
+    from vandrel.jobs.snapshots.change_records import as_ldif, as_operations
     from vandrel.jobs.snapshots.differences import differences, report_differences
 
     name, context = session.args.ldif, session.context
@@ -92,23 +91,18 @@ def _differences(session: Session, request: DiffersRequest) -> Report:
     if name:
         operations = as_operations(context, found)
         with safe_file.writing(Path(name)) as file:
-            file.write(b"version: 1\n\n")
-            file.writelines(ldif.change(operation).encode() for operation in operations)
+            file.writelines(as_ldif(operations))
         report.summary = [*report.summary, f"{count(len(operations), 'change')} in {name}."]
     return report
 
 
 def _thin(session: Session) -> Report:
-    from vandrel.jobs.common.report import Report, count
-    from vandrel.jobs.snapshots.keep import ThinRequest, to_drop
+    from vandrel.jobs.common.report import count
+    from vandrel.jobs.snapshots.keep import ThinRequest, report_dropped, to_drop
 
-    args = session.args
-    request = ThinRequest(args.days, args.weeks, args.months)
-    dropped = [snapshot.number for snapshot in to_drop(session.snapshots.all(), request, session.charter.zone)]
+    args, kept = session.args, session.snapshots
+    dropped = to_drop(kept.all(), ThinRequest(args.days, args.weeks, args.months), session.charter.zone)
     if dropped and not args.dry_run:
         session.terminal.confirm(f"Drop {count(len(dropped), 'snapshot')}? Nothing brings them back.", yes=args.yes)
-        session.snapshots.drop(dropped)
-    verb = "would be dropped" if args.dry_run else "dropped"
-    said = f"{count(len(dropped), 'snapshot')} {verb}: {', '.join(map(str, dropped))}" if dropped else ""
-    return Report("snapshot thin", ("number",), [(number,) for number in dropped], is_for_programs=True,
-                  summary=[said or "Nothing to drop."])  # fmt: skip
+        kept.drop([snapshot.number for snapshot in dropped])
+    return report_dropped(dropped, is_dry_run=args.dry_run)

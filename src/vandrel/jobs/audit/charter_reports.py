@@ -18,6 +18,7 @@ from vandrel.objects.pattern_values import charter_values
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.people import initials, split_full_name
 
+_USUAL = ("login", "principal", "mail", "full", "display")
 #: Exceptions that people see; candidates of a name that are worked out, and the highest count among them.
 _SHOWN, _CANDIDATES, _COUNT = 8, 12, 3
 
@@ -53,9 +54,11 @@ def names(charter: Charter, request: NamesRequest) -> Report:
     """Show every name of every rung for one person; nothing is looked up but the charter.
 
     Raises:
-        VandrelError: ``unknown-kind``.
+        VandrelError: ``usage`` where no kind is named, ``unknown-kind``.
 
     """
+    if not request.kind:
+        raise VandrelError(Code.USAGE, "which kind?", remedy='vandrel charter names KIND "Anna Lund" FIELD=VALUE')
     charter.kind(request.kind)
     person = split_full_name(request.name, charter.particles)
     parts = {"given": person.given, "middle": person.middle, "surname": person.surname, "generation": person.generation}
@@ -79,13 +82,18 @@ def names(charter: Charter, request: NamesRequest) -> Report:
     return Report("charter names", columns, told, tables=[table], is_for_programs=True)
 
 
-def conventions(context: Context, targets: Sequence[str]) -> Report:
+def conventions(context: Context, targets: Sequence[str] = ()) -> Report:
     """Say which patterns the names of the directory's accounts follow, and which are exceptions.
+
+    Args:
+        context: the charter and the directory.
+        targets: the fields whose names are looked at; those that people have most, if none is named.
 
     Raises:
         VandrelError: ``unknown-field`` for what is no name that patterns build.
 
     """
+    targets = targets or _USUAL
     for target in targets:
         if target not in NAMED:
             remedy = did_you_mean(target, NAMED) or f"there are: {', '.join(NAMED)}"

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from functools import partial
+from pathlib import Path
 
 from msgspec import Struct
 
 from vandrel.charter.passwords import generate
 from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Location, VandrelError
+from vandrel.intake import hand_out
 from vandrel.jobs.common.report import count
 from vandrel.objects.context import Context
 from vandrel.record.journal import Job, Record
 from vandrel.secret import Secret
+from vandrel.steps.plan import RunResult
 from vandrel.steps.runner import Runner
 
 _OWN_NAMES = ("given", "surname", "login")
@@ -51,20 +54,18 @@ def chosen_job(runner: Runner, number: int) -> Job:
     return broken[0]
 
 
-def open_passwords(
-    context: Context, runner: Runner, job: int, kept: Mapping[str, Mapping[str, Secret]]
-) -> list[OpenPassword]:  # fmt: skip
-    """The passwords that the job may not have set.
+def open_passwords(context: Context, runner: Runner, job: int) -> list[OpenPassword]:
+    """The passwords that a job may not have set, from the hand-outs that its records name: they exist nowhere else.
 
-    Args:
-        context: the charter and the directory.
-        runner: the runner of the job.
-        job: its number.
-        kept: the passwords of each hand-out, by logon name.
+    Raises:
+        VandrelError: what `vandrel.intake.hand_out.read` raises.
 
     """
+    in_doubt = runner.passwords_in_doubt(job)
+    names = {str(record["kept"]) for record, _ in in_doubt if record.get("kept")}
+    kept = {name: {slip.login: slip.secret for slip in hand_out.read(Path(name))} for name in names}
     passwords = []
-    for record, entry in runner.passwords_in_doubt(job):
+    for record, entry in in_doubt:
         login = context.one(entry, "login")
         secret = kept.get(str(record.get("kept", "")), {}).get(login)
         passwords.append(OpenPassword(record, entry, login, secret))
@@ -73,11 +74,33 @@ def open_passwords(
 
 def what_is_lost(lost: list[OpenPassword], job: int) -> VandrelError:
     """The error for passwords that nobody knows any more."""
-    sheets = sorted({each.hand_out.rpartition("/")[2] for each in lost if each.hand_out})
+    sheets = _sheets(lost)
     where = f"cannot be read from {' and '.join(sheets)}" if sheets else "stand in no record"
     what = f"{count(len(lost), 'password')} may not have been set, and {where}"
     remedy = f"vandrel resume {job} --hand-out FILE makes new ones; --no-passwords finishes the rest"
     return VandrelError(Code.USAGE, what, where=Location(job=job), remedy=remedy)
+
+
+def what_is_void(lost: Sequence[OpenPassword]) -> str:
+    """Say that these got new passwords, and which sheets have old ones."""
+    sheets = _sheets(lost)
+    void = f"; what {' and '.join(sheets)} has for them is void" if sheets else ""
+    return f"New passwords for {count(len(lost), 'account')}{void}."
+
+
+def _sheets(passwords: Sequence[OpenPassword]) -> list[str]:
+    return sorted({Path(each.hand_out).name for each in passwords if each.hand_out})
+
+
+def leave_out_missing(context: Context, passwords: Sequence[OpenPassword], result: RunResult) -> None:
+    """Take accounts that are not there out of the hand-outs of a job; who has an account stays on the sheet."""
+    by_dn = {each.entry.dn: each for each in passwords}
+    void: dict[str, set[str]] = {}
+    for dn in result.lost:
+        if (each := by_dn.get(dn)) is not None and each.hand_out and context.directory.get(dn) is None:
+            void.setdefault(each.hand_out, set()).add(each.login)
+    for name, logins in void.items():
+        hand_out.leave_out(Path(name), logins, context.charter.document.organization)
 
 
 def new_password(context: Context, entry: Entry) -> Secret:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
+from vandrel.directory import ldif
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry
@@ -24,6 +25,13 @@ def as_operations(context: Context, found: Sequence[Difference]) -> list[Operati
     """
     protected = context.dialect.attribute("protected", UNIT)
     return list(_Sequence(found, context.directory.schema, protected).operations())
+
+
+def as_ldif(operations: Iterable[Operation]) -> Iterator[bytes]:
+    """Write operations as change records of RFC 2849."""
+    yield b"version: 1\n\n"
+    for operation in operations:
+        yield ldif.change(operation).encode()
 
 
 class _Sequence:

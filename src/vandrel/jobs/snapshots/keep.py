@@ -119,6 +119,17 @@ def to_drop(snapshots: Iterable[Snapshot], request: ThinRequest, zone: ZoneInfo)
     return dropped
 
 
+def report_dropped(dropped: Iterable[Snapshot], *, is_dry_run: bool) -> Report:
+    """Say which snapshots are dropped, or would be."""
+    numbers = [snapshot.number for snapshot in dropped]
+    verb = "would be dropped" if is_dry_run else "dropped"
+    said = (
+        f"{count(len(numbers), 'snapshot')} {verb}: {', '.join(map(str, numbers))}" if numbers else "Nothing to drop."
+    )
+    rows = [(number,) for number in numbers]
+    return Report("snapshot thin", ("number",), rows, is_for_programs=True, summary=[said])
+
+
 def _last_of_each(line: list[Snapshot], number: int, span: Callable[[date], Hashable], zone: ZoneInfo) -> set[int]:
     last: dict[Hashable, int] = {}
     for snapshot in line:  # the last one comes first
