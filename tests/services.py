@@ -61,14 +61,14 @@ class Service:
     def people(self) -> dict[str, dict[str, Any]]:
         """Everybody by user name, asked past the faults of a test."""
         assert self.application is not None
-        return {each.user_name: each.model_dump() for each in self.application.kept.resources
+        return {each.user_name: each.model_dump() for each in self.application.people.resources
                 if hasattr(each, "user_name")}  # fmt: skip
 
     def members(self, group: str) -> set[str]:
         """The user names of the members of a group."""
         assert self.application is not None
-        named = {each.id: each.user_name for each in self.application.kept.resources if hasattr(each, "user_name")}
-        (found,) = [each for each in self.application.kept.resources
+        named = {each.id: each.user_name for each in self.application.people.resources if hasattr(each, "user_name")}
+        (found,) = [each for each in self.application.people.resources
                     if not hasattr(each, "user_name") and each.display_name == group]  # fmt: skip
         return {named[member.value] for member in found.members or ()}
 

@@ -259,7 +259,7 @@ def test_what_has_changed_since_is_told(directory, base):
         assert make(directory, *operations) == [None] * len(operations)
         changes = directory.changes(base, stamp, there)
         assert changes.has_references == has_references
-        gone = {there.pop(identifier) for identifier in changes.gone}
+        gone = {there.pop(identifier) for identifier in changes.deleted}
         changed = [directory.get(dn) for dn in changes.names]
         there.update((entry.identifier, entry.dn.name) for entry in changed)
         assert there == {entry.identifier: entry.dn.name for entry in directory.search(base)}

@@ -10,7 +10,7 @@ from contextlib import closing
 import pytest
 
 from vandrel.cli.main import main
-from vandrel.directory.embedded import row_codec
+from vandrel.directory.embedded import store
 
 #: The group that everybody of the demo is in.
 EVERYBODY = "team-everybody"
@@ -35,14 +35,14 @@ def crowd(tmp_path_factory):
 def largest(monkeypatch):
     """The number of values of the largest entry that was read."""
     seen = [0]
-    read = row_codec._assemble
+    read = store.read
 
     def watched(*given):
         for entry in read(*given):
             seen[0] = max(seen[0], sum(map(len, entry.attributes.values())))
             yield entry
 
-    monkeypatch.setattr(row_codec, "_assemble", watched)
+    monkeypatch.setattr(store, "read", watched)
     return seen
 
 

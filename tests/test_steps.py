@@ -319,7 +319,7 @@ def test_what_somebody_else_has_made_is_neither_finished_nor_taken_back(bench):
     assert list(bench.runner.standing(second.job)) == []  # nothing to take back
     assert len(bench.runner.passwords_in_doubt(second.job)) == 35
     finished = bench.runner.resume(second.job, lambda record: Secret("Qx7-reef-anchor"))
-    assert (finished.made, len(finished.refused), len(finished.lost)) == (0, 40, 40)
+    assert (finished.made, len(finished.refused), len(finished.not_created)) == (0, 40, 40)
     assert all(
         bench.context.directory.verify_password(dn, Secret(f"Kv9-fjord-{number}")) for number, dn in enumerate(people)
     )

@@ -89,7 +89,7 @@ def test_first_and_later_runs_send_what_differs_and_nothing_else(school, service
 
 def test_a_recent_run_asks_for_what_changed_alone(school, service):
     fine(go(school))
-    service.application.kept.clock = lambda: datetime.now(UTC)  # type: ignore[union-attr]
+    service.application.people.clock = lambda: datetime.now(UTC)  # type: ignore[union-attr]
     _age(school, service)
     service.requests.clear()
     is_settled(school, recent="--recent")
@@ -124,7 +124,7 @@ def _age(folder: Folder, service: Service) -> None:
     db.execute("UPDATE run SET begun = ?", ((datetime.now(UTC) - timedelta(minutes=30)).isoformat(),))
     db.commit()
     db.close()
-    for record in service.application.kept.resources:  # type: ignore[union-attr]
+    for record in service.application.people.resources:  # type: ignore[union-attr]
         record.meta.last_modified = datetime.now(UTC) - timedelta(hours=1)
 
 
@@ -596,7 +596,7 @@ def test_the_stand_in_has_seats_suffixes_and_limits(tmp_path, school):
             told = school.run("edit", name, *add, "--directory", "courses", "-y")
             assert told.code == code, told.out + told.err
         assert service.application is not None
-        assert service.application.kept.seats() == [{"name": "deck-course", "seats": 1, "given": 1}]
+        assert service.application.people.seats() == [{"name": "deck-course", "seats": 1, "given": 1}]
         told = school.run("create", "staff", "Olga Strange", "number=4444", "department=IT", "login=olga@other.example",
                           "--directory", "courses", "-y", "--no-color")  # fmt: skip
         assert "olga@other.example" not in service.people(), told.out
@@ -611,7 +611,7 @@ def guests(folder: Folder) -> dict[str, tuple[str, str]]:
 def accept(service: Service) -> int:
     """Answer the newest invitation as a guest does, who has no token; the status."""
     assert service.application is not None
-    newest = max((service.application.kept.folder / "messages").iterdir(), key=lambda path: path.stat().st_mtime)
+    newest = max((service.application.people.folder / "messages").iterdir(), key=lambda path: path.stat().st_mtime)
     link = newest.read_text().rpartition("POST ")[2].strip()
     trusted = ssl.create_default_context(cafile=f"{service.folder}/authority.pem")
     try:
@@ -639,7 +639,7 @@ def test_guests_are_invited_reminded_and_looked_after(school, tmp_path):
         ):  # fmt: skip
             assert invite(*words).code == code.exit_code, words
         assert service.application is not None
-        (bell,) = [each for each in service.application.kept.resources if each.user_name == "bell@harbour.example"]
+        (bell,) = [each for each in service.application.people.resources if each.user_name == "bell@harbour.example"]
         bell[Guest].invited = (datetime.now(UTC) - timedelta(days=20)).isoformat()
         bell[Guest].ends -= timedelta(days=20)
         assert guests(school)["bell@harbour.example"] == ("expired", "here")
@@ -666,7 +666,7 @@ def test_guests_are_invited_reminded_and_looked_after(school, tmp_path):
         assert "bell@harbour.example" in school.run("find", "--deleted", "--directory", "courses").out
         assert school.run(*purging, "--confirm", "2").code != 0
         assert "1 forgotten there for good" in fine(school.run(*purging, "--confirm", "1")).out
-        assert list(service.application.kept.deleted()) == []
+        assert list(service.application.people.deleted()) == []
         assert school.run(*purging, "--confirm", "1").code == Code.NOT_FOUND.exit_code
         assert school.run("purge", "--there", "alund", "--confirm", "1").code == Code.REFUSED.exit_code
         assert reminded

@@ -218,9 +218,9 @@ class FieldCatalog(dict[str, Field]):
         """
         field = self.get(name)
         if field is None or (on is not None and on not in field.on):
-            known = [field.name for field in self.values() if on is None or on in field.on]
+            names = [field.name for field in self.values() if on is None or on in field.on]
             of = f" of {'an' if on == ACCOUNT else 'a'} {on}" if on else ""
-            hint = did_you_mean(name, known) or f"the fields{of} are: {', '.join(known)}"
+            hint = did_you_mean(name, names) or f"the fields{of} are: {', '.join(names)}"
             raise VandrelError(
                 Code.UNKNOWN_FIELD, f"there is no field {name!r}{of}", where=Location(field=name),
                 remedy=f"{hint}; a raw attribute is written @{name}",

@@ -49,11 +49,11 @@ def writing(path: Path, what: str = "file", *, replace: bool = False, private: b
             _name(draft, path)
         _synchronize(path.parent)
     except FileExistsError:
-        raise _taken(path, what) from None
+        raise _exists_already(path, what) from None
     except OSError as error:
         code = Code.DISK_FULL if error.errno in (errno.ENOSPC, errno.EDQUOT) else Code.NOT_PERMITTED
-        said = f"the {what} cannot be written: {error.strerror or error}"
-        raise VandrelError(code, said, where=Location(file=str(path))) from None
+        message = f"the {what} cannot be written: {error.strerror or error}"
+        raise VandrelError(code, message, where=Location(file=str(path))) from None
     finally:
         with suppress(OSError):
             draft.unlink(missing_ok=True)
@@ -73,7 +73,7 @@ def must_be_free(path: Path, what: str = "file") -> None:
 
     """
     if path.exists() or path.is_symlink():
-        raise _taken(path, what)
+        raise _exists_already(path, what)
 
 
 def make_empty_folder(path: Path) -> None:
@@ -88,15 +88,17 @@ def make_empty_folder(path: Path) -> None:
         path.mkdir(parents=True, exist_ok=True)
         is_empty = not any(path.iterdir())
     except OSError as error:
-        said = f"the folder cannot be made: {error.strerror}"
-        raise VandrelError(Code.NOT_PERMITTED, said, where=where) from None
+        message = f"the folder cannot be made: {error.strerror}"
+        raise VandrelError(Code.NOT_PERMITTED, message, where=where) from None
     if not is_empty:
         raise VandrelError(Code.TAKEN, "the folder is not empty", where=where, remedy="name a new one, or empty it")
 
 
-def _taken(path: Path, what: str) -> VandrelError:
-    said = f"the {what} exists and is not overwritten"
-    return VandrelError(Code.TAKEN, said, where=Location(file=str(path)), remedy="name another, or move that one away")
+def _exists_already(path: Path, what: str) -> VandrelError:
+    message = f"the {what} exists and is not overwritten"
+    return VandrelError(
+        Code.TAKEN, message, where=Location(file=str(path)), remedy="name another, or move that one away"
+    )
 
 
 def _name(draft: Path, path: Path) -> None:

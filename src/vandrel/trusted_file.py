@@ -30,8 +30,8 @@ def read_text(path: Path, what: str) -> str:
     except FileNotFoundError:
         raise
     except UnicodeDecodeError as error:
-        said = f"the {what} cannot be read: it is not UTF-8, at byte {error.start}"
-        raise VandrelError(Code.NOT_PERMITTED, said, where=_at(path)) from None
+        message = f"the {what} cannot be read: it is not UTF-8, at byte {error.start}"
+        raise VandrelError(Code.NOT_PERMITTED, message, where=_at(path)) from None
     except OSError as error:
         raise VandrelError(
             Code.NOT_PERMITTED, f"the {what} cannot be read: {error.strerror}", where=_at(path)

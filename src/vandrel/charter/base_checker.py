@@ -26,9 +26,9 @@ class BaseChecker:
         self.fields = set(FIELDS) | set(document.fields)
         self.usable = self.fields | set(COMPUTED) | set(document.lists)
         # What a fault of structure took away is not reported again as unknown.
-        given = source.data if isinstance(source.data, dict) else {}
-        self.kinds = {*document.kinds, *_keys(given.get("kinds"))}
-        self.group_kinds = {*document.groups, *_keys(given.get("groups"))}
+        settings = source.data if isinstance(source.data, dict) else {}
+        self.kinds = {*document.kinds, *_keys(settings.get("kinds"))}
+        self.group_kinds = {*document.groups, *_keys(settings.get("groups"))}
 
     def pattern(self, text: str, path: Path, usable: Iterable[str] | None = None) -> Pattern | None:
         """A pattern that was read; None where it cannot be, or uses what it may not: that is noted."""

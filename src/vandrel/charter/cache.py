@@ -29,10 +29,10 @@ def _file(path: Path) -> Path:
 def find(path: Path, text: str) -> Document | None:
     """The document of the charter at `path`, if exactly this text was found right before."""
     try:
-        kept = msgspec.msgpack.decode(_file(path).read_bytes(), type=_CacheRecord)
+        record = msgspec.msgpack.decode(_file(path).read_bytes(), type=_CacheRecord)
     except (OSError, msgspec.MsgspecError):
         return None
-    return kept.document if kept.version == __version__ and kept.text == text else None
+    return record.document if record.version == __version__ and record.text == text else None
 
 
 def keep(path: Path, text: str, document: Document) -> None:

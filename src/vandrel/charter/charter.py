@@ -90,8 +90,8 @@ class Charter(Struct, frozen=True, dict=True):
     @cached_property
     def particles(self) -> frozenset[str]:
         """The particles of surnames, in lower case."""
-        given = self.document.particles
-        return PARTICLES if given is None else frozenset(word.casefold() for word in given)
+        by_language = self.document.particles
+        return PARTICLES if by_language is None else frozenset(word.casefold() for word in by_language)
 
     @cached_property
     def fields(self) -> FieldCatalog:
@@ -113,8 +113,8 @@ class Charter(Struct, frozen=True, dict=True):
     @cached_property
     def words(self) -> dict[str, list[str]]:
         """The only values that some fields may have, by field."""
-        known = {name: self.words_of(name) for name in (*self.document.lists, *self.document.fields)}
-        return {name: words for name, words in known.items() if words}
+        by_name = {name: self.words_of(name) for name in (*self.document.lists, *self.document.fields)}
+        return {name: words for name, words in by_name.items() if words}
 
     @property
     def group_classes(self) -> list[str]:
@@ -234,8 +234,8 @@ class Charter(Struct, frozen=True, dict=True):
 
     def leaving(self, kind: str) -> Leaving | None:
         """What happens when an account of this kind leaves: the kind's own rules, or those for all; None for none."""
-        known = self.document.kinds.get(kind)
-        return (known.leaving if known is not None else None) or self.document.leaving
+        spec = self.document.kinds.get(kind)
+        return (spec.leaving if spec is not None else None) or self.document.leaving
 
     def designed(self, place: Place) -> DesignedUnit | None:
         """The unit of the design at a place; None where the design has none."""
@@ -282,9 +282,9 @@ def _lookup(kinds: Mapping[str, _T], name: str, what: str, also: Iterable[str]) 
     try:
         return kinds[name]
     except KeyError:
-        known = [*kinds, *sorted(also)]
-        hint = did_you_mean(name, known) or (
-            f"the charter has: {', '.join(known)}" if known else "the charter has none"
+        choices = [*kinds, *sorted(also)]
+        hint = did_you_mean(name, choices) or (
+            f"the charter has: {', '.join(choices)}" if choices else "the charter has none"
         )
         raise VandrelError(
             Code.UNKNOWN_KIND, f"there is no {what} {name!r}", where=Location(field=name), remedy=hint

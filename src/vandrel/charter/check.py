@@ -99,12 +99,12 @@ class Checker(BaseChecker):
         return where is not None and any((f.where.line, f.where.column) == where for f in self.source.faults)
 
     def _twice(self, words: list[str], path: Path) -> None:
-        seen: dict[str, str] = {}
+        places_by_key: dict[str, str] = {}
         for index, word in enumerate(words):
             key = prepare(word)
-            if key in seen and not is_hole(word):
+            if key in places_by_key and not is_hole(word):
                 self.source.fault((*path, index), f"{word!r} stands here for the second time", "keep one of the two")
-            seen[key] = word
+            places_by_key[key] = word
 
     def _lists(self) -> None:
         for name, words in self.document.lists.items():
@@ -159,18 +159,18 @@ class Checker(BaseChecker):
         except PatternError:
             return True
 
-    def _names(self, given: Names, path: Path) -> None:
+    def _names(self, patterns: Names, path: Path) -> None:
         for target in NAMED:
-            spec = getattr(given, target)
+            spec = getattr(patterns, target)
             if spec is not None:
                 self._naming(spec, NAME_LIMITS[target], (*path, target))
-        self._circle(given, path)
+        self._circle(patterns, path)
 
-    def _circle(self, given: Names, path: Path) -> None:
+    def _circle(self, patterns: Names, path: Path) -> None:
         """Names that are built from each other."""
         uses: dict[str, set[str]] = {}
         for target in NAMED:
-            spec = getattr(given, target)
+            spec = getattr(patterns, target)
             try:
                 ladder = naming_of(spec).ladder if spec is not None else []
                 uses[target] = {field for text in ladder for field in parse(text).fields()} & set(NAMED)
@@ -187,17 +187,17 @@ class Checker(BaseChecker):
                     )
                     return
 
-    def _passwords(self, given: Passwords, path: Path) -> None:
-        if given.minimum_age and given.maximum_age and given.minimum_age >= given.maximum_age:
+    def _passwords(self, rules: Passwords, path: Path) -> None:
+        if rules.minimum_age and rules.maximum_age and rules.minimum_age >= rules.maximum_age:
             self.source.fault(
                 (*path, "minimum-age"),
-                f"it may not be changed for {given.minimum_age} days and must be after {given.maximum_age}",
+                f"it may not be changed for {rules.minimum_age} days and must be after {rules.maximum_age}",
                 "minimum-age must be less than maximum-age",
             )
-        if given.generated is not None and given.length is not None and given.generated < given.length:
+        if rules.generated is not None and rules.length is not None and rules.generated < rules.length:
             self.source.fault(
                 (*path, "generated"),
-                f"generated passwords have {given.generated} characters, and {given.length} is the least",
+                f"generated passwords have {rules.generated} characters, and {rules.length} is the least",
             )
 
     # --- hierarchy
@@ -250,13 +250,13 @@ class Checker(BaseChecker):
         except PatternError as error:
             self.source.fault(("hierarchy",), f"the hierarchy cannot be drawn: {error}")
             return ()
-        seen = set()
+        keys = set()
         for unit in design:
             key = places.key(unit.place)
-            if key in seen:
+            if key in keys:
                 what = f"{places.to_text(unit.place)} stands here for the second time"
                 self.source.fault(unit.path, what, "siblings cannot share a name", key=True)
-            seen.add(key)
+            keys.add(key)
             if why := NAME_LIMITS["unit"].fault(unit.place[-1]):
                 self.source.fault(unit.path, f"the unit name {unit.place[-1]!r} {why}", key=True)
         return design
@@ -337,17 +337,17 @@ class Checker(BaseChecker):
         if self.incomplete and prepare(text.split("/")[1]) in {prepare(unit.place[0]) for unit in design}:
             return  # the unit may hang on the missing branch, and that is reported already
         if not self._reachable(text, open_fields, design):
-            known = [places.to_text(unit.place) for unit in design]
-            self.source.fault(path, f"no unit of the hierarchy is {text!r}", did_you_mean(text, known))
+            choices = [places.to_text(unit.place) for unit in design]
+            self.source.fault(path, f"no unit of the hierarchy is {text!r}", did_you_mean(text, choices))
 
     def _reachable(self, text: str, fields: frozenset[str], design: tuple[DesignedUnit, ...]) -> bool:
         """Whether some choice of words from the lists makes the pattern a unit of the design."""
         charter = Charter(self.document, pathlib.Path())
-        known = {places.key(unit.place) for unit in design}
+        designed = {places.key(unit.place) for unit in design}
         choices: list[dict[str, str]] = [{}]
         for field in sorted(fields):
             choices = [{**choice, field: word} for choice in choices for word in self.document.lists[field]]
-        return any(places.key(charter.place_of(text, choice)) in known for choice in choices)
+        return any(places.key(charter.place_of(text, choice)) in designed for choice in choices)
 
     def _end(self, ends: int | str | None, path: Path) -> None:
         if isinstance(ends, int) and ends < 0:

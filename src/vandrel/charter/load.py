@@ -32,9 +32,9 @@ def load(path: Path, *, fresh: bool = False) -> Charter:
             where=Location(file=str(path)),
             remedy="vandrel charter new writes one to start from",
         ) from None
-    known = None if fresh else cache.find(path, text)
-    if known is not None:
-        return Charter(known, path)
+    cached = None if fresh else cache.find(path, text)
+    if cached is not None:
+        return Charter(cached, path)
     charter = from_text(text, path)
     cache.keep(path, text, charter.document)
     return charter

@@ -213,17 +213,17 @@ class NamingRule(Struct, frozen=True, dict=True):
         return value if not self.target.fault(value) else None
 
     def candidates(
-        self, values: Mapping[str, str], known: str = "", counted: dict[str, int] | None = None
+        self, values: Mapping[str, str], start: str = "", counted: dict[str, int] | None = None
     ) -> Iterator[Candidate]:  # fmt: skip
         """All names that the rule allows, in order, each once; endless where the last rung counts.
 
-        With a name ``known`` that the first rung makes, those behind it. With ``counted``, counters begin where that
+        With a name ``start`` that the first rung makes, those behind it. With ``counted``, counters begin where that
         says, and it is told how far they come.
         """
-        seen = {known}
+        produced = {start}
         for number, pattern in enumerate(self.rungs, 1):
             counter = pattern.counter
-            if (known and number == 1 and not counter) or not all(map(values.get, pattern.needs)):
+            if (start and number == 1 and not counter) or not all(map(values.get, pattern.needs)):
                 continue
             counts: Iterable[int | None] = (None,)
             stem = ""
@@ -237,8 +237,8 @@ class NamingRule(Struct, frozen=True, dict=True):
                     value = self._make(pattern, values, count)
                 except EmptyField:
                     break
-                if value is not None and value not in seen:
-                    seen.add(value)
+                if value is not None and value not in produced:
+                    produced.add(value)
                     if counted is not None and count is not None:
                         counted[stem] = count
                     yield Candidate(value, number, pattern.text, count)
@@ -256,15 +256,15 @@ class NamingRule(Struct, frozen=True, dict=True):
             return "", first
 
     def choose(
-        self, values: Mapping[str, str], taken: Callable[[str], str], known: str = "",
+        self, values: Mapping[str, str], is_taken: Callable[[str], str], start: str = "",
         counted: dict[str, int] | None = None,
     ) -> Choice:  # fmt: skip
         """The first candidate that is free.
 
         Args:
             values: the fields; a missing one counts as empty.
-            taken: says why a name cannot be had, or returns an empty string.
-            known: what the first rung makes, where that was worked out before, and cannot be had.
+            is_taken: says why a name cannot be had, or returns an empty string.
+            start: what the first rung makes, where that was worked out before, and cannot be had.
             counted: how far counters have come, for many that are chosen one after the other: names that were taken
                 stay so. Those are not among the names that were passed over.
 
@@ -273,8 +273,8 @@ class NamingRule(Struct, frozen=True, dict=True):
 
         """
         passed: list[SkippedCandidate] = []
-        for candidate in self.candidates(values, known, counted):
-            why = "a reserved word" if self.reserves(candidate.value) else taken(candidate.value)
+        for candidate in self.candidates(values, start, counted):
+            why = "a reserved word" if self.reserves(candidate.value) else is_taken(candidate.value)
             if not why:
                 return Choice(candidate, tuple(passed))
             passed.append(SkippedCandidate(candidate, why))
@@ -324,8 +324,8 @@ class NamingRule(Struct, frozen=True, dict=True):
     ) -> bool:
         try:
             if not unknown:
-                made = self._make(pattern, values, count)
-                return made is not None and (made == value or prepare(made) == prepare(value))
+                name = self._make(pattern, values, count)
+                return name is not None and (name == value or prepare(name) == prepare(value))
             pieces = build(pattern, values, structs.replace(self._context(values), unknown=frozenset(unknown)), count)
         except EmptyField:
             return False

@@ -170,8 +170,8 @@ def check(
     text, findings = secret.reveal(), []
 
     def broken(rule: str, what: str, remedy: str, severity: Severity = STOP) -> None:
-        said = f"{what} ({rules.rules[rule].source})"
-        findings.append(Finding(Code.PASSWORD, said, Location(field="password"), remedy, severity))
+        message = f"{what} ({rules.rules[rule].source})"
+        findings.append(Finding(Code.PASSWORD, message, Location(field="password"), remedy, severity))
 
     for rule, what, remedy in _characters(text, rules):
         broken(rule, what, remedy)
@@ -237,7 +237,7 @@ def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:
     import secrets
 
     if rules.rules["aloud"].value:
-        return _spoken(rules, avoid)
+        return _in_words(rules, avoid)
     length = max(rules.number("generated"), rules.number("length"), 8)
     alphabet = "".join(_LETTERS.values())
     banned = [word.casefold() for word in avoid if len(word) >= _SHORTEST_PART]
@@ -252,7 +252,7 @@ def generate(rules: PasswordRules, avoid: Iterable[str] = ()) -> Secret:
 _CONSONANTS, _VOWELS, _LEAST_WORDS = "bdfgkmnprstvz", "aeiou", 5
 
 
-def _spoken(rules: PasswordRules, avoid: Iterable[str]) -> Secret:
+def _in_words(rules: PasswordRules, avoid: Iterable[str]) -> Secret:
     """A password that can be read aloud: words of two syllables, and a number: ``Bakir-Tomun-Sovel-Perad-Gurik-47``.
 
     Each word has 13 * 5 * 13 * 5 * 13 forms, so that five of them and two digits are worth 84 bits.

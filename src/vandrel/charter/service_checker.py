@@ -27,7 +27,7 @@ class ServiceChecker(BaseChecker):
     def _posix(self, posix: Posix) -> None:
         """Ranges that begin before they end, kinds that there are, patterns that can be filled."""
         ranges: dict[Path, list[int]] = {("uid-numbers",): posix.uid_numbers, ("gid-numbers",): posix.gid_numbers}
-        ranges |= {("by-kind", kind): given for kind, given in posix.by_kind.items()}
+        ranges |= {("by-kind", kind): number_range for kind, number_range in posix.by_kind.items()}
         for where, (first, last) in ranges.items():
             if first > last:
                 self.source.fault(("posix", *where), f"the range ends at {last}, before it begins", "exchange the two")

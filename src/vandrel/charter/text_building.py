@@ -73,7 +73,7 @@ def _words(value: str, part: str, styles: tuple[str, ...], context: PatternStyle
         if index % 2:
             separator = chunk
             continue
-        for more, word in _written(chunk, styles, context):
+        for more, word in _as_text(chunk, styles, context):
             # Tight and its like rule the spaces only: a hyphen or dot of the name stays, save under plain.
             between = separator or more
             if joiner is not None and (between.isspace() or "plain" in styles):
@@ -99,7 +99,7 @@ def cased(word: str, styles: tuple[str, ...]) -> str:
     return word
 
 
-def _written(word: str, styles: tuple[str, ...], context: PatternStyle) -> Iterator[tuple[str, str]]:
+def _as_text(word: str, styles: tuple[str, ...], context: PatternStyle) -> Iterator[tuple[str, str]]:
     """One word as the styles write it; what transliteration made of it may be several."""
     if "ascii" in styles:
         word = to_ascii(word, context.language)
@@ -108,12 +108,12 @@ def _written(word: str, styles: tuple[str, ...], context: PatternStyle) -> Itera
         if part.isalnum() and (context.all_letters_pass or (context.letters_pass and part.isascii())):
             yield (" " if number else "", part)  # the usual case, without a look at each letter
             continue
-        kept = "".join(
+        allowed = "".join(
             char
             for char in part
             if char not in context.forbidden and char.isprintable() and ("plain" not in styles or char.isalnum())
         )
-        yield (" " if number else "", kept)
+        yield (" " if number else "", allowed)
 
 
 def _piece(
@@ -185,12 +185,12 @@ class _Texts(dict[str, str]):
         self._placeholder, self._context = placeholder, context
 
     def __missing__(self, value: str) -> str:
-        text = self._made(value) if value else ""
+        text = self._case_of(value) if value else ""
         if len(self) < _MOST_KEPT:
             self[value] = text
         return text
 
-    def _made(self, value: str) -> str:
+    def _case_of(self, value: str) -> str:
         placeholder, context = self._placeholder, self._context
         styles = (*context.style, *placeholder.style)
         if value.isalnum() and context.letters_pass and placeholder.part != "initials" and not placeholder.pad:
@@ -235,10 +235,10 @@ class FastPattern:
         for text, field, texts, section in self._parts:
             if texts is not None:
                 value = values.get(field)
-                written = texts[value] if value else ""
-                if not written:
+                part = texts[value] if value else ""
+                if not part:
                     raise EmptyField(field)
-                out += written
+                out += part
             elif section is not None:
                 with suppress(EmptyField):
                     out += section.write(values, count)

@@ -95,11 +95,11 @@ def straights(
     if len(parts) == 1 and len(pattern.items) == 1 and isinstance(pattern.items[0], Placeholder) and needed:
         only = columns[pattern.items[0].field]
         return only if needed[0] is only.values else Many(needed[0])
-    made: Sequence[str] = list(map("".join, zip(*parts, strict=True)))
+    names: Sequence[str] = list(map("".join, zip(*parts, strict=True)))
     for column in needed:
         if not all(column):
-            made = [text if part else "" for text, part in zip(made, column, strict=True)]
-    return Many(made)
+            names = [text if part else "" for text, part in zip(names, column, strict=True)]
+    return Many(names)
 
 
 def _section(
@@ -134,8 +134,8 @@ def _part(item: Placeholder, column: Many, context: PatternStyle) -> Sequence[st
         ordinary = _WORDS.fullmatch
         return [value if value.isalnum() or ordinary(value) else texts[value] for value in values]
     # The same as `straight_part`, for all values in one go: a call for each would take three times as long.
-    written = column.cased(tuple(style for style in styles if style in _CASES))
-    made = list(written) if item.whole else [text[item.start : item.stop] for text in written]
+    cased = column.cased(tuple(style for style in styles if style in _CASES))
+    parts = list(cased) if item.whole else [text[item.start : item.stop] for text in cased]
     for n in column.odd:
-        made[n] = texts[values[n]]
-    return made
+        parts[n] = texts[values[n]]
+    return parts

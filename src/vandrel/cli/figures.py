@@ -87,49 +87,49 @@ def week_figure(hours: Sequence[bool], title: str, below: str) -> Figure:
     return figure
 
 
-def statistic_figure(shown: Statistic, *, has_title: bool = True) -> Figure:
+def statistic_figure(chosen: Statistic, *, has_title: bool = True) -> Figure:
     """One figure of a directory, as its form says: bars for rows with long names, columns or a line for few."""
-    height = _EDGES + _ROW * max(len(shown.rows), 6) if shown.form is Form.BARS else 5.0
+    height = _EDGES + _ROW * max(len(chosen.rows), 6) if chosen.form is Form.BARS else 5.0
     figure = _figure(_WIDTH, height)
     from matplotlib.ticker import MaxNLocator
 
     axes = figure.subplots()
-    labels = [_shortened(label) for label, _ in shown.rows]
-    if shown.is_empty:
+    labels = [_shortened(label) for label, _ in chosen.rows]
+    if chosen.is_empty:
         axes.text(0.5, 0.5, "nothing to show", ha="center", va="center", transform=axes.transAxes)
-    elif shown.form is Form.LINE:
-        axes.plot(labels, [numbers[0] for _, numbers in shown.rows], color=_PERIOD, marker="o", markersize=3)
+    elif chosen.form is Form.LINE:
+        axes.plot(labels, [numbers[0] for _, numbers in chosen.rows], color=_PERIOD, marker="o", markersize=3)
         axes.set_ylim(bottom=0)
-    elif shown.form is Form.COLUMNS:
-        _columns(axes, shown)
+    elif chosen.form is Form.COLUMNS:
+        _columns(axes, chosen)
     else:
-        _bars(axes, shown)
-    if shown.form is Form.BARS:
+        _bars(axes, chosen)
+    if chosen.form is Form.BARS:
         axes.set_yticks(range(len(labels)), labels)
         axes.invert_yaxis()
-        axes.set_xlabel(_unit_of(shown))
+        axes.set_xlabel(_unit_of(chosen))
         axes.xaxis.set_major_locator(MaxNLocator(integer=True))
         axes.grid(axis="x", color=_LINES, linewidth=0.6)
     else:
         is_crowded = sum(map(len, labels)) > _CROWDED
         axes.set_xticks(range(len(labels)), labels, rotation=45 if is_crowded else 0, ha="center")
         axes.yaxis.set_major_locator(MaxNLocator(integer=True))
-        axes.set_xlabel(shown.label)
-        axes.set_ylabel(_unit_of(shown))
+        axes.set_xlabel(chosen.label)
+        axes.set_ylabel(_unit_of(chosen))
         axes.grid(axis="y", color=_LINES, linewidth=0.6)
     axes.set_axisbelow(True)
     if has_title:
-        axes.set_title(shown.title, loc="left", pad=14)
+        axes.set_title(chosen.title, loc="left", pad=14)
     axes.tick_params(length=0)
-    if len(shown.series) > 1 and not shown.is_empty:
-        figure.legend(loc="outside lower center", ncols=min(len(shown.series), 5), frameon=False)
+    if len(chosen.series) > 1 and not chosen.is_empty:
+        figure.legend(loc="outside lower center", ncols=min(len(chosen.series), 5), frameon=False)
     for side in axes.spines.values():
         side.set_visible(False)
     return figure
 
 
-def _unit_of(shown: Statistic) -> str:
-    return shown.series[0] if len(shown.series) == 1 else "accounts"
+def _unit_of(chosen: Statistic) -> str:
+    return chosen.series[0] if len(chosen.series) == 1 else "accounts"
 
 
 def _shortened(label: str) -> str:
@@ -137,29 +137,29 @@ def _shortened(label: str) -> str:
     return label if len(label) <= _LONGEST_LABEL else f"...{label[-_LONGEST_LABEL + 3 :]}"
 
 
-def _bars(axes: Axes, shown: Statistic) -> None:
+def _bars(axes: Axes, chosen: Statistic) -> None:
     """Bars side by side in one row for each label, with the sum behind them."""
-    sums = [0] * len(shown.rows)
-    for number, name in enumerate(shown.series):
+    sums = [0] * len(chosen.rows)
+    for number, name in enumerate(chosen.series):
         color, hatch = _SERIES[number % len(_SERIES)]
-        values = [numbers[number] for _, numbers in shown.rows]
+        values = [numbers[number] for _, numbers in chosen.rows]
         axes.barh(range(len(values)), values, left=sums, height=0.7, color=color, hatch=hatch, edgecolor="white",
                   linewidth=0.5, label=name)  # fmt: skip
         sums = [total + value for total, value in zip(sums, values, strict=True)]
     most = max(sums)
-    for row, (_, numbers) in enumerate(shown.rows):
-        said = (
+    for row, (_, numbers) in enumerate(chosen.rows):
+        label = (
             f"{sum(numbers):,}" if len(numbers) == 1 or numbers[-1] == 0 else " + ".join(f"{n:,}" for n in numbers if n)
         )
-        axes.text(sums[row] + most * 0.01, row, said, va="center", fontsize=8)
+        axes.text(sums[row] + most * 0.01, row, label, va="center", fontsize=8)
     axes.set_xlim(0, most * 1.15)
 
 
-def _columns(axes: Axes, shown: Statistic) -> None:
-    width = 0.8 / len(shown.series)
-    for number, name in enumerate(shown.series):
+def _columns(axes: Axes, chosen: Statistic) -> None:
+    width = 0.8 / len(chosen.series)
+    for number, name in enumerate(chosen.series):
         color, hatch = _SERIES[number % len(_SERIES)]
-        values = [numbers[number] for _, numbers in shown.rows]
+        values = [numbers[number] for _, numbers in chosen.rows]
         at = [place - 0.4 + width * (number + 0.5) for place in range(len(values))]
         drawn = axes.bar(
             at, values, width=width, color=color, hatch=hatch, edgecolor="white", linewidth=0.5, label=name
@@ -183,9 +183,9 @@ def hierarchy_figure(root: Branch) -> Figure:
             axes.plot(
                 [at[above][0] + 0.3, at[above][0] + 0.3, x - 0.2], [at[above][1] + 0.4, y, y], color=_LINES, lw=0.8
             )
-        said = [branch.name, *(f"[{mark}]" for mark in branch.marks), *branch.words]
+        words = [branch.name, *(f"[{mark}]" for mark in branch.marks), *branch.words]
         weight = "bold" if depth <= 1 else "normal"
-        axes.text(x, y, _shortened("  ".join(said)), va="center", fontsize=8, weight=weight)
+        axes.text(x, y, _shortened("  ".join(words)), va="center", fontsize=8, weight=weight)
     axes.set_xlim(-0.5, columns * 30)
     axes.set_ylim(min(len(rows), _UNITS_A_COLUMN), -1)
     axes.axis("off")

@@ -63,8 +63,8 @@ def load(session: Session) -> dict[str, KeptList]:
 def keep(session: Session, name: str, options: dict[str, object]) -> None:
     """Keep a list under a name; one of the same name is replaced. The file is written whole or not at all."""
     lists = load(session)
-    given = {key: options.get(key) for key in KeptList.__struct_fields__}
-    lists[name] = KeptList(**{key: value for key, value in given.items() if value})  # type: ignore[arg-type]
+    chosen = {key: options.get(key) for key in KeptList.__struct_fields__}
+    lists[name] = KeptList(**{key: value for key, value in chosen.items() if value})  # type: ignore[arg-type]
     path = _path(session)
     text = dumped(msgspec.to_builtins(lists), sort_keys=True)
     safe_file.write(path, text.encode(), "file of lists", replace=True, private=False)

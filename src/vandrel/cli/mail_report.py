@@ -50,8 +50,8 @@ def mailed(session: Session, run: Callable[[], int], tell: Callable[[VandrelErro
         refusal = error
     if refusal is None:
         return code
-    told = tell(refusal)
-    return told if code == DONE else code
+    exit_code = tell(refusal)
+    return exit_code if code == DONE else code
 
 
 def clean_lines(text: str) -> str:

@@ -128,9 +128,9 @@ def split(session: Session, words: list[str]) -> tuple[list[str], list[Assignmen
     from vandrel.jobs.common.assignments import check_passwords
     from vandrel.jobs.common.assignments import split as split_words
 
-    plain, given = split_words(words, session.charter.fields)
-    check_passwords(given)
-    return plain, given
+    plain, assignments = split_words(words, session.charter.fields)
+    check_passwords(assignments)
+    return plain, assignments
 
 
 def add_hand_out(parser: argparse.ArgumentParser) -> None:
@@ -146,8 +146,8 @@ def _add_mail_passwords(parser: argparse._ActionsContainer) -> None:
 
 def add_not_running(parser: argparse.ArgumentParser) -> None:
     """Add the option of commands that need a job for themselves."""
-    told = "the process of the job is gone, though its lock or the other host does not tell"
-    parser.add_argument("--not-running", action="store_true", help=told)
+    about = "the process of the job is gone, though its lock or the other host does not tell"
+    parser.add_argument("--not-running", action="store_true", help=about)
 
 
 def add_mail_report(parser: argparse.ArgumentParser) -> None:
@@ -294,11 +294,11 @@ def answers(words: list[str]) -> Mapping[str, str]:
         VandrelError: ``usage`` for a word without both.
 
     """
-    given = {}
+    values = {}
     for word in words:
         key, _, name = word.partition("=")
         if not key or not name:
             what = f"{word!r} does not say which account it is"
             raise VandrelError(Code.USAGE, what, where=Location(option="--same"), remedy="--same 2099=alund")
-        given[key] = name
-    return given
+        values[key] = name
+    return values

@@ -116,9 +116,9 @@ def build_parser(only: str = "") -> argparse.ArgumentParser:
 def parse(words: Sequence[str]) -> argparse.Namespace:
     """Read a command line; one that cannot be read ends the program with exit code 2."""
     parser = build_parser(words[0] if words else "")
-    args, left = parser.parse_known_args(words)
-    if left and (not args.words_go_to or any(word.startswith("-") and word != "-" for word in left)):
-        parser.error(f"unrecognized arguments: {' '.join(left)}")
-    if left:
-        setattr(args, args.words_go_to, [*getattr(args, args.words_go_to), *left])
+    args, unknown = parser.parse_known_args(words)
+    if unknown and (not args.words_go_to or any(word.startswith("-") and word != "-" for word in unknown)):
+        parser.error(f"unrecognized arguments: {' '.join(unknown)}")
+    if unknown:
+        setattr(args, args.words_go_to, [*getattr(args, args.words_go_to), *unknown])
     return args

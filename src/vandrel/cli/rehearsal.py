@@ -24,7 +24,7 @@ def must_have_libraries() -> None:
 
 
 def serve_stand_in(
-    session: Session, folder: Path, port: int, told: Callable[[list[str]], None], name: str = ""
+    session: Session, folder: Path, port: int, show_connection: Callable[[list[str]], None], name: str = ""
 ) -> None:
     """Serve until it is interrupted.
 
@@ -32,7 +32,7 @@ def serve_stand_in(
         session: to say where it is.
         folder: where it keeps everything.
         port: 0 for any that is free.
-        told: gets the lines of a connection to it, once it can be reached.
+        show_connection: gets the lines of a connection to it, once it can be reached.
         name: what the connection is called; empty: as the folder.
 
     Raises:
@@ -46,7 +46,7 @@ def serve_stand_in(
 
     def ready(port: int) -> None:
         session.terminal.note(f"A stand-in for a service, on this machine alone: {prepared.url(port)}")
-        told([
+        show_connection([
             f"  {name or folder.name}:", f"    hosts: [{prepared.url(port)}]", f"    ca-file: {prepared.authority}",
             f"    identities: {{everyday: {{password-file: {prepared.token}}}}}",
         ])  # fmt: skip

@@ -159,16 +159,16 @@ class Terminal:
         sys.stdout.flush()
         for finding in findings:
             where = str(finding.where)
-            said = f"{clean(where)}: " if where and where not in finding.what else ""
+            prefix = f"{clean(where)}: " if where and where not in finding.what else ""
             mark = "stop  " if finding.is_fatal else "note  "
             remedy = f"\n      {clean(finding.remedy)}" if finding.remedy else ""
             if not sys.stderr.isatty():
-                sys.stderr.write(f"{mark}{said}{clean(finding.what)}{remedy}\n")
+                sys.stderr.write(f"{mark}{prefix}{clean(finding.what)}{remedy}\n")
                 continue
             from rich.text import Text
 
             style = "bold red" if finding.is_fatal else "bold"
-            parts = ((mark, style), (said, ""), (clean(finding.what), ""), (remedy, "dim"))
+            parts = ((mark, style), (prefix, ""), (clean(finding.what), ""), (remedy, "dim"))
             self._make(sys.stderr).print(Text.assemble(*parts))
 
     def candidates(self, rows: Sequence[Sequence[str]]) -> None:
@@ -200,17 +200,17 @@ class Terminal:
         if answer not in ("y", "yes"):
             raise VandrelError(Code.DECLINED, "nothing was changed")
 
-    def confirm_typed(self, question: str, answer: str, *, given: str) -> None:
+    def confirm_typed(self, question: str, answer: str, *, option: str) -> None:
         """Go on only if this very answer is typed, or was given beforehand: for what nothing brings back.
 
         Raises:
             VandrelError: ``declined`` for another answer; ``usage`` where nobody can be asked.
 
         """
-        if not given and not self.is_interactive:
+        if not option and not self.is_interactive:
             remedy = f"give the answer on purpose: --confirm {shlex.quote(answer)}"
             raise VandrelError(Code.USAGE, "nobody can be asked here", remedy=remedy)
-        typed = given or input(f"{question} ").strip()
+        typed = option or input(f"{question} ").strip()
         if typed != answer:
             raise VandrelError(Code.DECLINED, f"{typed!r} is not {answer!r}: nothing was changed")
 

@@ -311,18 +311,18 @@ class ActiveDialect(BaseDialect):
 
     def _partitions(self) -> Iterator[Entry]:
         where = Or((Compare("objectClass", "=", "crossRef"), Compare("objectClass", "=", "crossRefContainer")))
-        asked = ["objectClass", "dnsRoot", "uPNSuffixes", "nETBIOSName"]
+        attributes = ["objectClass", "dnsRoot", "uPNSuffixes", "nETBIOSName"]
         for base in self.directory.contexts:
             if base.name.lower() == "configuration":
-                yield from self.directory.search(base, where=where, only=asked)
+                yield from self.directory.search(base, where=where, only=attributes)
 
     def instants(self, entry: Entry) -> Iterator[tuple[str, datetime]]:
         """From [MS-ADA3] and [MS-ADA2]; a copy in a file has time stamps of its own."""
-        for label, kept in (
+        for label, source in (
             ("created", ("whenCreated", "createTimestamp")),
             ("changed", ("whenChanged", "modifyTimestamp")),
         ):
-            stamps = (gentime.parse(entry.text(name).replace(".0Z", "Z")) for name in kept)
+            stamps = (gentime.parse(entry.text(name).replace(".0Z", "Z")) for name in source)
             if instant := next(filter(None, stamps), None):
                 yield label, instant
         for label, attribute in (("password set", "pwdLastSet"), ("last logon", "lastLogonTimestamp")):
@@ -358,10 +358,10 @@ class ActiveDialect(BaseDialect):
             entry.attributes["groupType"] = [account_control.group_type(purpose or "security", scope or "global")]
         if logon := _logon_of(object_type, dn.name):
             entry.attributes["sAMAccountName"] = [logon]
-        for field, given in values.items():
+        for field, texts in values.items():
             codec, attribute = self._codecs.get(field), self.attribute(field, object_type)
-            if codec is not None and given and attribute and codec.at_creation:
-                codec.write(self, entry, attribute, given)
+            if codec is not None and texts and attribute and codec.at_creation:
+                codec.write(self, entry, attribute, texts)
         return entry.attributes
 
     def changes_with_name(self, entry: Entry, name: str) -> list[Change]:
@@ -377,7 +377,7 @@ class ActiveDialect(BaseDialect):
         attributes = {name: values for name, values in attributes.items() if name not in _SERVERS_OWN}
         lacking = [] if is_same else ["as a new object, with another identity (SID and GUID)"]
         if self.object_type_of(entry) == ACCOUNT:
-            disabled = account_control.with_flag(control_of(entry), account_control.DISABLED, wanted=True)
+            disabled = account_control.with_flag(control_of(entry), account_control.DISABLED, is_set=True)
             attributes["userAccountControl"] = [str(disabled)]
             mend = f"vandrel edit {places.typed(entry.dn, self.charter.base)} password=generate enabled=yes"
             lacking.append(f"disabled, for want of its password: {mend}")
@@ -387,8 +387,8 @@ class ActiveDialect(BaseDialect):
         """What stands in the security descriptor, which the server makes itself first."""
         changes = [
             Change(codec.attribute, added=("TRUE",))
-            for field, given in values.items()
-            if isinstance(codec := self._codecs.get(field), MarkCodec) and not codec.at_creation and is_yes(given)
+            for field, texts in values.items()
+            if isinstance(codec := self._codecs.get(field), MarkCodec) and not codec.at_creation and is_yes(texts)
         ]
         if delegated := self.stored("delegation", values.get("delegation", ())):
             changes.append(Change("vandrelDelegation", added=tuple(delegated)))

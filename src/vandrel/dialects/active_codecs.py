@@ -57,8 +57,8 @@ class FlagCodec(FieldCodec):
 
     def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
         """Set the bit, or clear it."""
-        wanted = is_yes(values) != self._is_inverted
-        put(entry, attribute, [str(account_control.with_flag(control_of(entry), self._bit, wanted))])
+        is_set = is_yes(values) != self._is_inverted
+        put(entry, attribute, [str(account_control.with_flag(control_of(entry), self._bit, is_set))])
 
     def condition(self, dialect: BaseDialect, attribute: str, value: str) -> Filter | None:
         """Look at the bit."""
@@ -127,9 +127,9 @@ class HoursCodec(FieldCodec):
 
     def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
         """The week by the organization's clock."""
-        kept = next((value for value in entry.values_of(attribute) if isinstance(value, bytes)), b"")
+        octets = next((value for value in entry.values_of(attribute) if isinstance(value, bytes)), b"")
         ahead = cast("ActiveDialect", dialect).hours_ahead
-        return [week.to_text(hours.shifted(hours.decode(kept), ahead))] if kept else []
+        return [week.to_text(hours.shifted(hours.decode(octets), ahead))] if octets else []
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
         """The week in UTC."""
@@ -178,9 +178,9 @@ class AddressCodec(FieldCodec):
         is_kept = bool(further or entry.texts("proxyAddresses"))
         main: list[Value] = [*mail]
         put(entry, "mail", main)
-        kept = [value for value in further if value.casefold() not in {m.casefold() for m in mail}]
+        aliases = [value for value in further if value.casefold() not in {m.casefold() for m in mail}]
         if is_kept:
-            put(entry, "proxyAddresses", [*(f"{PRIMARY_ADDRESS}{value}" for value in mail), *map(_listed, kept)])
+            put(entry, "proxyAddresses", [*(f"{PRIMARY_ADDRESS}{value}" for value in mail), *map(_listed, aliases)])
 
     def condition(self, dialect: BaseDialect, attribute: str, value: str) -> Filter | None:
         """Compare a further address as the list has it."""
@@ -222,10 +222,10 @@ class GroupTypeCodec(FieldCodec):
 
     def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
         """One of the two."""
-        kept = entry.text(attribute)
+        stored = entry.text(attribute)
         if self.field == "purpose":
-            return [account_control.purpose_of(kept)] if kept else []
-        scope = account_control.scope_of(kept or "0")
+            return [account_control.purpose_of(stored)] if stored else []
+        scope = account_control.scope_of(stored or "0")
         return [scope] if scope else []
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
@@ -234,8 +234,8 @@ class GroupTypeCodec(FieldCodec):
 
     def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
         """Change one of the two and keep the other."""
-        kept = entry.text(attribute) or "0"
-        both = {"purpose": account_control.purpose_of(kept), "scope": account_control.scope_of(kept)}
+        stored = entry.text(attribute) or "0"
+        both = {"purpose": account_control.purpose_of(stored), "scope": account_control.scope_of(stored)}
         both[self.field] = next(iter(values), both[self.field])
         put(entry, attribute, [account_control.group_type(both["purpose"], both["scope"])])
 
@@ -334,18 +334,18 @@ class RemoteCodec(FieldCodec):
     def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
         """The attribute, or else the older list."""
         if entry.values_of(attribute):
-            return self._kept(entry, attribute)
+            return self._stored(entry, attribute)
         older = remote_sessions.read(entry.text("userParameters"), self.field)
         return [older] if older else []
 
-    def _kept(self, entry: Entry, attribute: str) -> list[str]:
+    def _stored(self, entry: Entry, attribute: str) -> list[str]:
         return entry.texts(attribute)
 
 
 class RemoteFlagCodec(RemoteCodec):
     """Whether remote sessions are allowed."""
 
-    def _kept(self, entry: Entry, attribute: str) -> list[str]:
+    def _stored(self, entry: Entry, attribute: str) -> list[str]:
         return [{"TRUE": "yes", "FALSE": "no"}[v] for v in entry.texts(attribute) if v in ("TRUE", "FALSE")]
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:

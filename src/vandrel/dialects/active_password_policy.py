@@ -33,8 +33,8 @@ def layers(directory: Directory, domain: Entry | None, entry: Entry | None) -> l
 
 def _finer(directory: Directory, entry: Entry) -> Entry | None:
     """The finer password policy that reaches an account; worked out by the server for those who ask by name."""
-    asked = directory.search(entry.dn, Scope.BASE, only=["msDS-ResultantPSO"])
-    name = next((result.text("msDS-ResultantPSO") for result in asked), "")
+    answers = directory.search(entry.dn, Scope.BASE, only=["msDS-ResultantPSO"])
+    name = next((result.text("msDS-ResultantPSO") for result in answers), "")
     return directory.get(names.parse(name)) if name else None
 
 

@@ -58,9 +58,9 @@ class BaseDialect:
         """Codecs of the fields that the charter declares."""
         codecs: dict[str, FieldCodec] = {}
         for name, spec in self.charter.document.fields.items():
-            kept = next((a for schema, a in spec.attribute.items() if schema == self.name), "")
-            if kept:
-                attribute, _, object_class = kept.partition(" of ")
+            stored_in = next((a for schema, a in spec.attribute.items() if schema == self.name), "")
+            if stored_in:
+                attribute, _, object_class = stored_in.partition(" of ")
                 plain = codec_for(self.charter.fields[name], attribute)
                 codecs[name] = OwnFieldCodec(plain, object_class)
                 codecs[name].field = name
@@ -91,14 +91,14 @@ class BaseDialect:
         return self._replaced.get(f"{object_type}.{field}") or self._replaced.get(field, "")
 
     def _is_allowed(self, attribute: str, object_type: str, codec: FieldCodec | None) -> bool:
-        known = self.schema.attribute(attribute)
-        if known is None:
+        definition = self.schema.attribute(attribute)
+        if definition is None:
             return False
         classes = self.classes(object_type)
         more = codec.class_on(object_type) if isinstance(codec, OwnFieldCodec) else ""
         if more and self.schema.object_class(more):
             classes = [*classes, more]
-        return known.operational or known.name in self.schema.shape(tuple(classes))[1]
+        return definition.operational or definition.name in self.schema.shape(tuple(classes))[1]
 
     def classes(self, object_type: str) -> list[str]:
         """The object classes of a new object of this type that the schema has."""
@@ -109,8 +109,10 @@ class BaseDialect:
         shape = self.charter.fields[field].shape
         if shape in (Shape.MEMBERSHIPS, Shape.ROLES) or self.attribute(field, object_type):
             return ""
-        if wanted := self._replaced_by(field, object_type):
-            return f"the charter keeps {field} in {wanted}, which this directory does not have on {_a(object_type)}"
+        if replacement := self._replaced_by(field, object_type):
+            return (
+                f"the charter keeps {field} in {replacement}, which this directory does not have on {_a(object_type)}"
+            )
         return f"this directory has no attribute for the {field} of {_a(object_type)}"
 
     @property
@@ -147,13 +149,13 @@ class BaseDialect:
         By the object classes and their superiors, which an entry need not name (RFC 4512, section 3.3).
         """
         classes = tuple(entry.attributes.get("objectClass", ()))
-        known = self._types.get(classes)
-        if known is None:
+        cached = self._types.get(classes)
+        if cached is None:
             implied = self.schema.lineage(map(str, classes))
             present = {str(name).lower() for name in classes} | {cls.name.lower() for cls in implied}
-            known = next((object_type for name, object_type in self.TYPES if name in present), "")
-            self._types[classes] = known
-        return known
+            cached = next((object_type for name, object_type in self.TYPES if name in present), "")
+            self._types[classes] = cached
+        return cached
 
     def read(self, entry: Entry, field: str) -> list[str]:
         """The values of one field; memberships, which stand in the groups, are not read here."""
@@ -295,8 +297,8 @@ class _AddableAttributes(dict[str, bool]):
         self._taken_back = taken_back
 
     def __missing__(self, name: str) -> bool:
-        known = self._schema.attribute(name)
-        self[name] = known is not None and (not known.read_only or name in self._taken_back)
+        definition = self._schema.attribute(name)
+        self[name] = definition is not None and (not definition.read_only or name in self._taken_back)
         return self[name]
 
 

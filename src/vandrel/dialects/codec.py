@@ -110,8 +110,8 @@ class DateCodec(FieldCodec):
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
         """Instants in the organization's time zone."""
-        known = dialect.schema.attribute(attribute)
-        if known is None or known.syntax == GENERALIZED_TIME:
+        definition = dialect.schema.attribute(attribute)
+        if definition is None or definition.syntax == GENERALIZED_TIME:
             return [gentime.to_text(dialect.instant_of(self.field, value)) for value in values]
         return list(values)
 

@@ -26,8 +26,8 @@ class EndCodec(DateCodec):
 
     def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
         """The last day; that of Unix systems where there is no other."""
-        kept = super().read(dialect, entry, attribute) if attribute != SHADOW_END else []
-        return kept or [day for value in entry.texts(SHADOW_END) if (day := _last_day(value))]
+        values = super().read(dialect, entry, attribute) if attribute != SHADOW_END else []
+        return values or [day for value in entry.texts(SHADOW_END) if (day := _last_day(value))]
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
         """An instant, or the number of the day after."""

@@ -224,8 +224,8 @@ class StandardDialect(StandardGroups):
 
     def filter_for(self, object_type: str) -> Filter:
         """By the object classes that make one such."""
-        found = [name for name in _CLASSES_OF[object_type] if self.schema.object_class(name) is not None]
-        wheres = tuple(Compare("objectClass", "=", name) for name in found)
+        classes = [name for name in _CLASSES_OF[object_type] if self.schema.object_class(name) is not None]
+        wheres = tuple(Compare("objectClass", "=", name) for name in classes)
         return wheres[0] if len(wheres) == 1 else Or(wheres)
 
     def classes(self, object_type: str) -> list[str]:
@@ -258,8 +258,8 @@ class StandardDialect(StandardGroups):
         """The names of the groups with a number, in order; asked once for all that have it as their first."""
         if number not in self._numbered:
             where = And((self.filter_for(GROUP), Compare("gidNumber", "=", number)))
-            found = self.directory.search(self.charter.base, where=where, only=["cn"])
-            self._numbered[number] = sorted(str(group.dn) for group in found)
+            groups = self.directory.search(self.charter.base, where=where, only=["cn"])
+            self._numbered[number] = sorted(str(group.dn) for group in groups)
         return self._numbered[number]
 
     @cached_property
@@ -279,8 +279,8 @@ class StandardDialect(StandardGroups):
         """Whether this identity sees the hashes of others than itself, and so would see this one."""
         if self.directory.capabilities.embedded:
             return True
-        found = self.directory.search(self.charter.base, where=Present("userPassword"), only=["userPassword"])
-        return sum(bool(entry.values_of("userPassword")) for entry in islice(found, _ENOUGH)) > 1
+        entries = self.directory.search(self.charter.base, where=Present("userPassword"), only=["userPassword"])
+        return sum(bool(entry.values_of("userPassword")) for entry in islice(entries, _ENOUGH)) > 1
 
     def is_locked(self, entry: Entry) -> bool:
         """Whether bad attempts have locked the account."""
@@ -365,10 +365,10 @@ class StandardDialect(StandardGroups):
         """The attributes of a new object with these fields; those that are not kept here are left out."""
         entry = Entry(dn, {"objectClass": list(self.classes(object_type))})
         entry.attributes[self.schema.attribute_name(dn.naming_attribute)] = [dn.name]
-        for field, given in values.items():
+        for field, texts in values.items():
             codec, attribute = self._codecs.get(field), self.attribute(field, object_type)
-            if codec is not None and given and attribute and codec.at_creation:
-                codec.write(self, entry, attribute, given)
+            if codec is not None and texts and attribute and codec.at_creation:
+                codec.write(self, entry, attribute, texts)
         if ends := values.get("ends"):  # once more, as by now it is known whether Unix systems have part in it
             self.write(entry, "ends", ends)
         if object_type == GROUP and (attribute := self._must_list(entry)):

@@ -47,8 +47,8 @@ class StandardGroups(BaseDialect):
         listed = [_bare(value) for value in group.texts(self.member_attribute(group)) if value != NOBODY]
         if not (logins := group.texts(BY_LOGIN)):
             return listed
-        known = set(map(str, self.schema.keys("member", listed)))
-        return [*listed, *(str(dn) for dn in self._named(logins).values() if dn.key not in known)]
+        keys = set(map(str, self.schema.keys("member", listed)))
+        return [*listed, *(str(dn) for dn in self._named(logins).values() if dn.key not in keys)]
 
     def _present(self, group: Entry) -> dict[object, str]:
         members = group.texts(self.member_attribute(group))
@@ -92,8 +92,8 @@ class StandardGroups(BaseDialect):
         if not others or self.directory.capabilities.embedded:
             return others
         where = Or(tuple(Compare("objectClass", "=", cls) for cls in others))
-        found = self.directory.search(self.charter.base, where=where, only=["objectClass"])
-        return others if next(found, None) is not None else []
+        groups = self.directory.search(self.charter.base, where=where, only=["objectClass"])
+        return others if next(groups, None) is not None else []
 
     def _must_list(self, group: Entry) -> str:
         """The list of members that must not be empty; empty for none."""
@@ -129,11 +129,11 @@ class StandardGroups(BaseDialect):
         must = bool(self._must_list(group))
         present = self._present(group)
         added, removed = self._joins(group, add, remove)
-        left = len(present) - len(removed) + len(added) - (NOBODY in present)
-        if left < 1 and removed and must:
+        remaining = len(present) - len(removed) + len(added) - (NOBODY in present)
+        if remaining < 1 and removed and must:
             added.append(NOBODY)
         changes = [Change(attribute, tuple(removed), tuple(added))] if added or removed else []
-        if left > 0 and NOBODY in present:
+        if remaining > 0 and NOBODY in present:
             # By itself: that nobody's place has gone already is no reason to refuse the members.
             changes.append(Change(attribute, (NOBODY,)))
         return changes + logins
@@ -152,8 +152,8 @@ class MembersCodec(FieldCodec):
     def write(self, dialect: BaseDialect, entry: Entry, attribute: str, values: Sequence[str]) -> None:
         """Make these the members, and no others."""
         assert isinstance(dialect, StandardGroups)
-        wanted = {dn.key: dn for dn in map(names.parse, values)}
+        by_key = {dn.key: dn for dn in map(names.parse, values)}
         present = {dn.key: dn for dn in map(names.parse, dialect.members(entry))}
         come, go = ([dn for key, dn in one.items() if key not in other]
-                    for one, other in ((wanted, present), (present, wanted)))  # fmt: skip
+                    for one, other in ((by_key, present), (present, by_key)))  # fmt: skip
         entry.attributes = applied(entry, dialect.member_change(entry, come, go)).attributes

@@ -29,8 +29,8 @@ def shows(directory: Directory, operation: Operation, entry: Entry | None) -> bo
             for change in changes:
                 have = _keys(directory, change.attribute, entry.values_of(change.attribute))
                 come = _keys(directory, change.attribute, change.added)
-                gone = _keys(directory, change.attribute, change.removed)
-                if not come <= have or (gone - come) & have:
+                removed = _keys(directory, change.attribute, change.removed)
+                if not come <= have or (removed - come) & have:
                     return False
             return True
         case RenameEntry(_, new):
@@ -53,8 +53,8 @@ def applied(entry: Entry, changes: Sequence[Change]) -> Entry:
     """The entry as it is after these changes."""
     attributes = dict(entry.attributes)
     for change in changes:
-        kept = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
-        attributes[change.attribute] = [*kept, *(value for value in change.added if value not in kept)]
+        remaining = [value for value in attributes.get(change.attribute, []) if value not in change.removed]
+        attributes[change.attribute] = [*remaining, *(value for value in change.added if value not in remaining)]
         if not attributes[change.attribute]:
             del attributes[change.attribute]
     return Entry(entry.dn, attributes)

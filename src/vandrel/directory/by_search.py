@@ -15,15 +15,15 @@ _CONDITIONS, FEW_NAMES = 400, 200
 
 
 def some_of(
-    schema: Schema, entry: Entry | None, attribute: str, wanted: Collection[str], others: int
+    schema: Schema, entry: Entry | None, attribute: str, values_wanted: Collection[str], others: int
 ) -> list[Value]:  # fmt: skip
     """What `Directory.some_values` says of an entry that has come whole; of none, the empty list."""
-    keys = {schema.key(attribute, value) for value in wanted}
-    found: list[Value] = []
+    keys = {schema.key(attribute, value) for value in values_wanted}
+    values: list[Value] = []
     rest: list[Value] = []
     for value in entry.values_of(attribute) if entry is not None else ():
-        (found if schema.key(attribute, value) in keys else rest).append(value)
-    return [*found, *rest[:others]]
+        (values if schema.key(attribute, value) in keys else rest).append(value)
+    return [*values, *rest[:others]]
 
 
 def search_pointing(directory: Directory, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
@@ -34,10 +34,10 @@ def search_pointing(directory: Directory, dns: Sequence[DN], attributes: Sequenc
         at_once = max(_CONDITIONS // max(len(attributes), 1), 1)
         chunks = (dns[start : start + at_once] for start in range(0, len(dns), at_once))
         wheres = [Or(tuple(Compare(name, "=", str(dn)) for name in attributes for dn in c)) for c in chunks]
-    seen: set[str] = set()
+    keys: set[str] = set()
     for where in wheres:
         for context in directory.contexts:
             for entry in directory.search(context, where=where, only=[*attributes, "objectClass"]):
-                if entry.dn.key not in seen:
-                    seen.add(entry.dn.key)
+                if entry.dn.key not in keys:
+                    keys.add(entry.dn.key)
                     yield entry

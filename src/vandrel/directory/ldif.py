@@ -76,24 +76,24 @@ class _Line(Struct):
 
 def _unfolded(lines: Iterable[str]) -> Iterator[_Line]:
     """Lines with their continuations joined, comments left out; an empty one ends a record."""
-    held: _Line | None = None
+    line: _Line | None = None
     for number, raw in enumerate(lines, 1):
         text = raw.rstrip("\r\n")
         if number == 1:
             text = text.removeprefix("\ufeff")  # the mark that some editors begin a file with
         if text.startswith(" "):
-            if held is None:
+            if line is None:
                 _fail(number, "a line that goes on stands where none can", "a record begins with dn:")
-            held.text += text[1:]
+            line.text += text[1:]
             continue
-        if held is not None and not held.text.startswith("#"):
-            yield held
-        held = _Line(number, text)
+        if line is not None and not line.text.startswith("#"):
+            yield line
+        line = _Line(number, text)
         if not text:
-            yield held
-            held = None
-    if held is not None and not held.text.startswith("#"):
-        yield held
+            yield line
+            line = None
+    if line is not None and not line.text.startswith("#"):
+        yield line
 
 
 #: Turns a URL behind ``:<`` into its octets.
@@ -254,22 +254,22 @@ def read(lines: Iterable[str], is_binary: Callable[[str], bool], fetch: Fetch | 
 
     """
     reader = _Reader(is_binary, fetch)
-    held: list[_Line] = []
-    begun = False
+    lines_of_record: list[_Line] = []
+    is_begun = False
     for line in _unfolded(lines):
-        if not begun and line.text.lower().startswith("version:"):
+        if not is_begun and line.text.lower().startswith("version:"):
             if line.text.partition(":")[2].strip() != "1":
                 _fail(line.number, "only version 1 is known")
-            begun = True
+            is_begun = True
             continue
         if line.text:
-            begun = True
-            held.append(line)
-        elif held:
-            yield reader.record(held)
-            held = []
-    if held:
-        yield reader.record(held)
+            is_begun = True
+            lines_of_record.append(line)
+        elif lines_of_record:
+            yield reader.record(lines_of_record)
+            lines_of_record = []
+    if lines_of_record:
+        yield reader.record(lines_of_record)
 
 
 # --- writing

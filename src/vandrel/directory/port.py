@@ -12,6 +12,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.operations import Operation
+from vandrel.directory.packing import Packed
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError
 from vandrel.secret import Secret
@@ -79,14 +80,14 @@ class Changes(Struct, frozen=True):
     Attributes:
         stamp: for the next time; empty where the directory gives none.
         names: of the entries that are new or changed; None where it cannot be told.
-        gone: the identifiers of those that are not there any more.
+        deleted: the identifiers of those that are not there any more.
         has_references: whether those are among the changed that point at what got another name or is gone.
 
     """
 
     stamp: str = ""
     names: Sequence[DN] | None = None
-    gone: frozenset[str] = frozenset()
+    deleted: frozenset[str] = frozenset()
     has_references: bool = False
 
 
@@ -151,6 +152,12 @@ class Directory(Protocol):
         subordinates sorts by `DN.key`. With `only`, no more attributes than these need to come.
         """
 
+    def packed(self, base: DN, scope: Scope = Scope.SUBTREE) -> Iterator[Packed]:
+        """The entries in this scope as `vandrel.directory.packing.pack` packs them, or more cheaply.
+
+        As long as an entry does not change, its octets are the same each time.
+        """
+
     def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
         """Which of these values, by attribute, are in use anywhere, each with one entry that has it.
 
@@ -160,7 +167,7 @@ class Directory(Protocol):
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names are the names of entries."""
 
-    def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
+    def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:
         """Which of these values an attribute of an entry has, and at most so many others; the empty list for none.
 
         For lists of names that may be long: where the directory can tell, the rest of them is not read.
@@ -213,13 +220,14 @@ class Directory(Protocol):
     def password_used(self, dn: DN, secret: Secret, last: int) -> bool:
         """Whether it is the current password or one of the `last` before it, as far as the directory tells."""
 
-    def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
+    def changes(self, base: DN, since: str, identifiers_before: Collection[str]) -> Changes:
         """What has become of the entries within a name since a stamp that this gave before, or since the beginning.
 
         Args:
             base: the name.
             since: the stamp; empty for none.
-            known: the identifiers of the entries that were there then.
+            identifiers_before: the identifiers of the entries that were there then; whoever can do without going
+                through all of them does.
 
         """
 

@@ -37,7 +37,7 @@ def write(
     """
     said_of = _by_row(findings)
     blank = [index for index, name in enumerate(table.header()) if name in secret]
-    header = [*table.header(), COLUMN + "".join(f"; {said}" for said in said_of.get(0, ()))]
+    header = [*table.header(), COLUMN + "".join(f"; {message}" for message in said_of.get(0, ()))]
 
     def rows() -> Iterator[Sequence[Cell]]:
         width = len(header) - 1
@@ -54,8 +54,8 @@ def _by_row(findings: Iterable[Finding]) -> dict[int, list[str]]:
     """What is said of each row; 0 is the file as a whole."""
     by_row: dict[int, list[str]] = {}
     for finding in findings:
-        said = f"{finding.where.header or '-'}: {finding.what}" + (f" - {finding.remedy}" if finding.remedy else "")
-        by_row.setdefault(finding.where.row, []).append(said if finding.is_fatal else f"note: {said}")
+        message = f"{finding.where.header or '-'}: {finding.what}" + (f" - {finding.remedy}" if finding.remedy else "")
+        by_row.setdefault(finding.where.row, []).append(message if finding.is_fatal else f"note: {message}")
     return by_row
 
 
@@ -93,7 +93,7 @@ def as_text(header: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
     return out.getvalue()
 
 
-def _written(cell: Cell) -> str:
+def _cell_text(cell: Cell) -> str:
     """A cell as text, with the spaces around it, which may belong to the value."""
     return cell if isinstance(cell, str) else text(cell)
 
@@ -104,7 +104,7 @@ def _csv(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], 
     writer = csv.writer(out, delimiter=separator)
     writer.writerow(header)
     for row in rows:
-        writer.writerow([harmless(_written(cell)) for cell in row])
+        writer.writerow([harmless(_cell_text(cell)) for cell in row])
         count += 1
     out.flush()
     out.detach()
@@ -126,7 +126,7 @@ def _xlsx(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]],
             if isinstance(value, (int, float, datetime)):
                 cells.append(WriteOnlyCell(sheet, value))
                 continue
-            cell = WriteOnlyCell(sheet, legible(_written(value)))
+            cell = WriteOnlyCell(sheet, legible(_cell_text(value)))
             cell.data_type, cell.number_format = "s", "@"  # text, whatever it looks like
             cells.append(cell)
         sheet.append(cells)
@@ -149,7 +149,7 @@ def _ods(file: BinaryIO, header: Sequence[str], rows: Iterable[Sequence[Cell]], 
         line = TableRow()
         for value in row:
             cell = TableCell(valuetype="string")
-            for piece in legible(_written(value)).split("\n"):
+            for piece in legible(_cell_text(value)).split("\n"):
                 paragraph = P()
                 for number, part in enumerate(
                     piece.split("\t")
@@ -180,6 +180,6 @@ def missing_since(path: Path, keys: Sequence[str], today: date) -> dict[str, str
         before = {}
     since = {key: str(before.get(key, today.isoformat())) for key in keys}
     if since != before:
-        said = json.dumps(since, ensure_ascii=False, indent=1, sort_keys=True) + "\n"
-        safe_file.write(notes, said.encode(), replace=True)
+        content = json.dumps(since, ensure_ascii=False, indent=1, sort_keys=True) + "\n"
+        safe_file.write(notes, content.encode(), replace=True)
     return since

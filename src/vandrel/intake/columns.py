@@ -152,14 +152,14 @@ class Columns:
 
     def _values(self, column: Column, cells: Sequence[str], odd: set[int], *, few: bool) -> Sequence[Value]:
         """What each cell holds; where there are but a few, they are kept once for the whole file."""
-        known = self._catalog.get(column.field)
+        spec = self._catalog.get(column.field)
         if self._is_day(column):
             days = {value: day(value, formats_of(column)) for value in set(cells)}
             odd |= {n for n, value in enumerate(cells) if value and not days[value]}
             return [days[value] if value else "" for value in cells]
         if column.pad:
             cells = [value.zfill(column.pad) if value.isdecimal() else value for value in cells]
-        split = column.split if known is not None and known.many else ""
+        split = column.split if spec is not None and spec.many else ""
         if split and any(split in value for value in cells):
             parted = [split_values(value, split) for value in cells]
             # Where nothing stands between two marks, a mark may be a value's own.

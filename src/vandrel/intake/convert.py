@@ -93,7 +93,7 @@ class Converter:
             return item
         width = len(cells)
         raw: dict[str, str] = {}
-        for index, name, column, read in self._plan:
+        for index, name, column, convert in self._plan:
             cell = cells[index] if index < width else ""
             if isinstance(cell, str):
                 cell = cell.strip()
@@ -103,7 +103,7 @@ class Converter:
                 words[column.word] = unquoted(text(cell))
             if not column.field:
                 continue
-            values, field = read(item, name, cell), column.field
+            values, field = convert(item, name, cell), column.field
             if index < width and field != PASSWORD and values != (cells[index],):
                 raw[field] = text(cells[index])
             if values:
@@ -156,9 +156,9 @@ class Converter:
             return (parsed,)
         ways = " or ".join(column.dates) or "YYYY-MM-DD"
         if _SERIAL.fullmatch(value):
-            meant = _DAY_ZERO + timedelta(days=int(float(value)))
-            what = f"a spreadsheet's number for {meant}, where a day as {ways} is expected"
-            item.fault(field, value, Code.DATE_SERIAL, what, f"write {meant}")
+            moment = _DAY_ZERO + timedelta(days=int(float(value)))
+            what = f"a spreadsheet's number for {moment}, where a day as {ways} is expected"
+            item.fault(field, value, Code.DATE_SERIAL, what, f"write {moment}")
         else:
             item.fault(
                 field, value, Code.DATE, f"no day as {ways}", "write it so, or name the way it is written: dates: [...]"
@@ -211,8 +211,8 @@ class Converter:
     def _is_nothing(self, column: Column, value: str) -> bool:
         """Whether a word that mostly stands for no value does so in this column: countries have such codes."""
         low, field = value.casefold(), column.field
-        known = low in self._words.get(field, ()) or (field == "country" and value in _COUNTRIES)
-        return not known and field != "notes" and low not in {word.casefold() for word in column.allow}
+        is_word = low in self._words.get(field, ()) or (field == "country" and value in _COUNTRIES)
+        return not is_word and field != "notes" and low not in {word.casefold() for word in column.allow}
 
     @staticmethod
     def _nothing(item: Item, field: str, value: str) -> tuple[str, ...] | None:

@@ -101,8 +101,8 @@ class Description(_Part, frozen=True):
 
     def column(self, name: str) -> Column:
         """What one column means."""
-        said = self.columns.get(name, "")
-        return Column(field=said) if isinstance(said, str) else said
+        definition = self.columns.get(name, "")
+        return Column(field=definition) if isinstance(definition, str) else definition
 
 
 class IntakeFaults(VandrelError):
@@ -152,15 +152,15 @@ def load(path: Path, fields: FieldCatalog) -> Description:
 
 def _check(source: Any, description: Description, fields: FieldCatalog) -> None:
     """Faults of meaning: fields that are none, dates that cannot be read."""
-    given: dict[str, str] = {}
+    header_of: dict[str, str] = {}
     for name in description.columns:
         column = description.column(name)
         path = ("columns", name)
         if column.field:
-            _known(source, path, column.field, description.object_type, fields)
-            if column.field in given and not fields.get(column.field, fields["phone"]).many:
-                source.fault(path, f"{column.field} is given by two columns: {given[column.field]} and {name}")
-            given[column.field] = name
+            _known_words(source, path, column.field, description.object_type, fields)
+            if column.field in header_of and not fields.get(column.field, fields["phone"]).many:
+                source.fault(path, f"{column.field} is given by two columns: {header_of[column.field]} and {name}")
+            header_of[column.field] = name
         for pattern in column.dates:
             if not date_format(pattern):
                 source.fault(
@@ -170,15 +170,15 @@ def _check(source: Any, description: Description, fields: FieldCatalog) -> None:
             source.fault(path, f"{sorted(both)[0]!r} means both yes and no")
     for part in ("constants", "built"):
         for name in getattr(description, part):
-            _known(source, (part, name), name, description.object_type, fields)
+            _known_words(source, (part, name), name, description.object_type, fields)
             if name == PASSWORD:
                 source.fault((part, name), "one password is not given to several people", key=True)
     for index, name in enumerate(description.key):
-        if name not in given and name not in description.constants and name not in description.built:
-            source.fault(("key", index), f"no column gives {name}", did_you_mean(name, given))
+        if name not in header_of and name not in description.constants and name not in description.built:
+            source.fault(("key", index), f"no column gives {name}", did_you_mean(name, header_of))
 
 
-def _known(source: Any, path: tuple[str, ...], name: str, object_type: str, fields: FieldCatalog) -> None:
+def _known_words(source: Any, path: tuple[str, ...], name: str, object_type: str, fields: FieldCatalog) -> None:
     usable = {f for f, field in fields.items() if object_type in field.on and field.shape is not Shape.SECRET}
     if name not in usable and name not in (PLACE, PASSWORD):
         hint = did_you_mean(name, usable) or f"the fields are: {', '.join(sorted(usable))}"
@@ -223,9 +223,9 @@ def as_yaml(description: Description, layout: Layout, comments: dict[str, str]) 
     lines.append("columns:")
     for name in description.columns:
         column = description.column(name)
-        said = {key: value for key, value in msgspec.to_builtins(column).items() if key != "field"}
-        more = "".join(f", {key}: {_flow(value)}" for key, value in said.items())
-        value = f"{{field: {column.field}{more}}}" if said else (column.field or '""')
+        settings = {key: value for key, value in msgspec.to_builtins(column).items() if key != "field"}
+        more = "".join(f", {key}: {_flow(value)}" for key, value in settings.items())
+        value = f"{{field: {column.field}{more}}}" if settings else (column.field or '""')
         comment = f"  # {comments[name]}" if comments.get(name) else ""
         lines.append(f"  {_quoted(name)}: {value}{comment}")
     if description.constants:

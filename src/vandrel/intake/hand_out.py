@@ -105,11 +105,11 @@ def leave_out(path: Path, logins: Collection[str], organization: str) -> None:
 
     """
     slips = read(path)
-    kept = [slip for slip in slips if slip.login not in logins]
-    if slips and not kept:
+    remaining = [slip for slip in slips if slip.login not in logins]
+    if slips and not remaining:
         path.unlink()
-    elif len(kept) < len(slips):
-        write(path, kept, organization, again=True)
+    elif len(remaining) < len(slips):
+        write(path, remaining, organization, again=True)
 
 
 def _text(slips: Sequence[Slip], organization: str) -> bytes:
@@ -214,9 +214,9 @@ def _fonts() -> tuple[str, str, str]:
     from reportlab.pdfbase import pdfmetrics
     from reportlab.pdfbase.ttfonts import TTFError, TTFont
 
-    wanted = {"DejaVuSans": "Helvetica", "DejaVuSans-Bold": "Helvetica-Bold", "DejaVuSansMono": "Courier"}
+    substitutes = {"DejaVuSans": "Helvetica", "DejaVuSans-Bold": "Helvetica-Bold", "DejaVuSansMono": "Courier"}
     fonts = []
-    for name, instead in wanted.items():
+    for name, instead in substitutes.items():
         try:
             pdfmetrics.registerFont(TTFont(name, _font_file(name)))
             fonts.append(name)

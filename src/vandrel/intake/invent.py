@@ -71,9 +71,9 @@ def rows(
         VandrelError: ``unknown-kind``.
 
     """
-    wanted = [name for name in charter.kind(kind).requires if name in charter.fields]
+    required = [name for name in charter.kind(kind).requires if name in charter.fields]
     lists = charter.document.lists
-    more = [name for name in (*wanted, *lists) if name not in ("surname", "given", "number", "language")]
+    more = [name for name in (*required, *lists) if name not in ("surname", "given", "number", "language")]
     header = ["number", "given", "surname", "language", *dict.fromkeys(more)]
 
     choices = _where(charter, kind)

@@ -31,7 +31,7 @@ class Item(Struct):
         row: its number in the file, counted from 1.
         own: its values by field; None while nobody has asked for all of them, and they stand in the sheaf alone.
         columns: the header of the column that each field came from.
-        said: its texts by word.
+        cells: its texts by word.
         sheaf: the rows that it was read with, if any.
         place: where it stands among those, counted from 0.
         secret: the password of the row.
@@ -44,7 +44,7 @@ class Item(Struct):
     row: int
     own: dict[str, Values] | None = None
     columns: Mapping[str, str] = {}
-    said: dict[str, str] | None = None
+    cells: dict[str, str] | None = None
     block: RowBlock | None = None
     place: int = 0
     secret: Secret | None = None
@@ -63,8 +63,8 @@ class Item(Struct):
     @property
     def words(self) -> dict[str, str]:
         """The texts of columns that are no fields, by word."""
-        if self.said is not None or self.block is None:
-            return self.said or {}
+        if self.cells is not None or self.block is None:
+            return self.cells or {}
         return {word: text for word, texts in self.block.words.items() if (text := texts[self.place])}
 
     def values(self, field: str) -> Values:
@@ -88,9 +88,9 @@ class Item(Struct):
         self, field: str, value: str, code: Code, what: str, remedy: str = "", severity: Severity = STOP
     ) -> None:  # fmt: skip
         """Note what is wrong with a value of the row; a password is never shown."""
-        shown = "" if field == PASSWORD else value[:120]
+        excerpt = "" if field == PASSWORD else value[:120]
         where = Location(row=self.row, header=self.columns.get(field, field))
-        self.note(Finding(code, what, where, remedy, severity, shown))
+        self.note(Finding(code, what, where, remedy, severity, excerpt))
 
     def note(self, finding: Finding) -> None:
         """Add a finding."""

@@ -91,8 +91,8 @@ def guess(header: str, fields: Mapping[str, Field]) -> str:
 def looks_like_header(cells: Sequence[object], fields: Mapping[str, Field]) -> bool:
     """Whether a row reads like names of columns."""
     words = [str(cell).strip() for cell in cells if str(cell).strip()]
-    known = sum(bool(guess(word, fields)) for word in words)
-    return bool(words) and known * 2 >= len(words) and not any("@" in word or word.isdecimal() for word in words)
+    number = sum(bool(guess(word, fields)) for word in words)
+    return bool(words) and number * 2 >= len(words) and not any("@" in word or word.isdecimal() for word in words)
 
 
 class Proposed(Struct, frozen=True):
@@ -121,11 +121,11 @@ def propose_for_file(
         VandrelError: ``bad-value`` for a file without rows; what `open_table` raises.
 
     """
-    sheets, given = sheets_of(path), dict(layout)
-    sheet = given.pop("sheet", None)
+    sheets, options = sheets_of(path), dict(layout)
+    sheet = options.pop("sheet", None)
     for name in [*sheets, sheets[0]] if sheets and not sheet else [sheet]:
         described, table, comments = propose(
-            open_table(path, **given, sheet=name), charter, object_type, kind, mode
+            open_table(path, **options, sheet=name), charter, object_type, kind, mode
         )  # fmt: skip
         if described.key:
             break
@@ -147,12 +147,12 @@ def propose(
     body = [row for row in rows if row.number > header] if header else rows
     columns: dict[str, str | Column] = {}
     comments: dict[str, str] = {}
-    taken: set[str] = set()
+    used: set[str] = set()
     for index, name in enumerate(names):
         values = [text(row.cells[index]) for row in body if index < len(row.cells) and row.cells[index] != ""]
-        field = guess(name, fields) if header else _by_values(values, charter, taken)
-        field = field if _fits(field, object_type, fields) and (field not in taken or fields[field].many) else ""
-        taken |= {field} - {""}
+        field = guess(name, fields) if header else _by_values(values, charter, used)
+        field = field if _fits(field, object_type, fields) and (field not in used or fields[field].many) else ""
+        used |= {field} - {""}
         column, comment = _column(
             fields.get(field), values, [row.cells[index] for row in body if index < len(row.cells)]
         )
@@ -161,14 +161,14 @@ def propose(
             column, comment = Column(field=field, split=BETWEEN), ""
         columns[name] = column
         comments[name] = comment or ("" if field else "left out: " + (", ".join(values[:3]) or "always empty"))
-    if object_type == ACCOUNT and not taken & {"given", "surname"}:
-        _whole_names(columns, comments, taken)
+    if object_type == ACCOUNT and not used & {"given", "surname"}:
+        _whole_names(columns, comments, used)
     repeating = _repeating(names, columns, body)
     telling = ("number", "login", "mail")
-    key: list[str] = [str(name) for name in telling if name in taken and name not in repeating][:1]
+    key: list[str] = [str(name) for name in telling if name in used and name not in repeating][:1]
     if object_type != ACCOUNT:
-        key = ["place" if object_type == UNIT and "place" in taken else "name"]
-    key = key or [name for name in ("given", "surname", "full", "name", "site", "company", "place") if name in taken]
+        key = ["place" if object_type == UNIT and "place" in used else "name"]
+    key = key or [name for name in ("given", "surname", "full", "name", "site", "company", "place") if name in used]
     layout = table.layout
     file = File(layout.encoding, layout.separator, layout.quote, layout.header, layout.sheet)
     described = Description(object_type=object_type, kind=kind, file=file, columns=columns, key=key, mode=mode)
@@ -180,18 +180,18 @@ def _repeating(names: Sequence[str], columns: Mapping[str, str | Column], rows: 
     repeating = set()
     for index, name in enumerate(names):
         column = columns[name]
-        values = [said for row in rows if index < len(row.cells) and (said := prepare(text(row.cells[index])))]
+        values = [value for row in rows if index < len(row.cells) and (value := prepare(text(row.cells[index])))]
         if not values or len(set(values)) < _APART * len(values):
             repeating.add(column if isinstance(column, str) else column.field)
     return repeating
 
 
-def _whole_names(columns: dict[str, str | Column], comments: dict[str, str], taken: set[str]) -> None:
+def _whole_names(columns: dict[str, str | Column], comments: dict[str, str], used: set[str]) -> None:
     """Where no column has parts of names, what is called a name is the whole name of a person."""
     for header, field in columns.items():
-        if field == "name" and "full" not in taken:
+        if field == "name" and "full" not in used:
             columns[header] = "full"
-            taken ^= {"name", "full"}
+            used ^= {"name", "full"}
         if columns[header] == "full":
             comments[header] = "taken apart into given name and surname"
 
@@ -199,29 +199,29 @@ def _whole_names(columns: dict[str, str | Column], comments: dict[str, str], tak
 def _fits(field: str, object_type: str, fields: FieldCatalog) -> bool:
     if field in ("place", "password"):
         return field == "place" or object_type == ACCOUNT
-    known = fields.get(field)
-    return known is not None and object_type in known.on and known.shape not in (Shape.SECRET, Shape.OCTETS)
+    spec = fields.get(field)
+    return spec is not None and object_type in spec.on and spec.shape not in (Shape.SECRET, Shape.OCTETS)
 
 
-def _by_values(values: Sequence[str], charter: Charter, taken: set[str]) -> str:
+def _by_values(values: Sequence[str], charter: Charter, used: set[str]) -> str:
     """The field that values without a header seem to belong to: only where they leave no doubt."""
     if not values:
         return ""
     if all("@" in value for value in values):
         return "mail"
     for name in charter.fields:
-        known = {prepare(word) for word in charter.words_of(name) or ()}
-        if known and name not in taken and all(prepare(value) in known for value in values):
+        words = {prepare(word) for word in charter.words_of(name) or ()}
+        if words and name not in used and all(prepare(value) in words for value in values):
             return name
-    if all(value.isdecimal() for value in values) and len(set(values)) == len(values) and "number" not in taken:
+    if all(value.isdecimal() for value in values) and len(set(values)) == len(values) and "number" not in used:
         return "number"
     return ""
 
 
-def _column(known: Field | None, values: Sequence[str], cells: Sequence[object]) -> tuple[str | Column, str]:
-    if known is None:
+def _column(spec: Field | None, values: Sequence[str], cells: Sequence[object]) -> tuple[str | Column, str]:
+    if spec is None:
         return "", ""
-    field, shape = known.name, known.shape
+    field, shape = spec.name, spec.shape
     if shape is Shape.DATE:
         if all(isinstance(cell, (date, datetime)) or cell == "" for cell in cells):
             return field, ""
@@ -231,8 +231,8 @@ def _column(known: Field | None, values: Sequence[str], cells: Sequence[object])
         return Column(field=field, dates=[mostly[0]]), doubt
     if shape is Shape.FLAG:
         return Column(field=field, yes=list(_YES), no=list(_NO)), ""
-    if known.many:
-        return _several(known, values)
+    if spec.many:
+        return _several(spec, values)
     if field == "number":
         widths = {len(value) for value in values if value.isdecimal()}
         zeros = any(value.startswith("0") for value in values)
@@ -241,10 +241,10 @@ def _column(known: Field | None, values: Sequence[str], cells: Sequence[object])
     return field, ""
 
 
-def _several(known: Field, values: Sequence[str]) -> tuple[str | Column, str]:
+def _several(spec: Field, values: Sequence[str]) -> tuple[str | Column, str]:
     """A field that can have several values: split where marks are seen within cells, and in lists of names always."""
-    field = known.name
-    names = known.shape in (Shape.MEMBERSHIPS, Shape.REFERENCE)
+    field = spec.name
+    names = spec.shape in (Shape.MEMBERSHIPS, Shape.REFERENCE)
     inside = [mark for mark in (*_LISTS, *(_STROKE if names else "")) if any(mark in value for value in values)]
     if field == "notes":  # sentences have marks of their own
         return field, f'if each is a note of its own: {{field: notes, split: "{inside[0]}"}}' if inside else ""

@@ -97,8 +97,8 @@ class Table(Struct, frozen=True):
                     if row is not None:
                         yield row
                         number, row = number + len(of_row), None
-                    of_row = source.taken
-                    source.taken = []
+                    of_row = source.size
+                    source.size = []
                     if len(of_row) > 1 and (len(cells) < width or len(of_row) > _LONGEST_CELL):
                         break
                     row = Row(number, cells)  # type: ignore[arg-type]
@@ -113,7 +113,7 @@ class Table(Struct, frozen=True):
                 if row is not None:
                     yield row
                     number += len(of_row)
-                of_row = source.taken
+                of_row = source.size
             plain = csv.reader(of_row[:1], delimiter=self.layout.separator, quoting=csv.QUOTE_NONE)
             yield Row(number, next(plain), is_unclosed=True)  # type: ignore[arg-type]
             number += 1
@@ -143,19 +143,19 @@ class _Lines:
     def __init__(self, source: Iterator[str]) -> None:
         self._source = source
         self._waiting: list[str] = []
-        self.taken: list[str] = []
+        self.size: list[str] = []
 
     def __iter__(self) -> Iterator[str]:
         return self
 
     def __next__(self) -> str:
         line = self._waiting.pop() if self._waiting else next(self._source)
-        self.taken.append(line)
+        self.size.append(line)
         return line
 
     def give_back(self, rest: Sequence[str]) -> None:
         """Let these lines, the last that were taken, come again."""
-        self.taken = []
+        self.size = []
         self._waiting += reversed(rest)
 
 
@@ -202,14 +202,14 @@ def text(cell: Cell) -> str:
 
 def _workbook(path: Path) -> CalamineWorkbook:
     try:
-        told = path.stat()
+        status = path.stat()
     except FileNotFoundError:
         raise VandrelError(Code.NOT_FOUND, "there is no such file", where=Location(file=str(path))) from None
     except OSError as error:
         raise VandrelError(
             Code.NOT_PERMITTED, f"it cannot be read: {error.strerror}", where=Location(file=str(path))
         ) from None
-    return _opened(path, told.st_mtime_ns, told.st_size)
+    return _opened(path, status.st_mtime_ns, status.st_size)
 
 
 @lru_cache(maxsize=1)  # opened for its sheets, for a sample, for its header and for its rows: unpacked once
@@ -299,12 +299,12 @@ def _swollen(member: zipfile.ZipInfo, archive: zipfile.ZipFile) -> int:
     archive.fp.seek(member.header_offset + 26)
     name, extra = (int.from_bytes(archive.fp.read(2), "little") for _ in range(2))
     archive.fp.seek(member.header_offset + 30 + name + extra)
-    inflate, left, total = zlib.decompressobj(-15), member.compress_size, 0
-    while left > 0 and not inflate.eof and total <= _LARGEST_SHEET:
-        block = archive.fp.read(min(left, 1 << 20))
+    inflate, remaining, total = zlib.decompressobj(-15), member.compress_size, 0
+    while remaining > 0 and not inflate.eof and total <= _LARGEST_SHEET:
+        block = archive.fp.read(min(remaining, 1 << 20))
         if not block:
             break
-        left -= len(block)
+        remaining -= len(block)
         while block and total <= _LARGEST_SHEET:
             total += len(inflate.decompress(block, 1 << 24))
             block = inflate.unconsumed_tail

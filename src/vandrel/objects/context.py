@@ -58,11 +58,11 @@ class Context(Struct, frozen=True, dict=True):
     def single_attributes(self, object_type: str) -> frozenset[str]:
         """The attributes that keep one value of one field and nothing else."""
         if object_type not in self._single:
-            kept: dict[str, list[bool]] = {}
+            by_attribute: dict[str, list[bool]] = {}
             for name, field in self.fields.items():
                 if object_type in field.on and (attribute := self.dialect.attribute(name, object_type)):
-                    kept.setdefault(attribute, []).append(field.many)
-            self._single[object_type] = frozenset(name for name, many in kept.items() if many == [False])
+                    by_attribute.setdefault(attribute, []).append(field.many)
+            self._single[object_type] = frozenset(name for name, many in by_attribute.items() if many == [False])
         return self._single[object_type]
 
     @property

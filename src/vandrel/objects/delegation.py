@@ -33,12 +33,12 @@ def on_unit(context: Context, entry: Entry) -> list[Delegation]:
     """What is delegated on one unit itself, by the charter or in force; not what is handed down from above."""
     place = context.place(entry.dn)
     unit = context.charter.designed(places.parse(place)) if place.startswith("/") else None
-    designed = dict.fromkeys(_said(unit)) if unit is not None else {}
+    designed = dict.fromkeys(_sentence(unit)) if unit is not None else {}
     in_force = dict.fromkeys(context.dialect.read(entry, "delegation"))
     return [
-        Delegation(place, team, task, said in designed, said in in_force)
-        for said in dict.fromkeys([*designed, *in_force])
-        for team, _, task in [said.rpartition(": ")]
+        Delegation(place, team, task, delegated in designed, delegated in in_force)
+        for delegated in dict.fromkeys([*designed, *in_force])
+        for team, _, task in [delegated.rpartition(": ")]
     ]
 
 
@@ -87,5 +87,5 @@ def inherited_rows(context: Context, entry: Entry) -> Iterator[tuple[str, str, s
             yield team, tasks, f"from {context.place(dn)}{f', {state}' if state else ''}"
 
 
-def _said(unit: DesignedUnit) -> Iterator[str]:
+def _sentence(unit: DesignedUnit) -> Iterator[str]:
     yield from (f"{team}: {task}" for team, task in unit.delegation)

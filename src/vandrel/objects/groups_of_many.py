@@ -20,13 +20,13 @@ class WholeGroups:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._known: dict[str, Entry] = {}
+        self._entries: dict[str, Entry] = {}
 
     def get(self, dn: DN) -> Entry | None:
         """The entry of this name."""
-        if dn.key not in self._known and (entry := self._context.directory.get(dn)) is not None:
-            self._known[dn.key] = entry
-        return self._known.get(dn.key)
+        if dn.key not in self._entries and (entry := self._context.directory.get(dn)) is not None:
+            self._entries[dn.key] = entry
+        return self._entries.get(dn.key)
 
 
 class GroupsOfMany:
@@ -34,12 +34,12 @@ class GroupsOfMany:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._asked = 0
+        self._questions = 0
 
     def of(self, entry: Entry) -> list[Entry]:
         """The groups that an object is a direct member of, the primary group included."""
-        self._asked += 1
-        if self._asked > _FEW:
+        self._questions += 1
+        if self._questions > _FEW:
             return self._all_of(entry)
         where = self._context.dialect.groups_filter(entry)
         return list(self._context.directory.search(self._context.charter.base, where=where, only=["cn"]))

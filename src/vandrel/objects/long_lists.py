@@ -43,9 +43,9 @@ def with_some_members(
     if not attribute or may_list_logins(group):
         return context.directory.get(group.dn) or group
     nobody = context.dialect.placeholder(attribute)
-    wanted = [*map(str, concerned), *([] if nobody is None else [nobody])]
+    names = [*map(str, concerned), *([] if nobody is None else [nobody])]
     others = max(others, 1 if leaving and nobody is not None else 0)
-    values: list[Value] = context.directory.some_values(group.dn, attribute, wanted, others)
+    values: list[Value] = context.directory.some_values(group.dn, attribute, names, others)
     return Entry(group.dn, {**group.attributes, attribute: values})
 
 

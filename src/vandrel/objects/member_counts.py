@@ -28,6 +28,6 @@ class MemberCounts:
         """How many have each primary group, by its number."""
         if attribute not in self._primary:
             where = And((Present(attribute), Not(self._context.dialect.filter_for(GROUP))))
-            found = self._context.directory.search(self._context.charter.base, where=where, only=[attribute])
-            self._primary[attribute] = Counter(entry.text(attribute) for entry in found)
+            entries = self._context.directory.search(self._context.charter.base, where=where, only=[attribute])
+            self._primary[attribute] = Counter(entry.text(attribute) for entry in entries)
         return self._primary[attribute]

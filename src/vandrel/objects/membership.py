@@ -43,7 +43,7 @@ def effective(context: Context, entry: Entry) -> Iterator[Membership]:
 
     One search for each level of nesting and forty groups of it, however many groups there are.
     """
-    seen = {entry.dn.key}
+    visited = {entry.dn.key}
     level: list[tuple[Entry, tuple[str, ...]]] = [(entry, ())]
     while level:
         following: list[tuple[Entry, tuple[str, ...]]] = []
@@ -54,9 +54,9 @@ def effective(context: Context, entry: Entry) -> Iterator[Membership]:
             is_told = len(chunk) > 1 and not context.directory.capabilities.embedded
             only = () if is_told else context.dialect.attributes_read(GROUP)
             for group in context.directory.search(context.charter.base, where=where, only=only):
-                if group.dn.key in seen:
+                if group.dn.key in visited:
                     continue
-                seen.add(group.dn.key)
+                visited.add(group.dn.key)
                 path = _path(context, group, chunk)
                 yield Membership(group, path)
                 following.append((group, (group.dn.name, *path)))
@@ -68,8 +68,8 @@ def _path(context: Context, group: Entry, chunk: Sequence[tuple[Entry, tuple[str
     if len(chunk) == 1:
         return chunk[0][1]
     if not (members := context.dialect.members(group)):
-        known = with_some_members(context, group, [member.dn for member, _ in chunk], leaving=False)
-        members = context.dialect.members(known)
+        group_entry = with_some_members(context, group, [member.dn for member, _ in chunk], leaving=False)
+        members = context.dialect.members(group_entry)
     keys = {context.directory.schema.key("member", name) for name in members}
     return next((path for member, path in chunk if member.dn.key in keys), chunk[0][1])
 
@@ -187,9 +187,9 @@ def conversion(context: Context, group: Entry, field: str, before: str, after: s
         for e in below
         if e and context.dialect.object_type_of(e) == GROUP
     ]
-    for outer_scope, inner_scope, other, said in pairs:
+    for outer_scope, inner_scope, other, reason in pairs:
         if outer_scope and inner_scope and inner_scope not in _MAY_HOLD[outer_scope]:
-            what = f"it cannot become {after}: {said} {context.one(other, 'scope')} {other.dn.name}"
+            what = f"it cannot become {after}: {reason} {context.one(other, 'scope')} {other.dn.name}"
             yield Finding(Code.REFUSED, what, where, f"take the one out of the other first, or change {other.dn.name}")
 
 

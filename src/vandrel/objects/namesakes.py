@@ -25,7 +25,7 @@ class Namesakes:
     def __init__(self, context: Context) -> None:
         self._context = context
         #: By prepared name: the label and place of all objects that are called so, by the keys of their names.
-        self._known: dict[str, dict[str, str]] = {}
+        self._by_key: dict[str, dict[str, str]] = {}
 
     def shown(self, values: Collection[str], differing: Collection[str] | None = None) -> list[str]:
         """The names of objects, in the order of the values.
@@ -49,10 +49,10 @@ class Namesakes:
         if len(dns) > _MANY:  # too many share theirs to ask for all of them
             self.learn(dn for dn in dns if dn.key in doubtful)
             place = cache(self._context.place)
-            return [f"{dn.name} in {place(dn.parent)}" if shared[name] > 1 else self._shown(dn, name)
+            return [f"{dn.name} in {place(dn.parent)}" if shared[name] > 1 else self._for_people(dn, name)
                     for dn, name in zip(dns, prepared, strict=True)]  # fmt: skip
         self.learn(dn for dn, name in zip(dns, prepared, strict=True) if dn.key in doubtful or shared[name] > 1)
-        return [self._shown(dn, name) for dn, name in zip(dns, prepared, strict=True)]
+        return [self._for_people(dn, name) for dn, name in zip(dns, prepared, strict=True)]
 
     def around(
         self, before: Collection[str], after: Collection[str], *, of_many: bool = False
@@ -68,19 +68,19 @@ class Namesakes:
 
     def learn(self, dns: Iterable[DN]) -> None:
         """Ask who else is called as these are, as many in one request as it may take."""
-        new = {prepare(dn.name): dn for dn in dns if dn and prepare(dn.name) not in self._known}
-        self._known |= {name: {} for name in new}
-        wanted = list(new.values())
+        new = {prepare(dn.name): dn for dn in dns if dn and prepare(dn.name) not in self._by_key}
+        self._by_key |= {name: {} for name in new}
+        entries = list(new.values())
         context = self._context
-        told = (context.dialect.attribute(name, ACCOUNT) for name in ("login", "full"))
-        only = ["objectClass", *filter(None, told)]
-        for start in range(0, len(wanted), _TOGETHER):
-            named = Or(tuple(Compare(dn.naming_attribute, "=", dn.name) for dn in wanted[start : start + _TOGETHER]))
+        attributes = (context.dialect.attribute(name, ACCOUNT) for name in ("login", "full"))
+        only = ["objectClass", *filter(None, attributes)]
+        for start in range(0, len(entries), _TOGETHER):
+            named = Or(tuple(Compare(dn.naming_attribute, "=", dn.name) for dn in entries[start : start + _TOGETHER]))
             for entry in context.directory.search(context.charter.base, where=named, only=only):
-                if (own := self._known.get(prepare(entry.dn.name))) is not None:
+                if (own := self._by_key.get(prepare(entry.dn.name))) is not None:
                     label, place = context.label(entry), context.place(entry.dn.parent)
                     own[entry.dn.key] = label if label != entry.dn.name else f"{label} in {place}"
 
-    def _shown(self, dn: DN, prepared: str) -> str:
-        alike = self._known.get(prepared, {})
+    def _for_people(self, dn: DN, prepared: str) -> str:
+        alike = self._by_key.get(prepared, {})
         return alike.get(dn.key, dn.name) if len(alike) > 1 else dn.name

@@ -22,12 +22,12 @@ class ReferenceLabels:
     @cached_property
     def _short(self) -> dict[str, str]:
         dialect, labels = self._context.dialect, dict[str, str]()
-        taken: dict[str, int] = {}
+        counts: dict[str, int] = {}
         for entry in self._context.directory.search(self._context.charter.base):
             object_type = dialect.object_type_of(entry)
             if not object_type:
                 continue
             short = self._context.one(entry, "login") if object_type == ACCOUNT else entry.dn.name
             labels[entry.dn.key] = short
-            taken[short.casefold()] = taken.get(short.casefold(), 0) + 1
-        return {key: short for key, short in labels.items() if short and taken[short.casefold()] == 1}
+            counts[short.casefold()] = counts.get(short.casefold(), 0) + 1
+        return {key: short for key, short in labels.items() if short and counts[short.casefold()] == 1}

@@ -113,21 +113,21 @@ class Attic(OwnFile):
             rows,
         )  # fmt: skip
 
-    def settle(self, job: int, gone: Iterable[DN], stayed: Iterable[DN]) -> None:
+    def settle(self, job: int, deleted: Iterable[DN], not_deleted: Iterable[DN]) -> None:
         """Say what became of objects that a job was to delete: what stayed needs no place here."""
         self._write_many(
             "UPDATE item SET is_gone = 1 WHERE identity = ? AND job = ? AND key = ?",
-            [(self._identity, job, dn.key) for dn in gone],
+            [(self._identity, job, dn.key) for dn in deleted],
         )
         self._write_many(
             "DELETE FROM item WHERE identity = ? AND job = ? AND key = ?",
-            [(self._identity, job, dn.key) for dn in stayed],
+            [(self._identity, job, dn.key) for dn in not_deleted],
         )
 
     def keep_leavers(self, job: int, leavers: Mapping[str, Mapping[str, Any]]) -> None:
         """Keep what people had who are about to leave, by the directory's identifier of their account."""
         self.must_be_writable("nothing is deleted")
-        coded = [(identifier, _encode(had)) for identifier, had in leavers.items()]
+        coded = [(identifier, _encode(earlier)) for identifier, earlier in leavers.items()]
         self._write_many(
             "INSERT OR REPLACE INTO leaver(identity, identifier, job, data, digest) VALUES(?, ?, ?, ?, ?)",
             [(self._identity, identifier, job, data, _digest(data)) for identifier, data in coded],
@@ -151,8 +151,8 @@ class Attic(OwnFile):
         if _digest(row[0]) != row[1]:
             what = "what is kept of the account from the time before it left is damaged"
             raise DirectoryError(Code.DAMAGED, what, where=Location(file=str(self.path)), remedy="give it back by hand")
-        had: dict[str, Any] = _decode(row[0])
-        return had
+        earlier: dict[str, Any] = _decode(row[0])
+        return earlier
 
     def take_out(self, numbers: Iterable[int], job: int) -> None:
         """Take note that objects are back in the directory, brought there by a job."""

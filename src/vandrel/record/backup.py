@@ -58,7 +58,7 @@ def pack(target: Path, plain: Sequence[Path], databases: Sequence[Path]) -> Mani
     safe_file.must_be_free(target, "backup")
     with tempfile.TemporaryDirectory(dir=target.parent, prefix=".vandrel-") as draft:
         copies: dict[str, Path] = {path.name: path for path in plain}
-        with _held(next((path for path in databases if path.exists()), None)):
+        with _hold_still(next((path for path in databases if path.exists()), None)):
             for path in databases:
                 if not path.exists():  # asked for now: the first deletion may just have made one
                     continue
@@ -72,7 +72,7 @@ def pack(target: Path, plain: Sequence[Path], databases: Sequence[Path]) -> Mani
 
 
 @contextmanager
-def _held(database: Path | None) -> Iterator[None]:
+def _hold_still(database: Path | None) -> Iterator[None]:
     """Keep others from writing to a file, so that all that tell of it are of one moment."""
     if database is None:
         yield
@@ -108,15 +108,15 @@ def _digest(path: Path) -> str:
 def _write(target: Path, manifest: Manifest, copies: Mapping[str, Path], draft: Path) -> None:
     import zstandard
 
-    said = draft / _MANIFEST
-    said.write_bytes(msgspec.json.encode(manifest))
+    manifest_file = draft / _MANIFEST
+    manifest_file.write_bytes(msgspec.json.encode(manifest))
     compressor = zstandard.ZstdCompressor(level=3)
     with (
         safe_file.writing(target, "backup") as file,
         compressor.stream_writer(file, closefd=False) as stream,
         tarfile.open(fileobj=stream, mode="w|") as archive,
     ):
-        for name, path in {_MANIFEST: said, **copies}.items():
+        for name, path in {_MANIFEST: manifest_file, **copies}.items():
             archive.add(path, arcname=name, recursive=False)
 
 
@@ -159,8 +159,8 @@ def check(path: Path) -> Manifest:
     """
     with _members(path) as members:
         manifest, files = _listed(path, members)
-        found = {name: _sum(content) for name, content in members}
-    if found != {name: file.digest for name, file in files.items()}:
+        sums = {name: _sum(content) for name, content in members}
+    if sums != {name: file.digest for name, file in files.items()}:
         raise _damaged(path)
     return manifest
 

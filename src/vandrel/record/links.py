@@ -31,13 +31,13 @@ class Link(Struct, frozen=True):
     Attributes:
         here: its identifier in the directory that it comes from.
         there: the identifier of its copy.
-        sent: the fields that the copy was given, each with its values.
+        values: the fields that the copy was given, each with its values.
 
     """
 
     here: str
     there: str
-    sent: dict[str, tuple[str, ...]]
+    values: dict[str, tuple[str, ...]]
 
 
 _encode = msgspec.msgpack.Encoder().encode
@@ -64,7 +64,7 @@ class Links(OwnFile):
         try:
             with sqlite_file.plain_errors(self.path):
                 rows = self.db.execute("SELECT here, there, sent FROM link WHERE source = ? AND target = ?", self._pair)
-                return {here: Link(here, there, _decode(sent)) for here, there, sent in rows}
+                return {here: Link(here, there, _decode(values)) for here, there, values in rows}
         except msgspec.MsgspecError:
             raise DirectoryError(
                 Code.DAMAGED, "what was sent before is damaged", where=Location(file=str(self.path)),
@@ -79,16 +79,16 @@ class Links(OwnFile):
             row = self.db.execute("SELECT begun FROM run WHERE source = ? AND target = ?", self._pair).fetchone()
         return datetime.fromisoformat(row[0]) if row else None
 
-    def keep(self, links: Iterable[Link], gone: Iterable[str], begun: datetime) -> None:
-        """Keep links, in place of what is there of the same objects, drop those of `gone`, and note when a run began.
+    def keep(self, links: Iterable[Link], deleted: Iterable[str], start: datetime) -> None:
+        """Keep links, in place of what is there of the same objects, drop those of `deleted`, and note a run's start.
 
         Raises:
             DirectoryError: ``disk-full``, ``not-permitted``, ``damaged``, ``busy``.
 
         """
-        rows = [(*self._pair, link.here, link.there, _encode(link.sent)) for link in links]
-        dropped = [(*self._pair, here) for here in gone]
+        rows = [(*self._pair, link.here, link.there, _encode(link.values)) for link in links]
+        rows_to_drop = [(*self._pair, here) for here in deleted]
         with sqlite_file.transaction(self.db, self.path):
-            self.db.execute("INSERT OR REPLACE INTO run VALUES(?, ?, ?)", (*self._pair, begun.isoformat()))
-            self.db.executemany("DELETE FROM link WHERE source = ? AND target = ? AND here = ?", dropped)
+            self.db.execute("INSERT OR REPLACE INTO run VALUES(?, ?, ?)", (*self._pair, start.isoformat()))
+            self.db.executemany("DELETE FROM link WHERE source = ? AND target = ? AND here = ?", rows_to_drop)
             self.db.executemany("INSERT OR REPLACE INTO link VALUES(?, ?, ?, ?, ?)", rows)

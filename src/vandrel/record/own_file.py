@@ -17,9 +17,11 @@ class OwnFile:
 
     """
 
-    def __init__(self, path: Path, application: int, tables: str, what: str) -> None:
+    def __init__(
+        self, path: Path, application: int, tables: str, what: str, version: int = sqlite_file.VERSION
+    ) -> None:  # fmt: skip
         self.path = path
-        self._application, self._tables, self._what = application, tables, what
+        self._application, self._tables, self._what, self._version = application, tables, what, version
         self._opened: tuple[sqlite3.Connection, bool] | None = None
 
     @property
@@ -38,11 +40,11 @@ class OwnFile:
         if self._opened is None:
             if not self.exists:
                 try:
-                    sqlite_file.create(self.path, self._application, self._tables, self._what)
+                    sqlite_file.create(self.path, self._application, self._tables, self._what, self._version)
                 except DirectoryError as error:
                     if error.code != Code.TAKEN:  # another process has just made it
                         raise
-            self._opened = sqlite_file.connect(self.path, self._application, self._what)
+            self._opened = sqlite_file.connect(self.path, self._application, self._what, self._version)
         return self._opened[0]
 
     def must_be_writable(self, so: str) -> None:

@@ -1,9 +1,9 @@
 """Snapshots: what a directory held at certain moments, each different state of an entry stored once.
 
-A state of an entry is stored under its digest; some hundred of them are compressed together, as a block. A spell says
-from which snapshot to which an object, known by the directory's own identifier, had a state and a name; so a snapshot
-costs no more room than what has changed since the one before. The file holds password hashes where the directory shows
-them, and is for its owner alone (mode 0600).
+What entries hold is compressed together, some thousand of them, as a block. A spell says from which snapshot to which
+an object, known by the directory's own identifier, had a name and a state, which is the digest of what it held, and
+where that is stored; so a snapshot costs no more room than what has changed since the one before. The file holds
+password hashes where the directory shows them, and is for its owner alone (mode 0600).
 """
 
 from __future__ import annotations
@@ -15,13 +15,13 @@ from datetime import UTC, datetime
 from itertools import accumulate
 from pathlib import Path
 
-import msgspec
 from msgspec import Struct
 
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import sqlite_file
-from vandrel.directory.entry import Entry, Value
+from vandrel.directory.entry import Entry
+from vandrel.directory.packing import Packed, unpack
 from vandrel.directory.port import Changes
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
 from vandrel.record.own_file import OwnFile
@@ -29,37 +29,39 @@ from vandrel.record.own_file import OwnFile
 #: "Vans" as PRAGMA application_id.
 _APPLICATION = 0x56616E73
 
-_TABLES = """
+#: Of what stands in the last snapshot alone: so what ends makes room for what begins.
+_INDEX = "CREATE UNIQUE INDEX spell_open ON spell(base, object) WHERE last IS NULL;"
+_TABLES = f"""
 CREATE TABLE snapshot(
     number INTEGER PRIMARY KEY AUTOINCREMENT, identity TEXT NOT NULL, taken TEXT NOT NULL, who TEXT NOT NULL,
     base TEXT NOT NULL, entries INTEGER NOT NULL, digest BLOB NOT NULL
 );
 CREATE TABLE block(number INTEGER PRIMARY KEY, data BLOB NOT NULL);
-CREATE TABLE state(
-    digest BLOB PRIMARY KEY, block INTEGER NOT NULL, start INTEGER NOT NULL, length INTEGER NOT NULL
-) WITHOUT ROWID;
 CREATE TABLE spell(
     base INTEGER NOT NULL, object TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER, dn TEXT NOT NULL,
-    state BLOB NOT NULL,
-    PRIMARY KEY(base, object, first)
-) WITHOUT ROWID;
+    state BLOB NOT NULL, block INTEGER NOT NULL, start INTEGER NOT NULL, length INTEGER NOT NULL
+);
 CREATE TABLE line(
     number INTEGER PRIMARY KEY, identity TEXT NOT NULL, base TEXT NOT NULL,
     entries INTEGER NOT NULL DEFAULT 0, digest BLOB NOT NULL DEFAULT x'', stamp TEXT NOT NULL DEFAULT '',
     UNIQUE(identity, base)
 );
+{_INDEX}
 """
 
-_encode = msgspec.msgpack.Encoder(order="deterministic").encode
-_decode = msgspec.msgpack.Decoder().decode
+#: The version of the tables.
+_VERSION = 8
 #: States in a block, which is what is read for one of them.
 _BLOCK = 2000
 #: The share of entries up to which those that have changed are read one by one, and so many in any case.
 _FEW, _AT_LEAST = 0.1, 20
 #: What stands in the last snapshot of a line.
 _OPEN = "FROM spell WHERE base = ? AND last IS NULL"
-#: Of an object that is new or differs: its identifier, its name, the digest of its state, and that itself.
-_New = tuple[str, str, bytes, bytes]
+_COLUMNS = "object, dn, state, block, start, length"
+#: A spell in these columns.
+_Row = tuple[str, str, bytes, int, int, int]
+#: Where what an object held is stored: a block, and from where in it how many octets.
+_Stored = tuple[int, int, int]
 
 
 class Snapshot(Struct, frozen=True):
@@ -73,11 +75,24 @@ class Snapshot(Struct, frozen=True):
 
 
 class Held(Struct, frozen=True):
-    """An object in a snapshot: its identifier, or the key of its name where it has none; its name; its state."""
+    """An object in a snapshot.
+
+    Attributes:
+        object: its identifier, or the key of its name where it has none.
+        dn: its name.
+        state: the digest of these and of what it held.
+        stored: where that is stored.
+
+    """
 
     object: str
     dn: DN
     state: bytes
+    stored: _Stored
+
+    def is_like(self, other: Held | None) -> bool:
+        """Whether it has the same state."""
+        return other is not None and self.state == other.state
 
 
 class Source(Struct, frozen=True):
@@ -85,33 +100,33 @@ class Source(Struct, frozen=True):
 
     Attributes:
         changes: as `vandrel.directory.port.Directory.changes`, from a stamp and the identifiers of what was there.
-        read: reads one entry.
+        read: reads one entry, packed.
 
     """
 
     changes: Callable[[str, Collection[str]], Changes] = lambda since, known: Changes()
-    read: Callable[[DN], Entry | None] = lambda dn: None
+    read: Callable[[DN], Packed | None] = lambda dn: None
 
 
 class Snapshots(OwnFile):
     """The snapshots of one directory, in a file beside the journal."""
 
     def __init__(self, path: Path, identity: str) -> None:
-        super().__init__(path, _APPLICATION, _TABLES, "file of snapshots")
+        super().__init__(path, _APPLICATION, _TABLES, "file of snapshots", _VERSION)
         self._identity = identity
         self._last_block = (0, b"")
 
     # --- writing
 
     def take(
-        self, base: DN, who: str, entries: Iterable[Entry], source: Source | None = None
+        self, base: DN, who: str, entries: Iterable[Packed], source: Source | None = None
     ) -> tuple[Snapshot, int]:  # fmt: skip
         """Take a snapshot of what stands within a name; whole, or not at all where it is stopped.
 
         Args:
             base: the name.
             who: who takes it.
-            entries: all that stands there; read only where the source does not tell what has changed.
+            entries: all that stands there, packed; read only where the source does not tell what has changed.
             source: tells what has changed since the last one, if anything can.
 
         Returns:
@@ -127,15 +142,15 @@ class Snapshots(OwnFile):
             number = (used[0] if used else 0) + 1
             writing = _Writing(self.db, line, number, self._latest(line))
             stamp = writing.take(entries, source or Source())
-            taken, digest = datetime.now(UTC), writing.digest.to_bytes(16, "big")
+            moment, digest = datetime.now(UTC), writing.digest.to_bytes(16, "big")
             self.db.execute(
                 "INSERT INTO snapshot VALUES(?, ?, ?, ?, ?, ?, ?)",
-                (number, self._identity, taken.isoformat(timespec="milliseconds"), who, str(base), writing.total,
+                (number, self._identity, moment.isoformat(timespec="milliseconds"), who, str(base), writing.total,
                  digest),
             )  # fmt: skip
-            said = (writing.total, digest, stamp, line)
-            self.db.execute("UPDATE line SET entries = ?, digest = ?, stamp = ? WHERE number = ?", said)
-        return Snapshot(number, taken, who, base, writing.total), writing.changed
+            values = (writing.total, digest, stamp, line)
+            self.db.execute("UPDATE line SET entries = ?, digest = ?, stamp = ? WHERE number = ?", values)
+        return Snapshot(number, moment, who, base, writing.total), writing.changed
 
     def _line(self, base: DN) -> int:
         """The number of the line of snapshots of this directory and base."""
@@ -162,8 +177,7 @@ class Snapshots(OwnFile):
                 "ON l.identity = s.identity AND l.base = s.base WHERE l.number = spell.base "
                 "AND s.number BETWEEN spell.first AND spell.last)"
             )
-            db.execute("DELETE FROM state WHERE digest NOT IN (SELECT state FROM spell)")
-            db.execute("DELETE FROM block WHERE number NOT IN (SELECT block FROM state)")
+            db.execute("DELETE FROM block WHERE number NOT IN (SELECT block FROM spell)")
 
     # --- reading
 
@@ -176,8 +190,8 @@ class Snapshots(OwnFile):
                 "SELECT number, taken, who, base, entries FROM snapshot WHERE identity = ? ORDER BY number DESC",
                 (self._identity,),
             ).fetchall()
-        return [Snapshot(n, datetime.fromisoformat(taken), who, names.parse(base), entries)
-                for n, taken, who, base, entries in rows]  # fmt: skip
+        return [Snapshot(n, datetime.fromisoformat(moment), who, names.parse(base), entries)
+                for n, moment, who, base, entries in rows]  # fmt: skip
 
     def one(self, number: int) -> Snapshot:
         """A snapshot by its number.
@@ -194,7 +208,7 @@ class Snapshots(OwnFile):
 
     def held(self, snapshot: Snapshot) -> Iterator[Held]:
         """The objects of a snapshot, in the order in which what they hold is stored."""
-        yield from (Held(name, DN.read(dn), state) for name, dn, state in self._rows(snapshot))
+        yield from map(_held, self._rows(snapshot))
 
     def entries(self, snapshot: Snapshot) -> Iterator[Entry]:
         """The objects of a snapshot as they were, superiors before their subordinates.
@@ -208,7 +222,7 @@ class Snapshots(OwnFile):
     def differing(self, before: Snapshot, after: Snapshot) -> Iterator[tuple[Held | None, Held | None]]:
         """The objects that are new, gone, or differ, as they were and as they are; of one line of snapshots."""
         spells = (
-            "SELECT object, dn, state FROM spell WHERE base = ? AND first <= ? AND coalesce(last, ?) >= ? "
+            f"SELECT {_COLUMNS} FROM spell WHERE base = ? AND first <= ? AND coalesce(last, ?) >= ? "
             "AND NOT (first <= ? AND coalesce(last, ?) >= ?)"
         )
         with sqlite_file.plain_errors(self.path):
@@ -216,18 +230,18 @@ class Snapshots(OwnFile):
             sides = []
             for one, other in ((before.number, after.number), (after.number, before.number)):
                 rows = self.db.execute(spells, (line, one, last, one, other, last, other)).fetchall()
-                sides.append({name: Held(name, DN.read(dn), state) for name, dn, state in rows})
+                sides.append({held.object: held for held in map(_held, rows)})
         for name in sides[0].keys() | sides[1].keys():
-            pair = sides[0].get(name), sides[1].get(name)
-            if pair[0] != pair[1]:  # it may have been gone for a while, and be as it was
-                yield pair
+            before_it, after_it = sides[0].get(name), sides[1].get(name)
+            if before_it is None or not before_it.is_like(after_it):  # it may have been gone for a while
+                yield before_it, after_it
 
-    def _rows(self, snapshot: Snapshot) -> list[tuple[str, str, bytes]]:
+    def _rows(self, snapshot: Snapshot) -> list[_Row]:
         with sqlite_file.plain_errors(self.path):
             line = self._line(snapshot.base)
-            rows: list[tuple[str, str, bytes]] = self.db.execute(
-                "SELECT object, dn, state FROM spell LEFT JOIN state ON digest = state "
-                "WHERE base = ? AND first <= ? AND (last IS NULL OR last >= ?) ORDER BY block, start",
+            rows: list[_Row] = self.db.execute(
+                f"SELECT {_COLUMNS} FROM spell WHERE base = ? AND first <= ? AND (last IS NULL OR last >= ?) "
+                "ORDER BY block, start",
                 (line, snapshot.number, snapshot.number),
             ).fetchall()
         return rows
@@ -239,16 +253,14 @@ class Snapshots(OwnFile):
             DirectoryError: ``damaged`` where what is stored is not what was put there.
 
         """
-        with sqlite_file.plain_errors(self.path):
-            where = "SELECT block, start, length FROM state WHERE digest = ?"
-            block, start, length = self.db.execute(where, (held.state,)).fetchone() or (0, 0, 0)
+        block, start, length = held.stored
         data = self._block(block)[start : start + length]
-        if hashlib.blake2b(data, digest_size=16).digest() != held.state:
+        if state_of((held.object, str(held.dn), data)) != held.state:
             what = f"what a snapshot holds of {held.dn} is damaged"
             raise DirectoryError(
                 Code.DAMAGED, what, where=Location(file=str(self.path)), remedy="take it from another snapshot"
             )
-        return Entry(held.dn, _decode(data))
+        return Entry(held.dn, unpack(data))
 
     def _block(self, number: int) -> bytes:
         """What a block holds, of which the last one is remembered; nothing where it is damaged."""
@@ -267,18 +279,18 @@ class Snapshots(OwnFile):
     def verify(self, snapshot: Snapshot) -> list[Finding]:
         """What is wrong with a snapshot, object by object; empty where it is whole."""
         findings = []
-        for held in self.held(snapshot):
+        for each in self.held(snapshot):
             try:
-                self.entry(held)
+                self.entry(each)
             except DirectoryError as error:
                 findings.append(error.findings[0])
         with sqlite_file.plain_errors(self.path):
             (digest,) = self.db.execute("SELECT digest FROM snapshot WHERE number = ?", (snapshot.number,)).fetchone()
-        rows, found = self._rows(snapshot), 0
+        rows, digest_now = self._rows(snapshot), 0
         for row in rows:
-            found ^= _sum_of(*row)
+            digest_now ^= _number(row[2])
         entries = len(rows)
-        if (entries, found.to_bytes(16, "big")) != (snapshot.entries, digest):
+        if (entries, digest_now.to_bytes(16, "big")) != (snapshot.entries, digest):
             what = f"snapshot {snapshot.number} had {snapshot.entries} entries, and {entries} are found, or others"
             findings.append(Finding(Code.DAMAGED, what, Location(file=str(self.path)), "trust another one", NOTE))
         return findings
@@ -301,8 +313,26 @@ class _Latest(Struct, frozen=True):
     stamp: str
 
 
+class _Objects(Collection[str]):
+    """The identifiers of the objects in the last snapshot of a line, which are read when somebody asks."""
+
+    def __init__(self, db: sqlite3.Connection, line: int, number: int) -> None:
+        self._db, self._line, self._number = db, line, number
+
+    def __len__(self) -> int:
+        return self._number
+
+    def __contains__(self, identifier: object) -> bool:
+        found = self._db.execute(f"SELECT 1 {_OPEN} AND object = ?", (self._line, identifier))
+        return found.fetchone() is not None
+
+    def __iter__(self) -> Iterator[str]:
+        for (identifier,) in self._db.execute(f"SELECT object {_OPEN}", (self._line,)):
+            yield identifier
+
+
 class _Writing:
-    """One snapshot as it is written. What differs from the last one is put down by another thread meanwhile.
+    """One snapshot as it is written.
 
     Attributes:
         total: entries.
@@ -314,124 +344,110 @@ class _Writing:
     def __init__(self, db: sqlite3.Connection, line: int, number: int, latest: _Latest) -> None:
         self._db, self._line, self._number, self._latest = db, line, number, latest
         self._ended: list[str] = []
-        self._new: list[_New] = []
+        #: What is not yet in a block: the octets, and of each object its identifier, name and state.
+        self._octets: list[bytes] = []
+        self._open: list[tuple[str, str, bytes]] = []
         self.total, self.changed, self.digest = 0, 0, 0
 
-    def take(self, entries: Iterable[Entry], source: Source) -> str:
+    def take(self, entries: Iterable[Packed], source: Source) -> str:
         """Write what differs; the directory's stamp."""
-        opened = self._db.execute(f"SELECT object {_OPEN}", (self._line,))
-        known = {name for (name,) in opened}
-        changes = source.changes(self._latest.stamp, known)
-        few = self._few(changes, known, source) if self._latest.stamp else None
-        if few is None:
-            rows = self._db.execute(f"SELECT object, dn, state {_OPEN}", (self._line,))
-            self._write_all(entries, {name: (dn, state) for name, dn, state in rows})
-        else:
-            self._write_few(few, changes.gone)
-        # What began in snapshots that are forgotten, and is over, was in none.
-        self._db.execute("DELETE FROM spell WHERE base = ? AND last < first", (self._line,))
+        identifiers = _Objects(self._db, self._line, self._latest.entries)
+        changes = source.changes(self._latest.stamp, identifiers)
+        few = self._few(changes, identifiers, source) if self._latest.stamp else None
+        if few is not None:
+            self._write_few(few, changes.deleted)
+        elif self._db.execute("SELECT 1 FROM spell").fetchone():
+            self._write_all(entries, dict(self._db.execute(f"SELECT object, state {_OPEN}", (self._line,))))
+        else:  # an index is made faster than it grows
+            self._db.execute("DROP INDEX spell_open")
+            self._write_all(entries, {})
+            self._db.execute(_INDEX)
         return changes.stamp
 
-    def _few(self, changes: Changes, known: Collection[str], source: Source) -> list[Entry] | None:
+    def _few(self, changes: Changes, identifiers: Collection[str], source: Source) -> list[Packed] | None:
         """The entries that are new or may differ; None where all must be read."""
-        if changes.names is None or len(changes.names) > max(_AT_LEAST, len(known) * _FEW):
+        if changes.names is None or len(changes.names) > max(_AT_LEAST, len(identifiers) * _FEW):
             return None
-        found = [entry for dn in changes.names if (entry := source.read(dn)) is not None]
+        entries = [entry for dn in changes.names if (entry := source.read(dn)) is not None]
         if changes.has_references:
-            return found
-        had = (self._had(object_of(entry)) for entry in found)
-        is_renamed = any(before and before[0] != str(entry.dn) for before, entry in zip(had, found, strict=True))
-        return None if is_renamed or changes.gone else found
+            return entries
+        is_renamed = any((earlier := self._open_spell(name)) and earlier[0] != dn for name, dn, _ in entries)
+        return None if is_renamed or changes.deleted else entries
 
-    def _had(self, name: str) -> tuple[str, bytes] | None:
+    def _open_spell(self, name: str) -> tuple[str, bytes] | None:
+        """The name and the state that an object had last."""
         row: tuple[str, bytes] | None = self._db.execute(
             f"SELECT dn, state {_OPEN} AND object = ?", (self._line, name)
         ).fetchone()
         return row
 
-    def _write_few(self, entries: Iterable[Entry], gone: Iterable[str]) -> None:
+    def _write_few(self, entries: Iterable[Packed], deleted: Iterable[str]) -> None:
         """Write these, and that others are gone; all the rest is as it was."""
         self.total, self.digest = self._latest.entries, self._latest.digest
-        names = {object_of(entry): entry for entry in entries}
-        before = {name: had for name in {*names, *gone} if (had := self._had(name)) is not None}
-        for name, had in before.items():
-            self.digest ^= _sum_of(name, *had)
+        by_name = {entry[0]: entry for entry in entries}
+        before = {name: earlier[1] for name in {*by_name, *deleted} if (earlier := self._open_spell(name)) is not None}
+        for state in before.values():
+            self.digest ^= _number(state)
         self.total -= len(before)
-        self._write_all(names.values(), before)
+        self._write_all(by_name.values(), before)
 
-    def _write_all(self, entries: Iterable[Entry], before: dict[str, tuple[str, bytes]]) -> None:
-        """Write these entries; what was there before and is not among them is gone."""
-        from concurrent.futures import Future, ThreadPoolExecutor
-
-        with ThreadPoolExecutor(1) as writer:
-            written: Future[None] | None = None
-            for entry in entries:
-                self.total += 1
-                name, dn = object_of(entry), str(entry.dn)
-                state, data = state_of(entry)
-                self.digest ^= _sum_of(name, dn, state)
-                had = before.pop(name, None)
-                if had == (dn, state):
+    def _write_all(self, entries: Iterable[Packed], before: dict[str, bytes]) -> None:
+        """Write these entries; who was there before, each with a state, and is not among them is gone."""
+        read = set[str]()
+        for entry in entries:
+            name, dn, data = entry
+            if name in read:  # it was moved while the directory was read, and came once more
+                continue
+            read.add(name)
+            self.total += 1
+            state = state_of(entry)
+            self.digest ^= _number(state)
+            earlier = before.pop(name, None)
+            if earlier is not None:
+                if earlier == state:
                     continue
-                self.changed += 1
-                if had is not None:
-                    self._ended.append(name)
-                self._new.append((name, dn, state, data))
-                if len(self._new) == _BLOCK:
-                    if written is not None:
-                        written.result()
-                    written = writer.submit(self._write, self._ended, self._new)
-                    self._ended, self._new = [], []
-            if written is not None:
-                written.result()
+                self._ended.append(name)
+            self.changed += 1
+            self._octets.append(data)
+            self._open.append((name, dn, state))
+            if len(self._open) == _BLOCK:
+                self._write()
         self.changed += len(before)
-        self._write([*self._ended, *before], self._new)
+        self._ended += before
+        self._write()
 
-    def _write(self, ended: list[str], new: list[_New]) -> None:
-        db, line = self._db, self._line
-        db.executemany(
+    def _write(self) -> None:
+        """Write a block, and the spells of its objects, after those that they follow are over."""
+        for sql in (
+            "DELETE FROM spell WHERE first > ? AND base = ? AND object = ? AND last IS NULL",  # all of it is forgotten
             "UPDATE spell SET last = ? WHERE base = ? AND object = ? AND last IS NULL",
-            [(self._latest.number, line, name) for name in ended],
-        )
-        if not new:
-            return
-        import zstandard
+        ):
+            self._db.executemany(sql, [(self._latest.number, self._line, name) for name in self._ended])
+        if self._open:
+            import zstandard
 
-        data = zstandard.ZstdCompressor(level=3).compress(b"".join(data for *_, data in new))
-        block = db.execute("INSERT INTO block(data) VALUES(?)", (data,)).lastrowid
-        starts = accumulate((len(data) for *_, data in new), initial=0)
-        # One statement for all: only between statements does one thread wait for the other.
-        states = [
-            x for (_, _, state, data), start in zip(new, starts, strict=False) for x in (state, block, start, len(data))
-        ]
-        db.execute(f"INSERT OR IGNORE INTO state VALUES {', '.join(['(?, ?, ?, ?)'] * len(new))}", states)
-        spells = [x for name, dn, state, _ in new for x in (line, name, self._number, dn, state)]
-        rows = ", ".join(["(?, ?, ?, ?, ?)"] * len(new))
-        db.execute(f"INSERT INTO spell(base, object, first, dn, state) VALUES {rows}", spells)
+            data = zstandard.ZstdCompressor(level=3).compress(b"".join(self._octets))
+            block = self._db.execute("INSERT INTO block(data) VALUES(?)", (data,)).lastrowid
+            lengths = list(map(len, self._octets))
+            where = zip(self._open, accumulate(lengths, initial=0), lengths, strict=False)
+            self._db.executemany(
+                "INSERT INTO spell(base, first, block, object, dn, state, start, length) "
+                f"VALUES({self._line}, {self._number}, {block}, ?, ?, ?, ?, ?)",
+                [(*each, start, length) for each, start, length in where],
+            )  # fmt: skip
+        self._ended, self._octets, self._open = [], [], []
 
 
-def _sum_of(name: str, dn: str, state: bytes) -> int:
-    """What one object adds to the digest of a snapshot, in whatever order objects come."""
-    return int.from_bytes(hashlib.blake2b(f"{name}\0{dn}\0".encode() + state, digest_size=16).digest(), "big")
+def _held(row: _Row) -> Held:
+    return Held(row[0], DN.read(row[1]), row[2], row[3:])
 
 
-def object_of(entry: Entry) -> str:
-    """By what an object is known again: the directory's own identifier, or the key of its name where it shows none."""
-    return entry.identifier or entry.dn.key
+def state_of(entry: Packed) -> bytes:
+    """The state of an object: the digest of how it is known, its name, and what it holds."""
+    name, dn, data = entry
+    return hashlib.blake2b(f"{name}\0{dn}\0".encode() + data, digest_size=16).digest()
 
 
-def state_of(entry: Entry) -> tuple[bytes, bytes]:
-    """The digest of what an object holds, in whatever order its values come, and that itself."""
-    # Written out, because a run over a large directory spends most of its own time here.
-    attributes = dict(entry.attributes)
-    for name in [name for name, values in attributes.items() if len(values) > 1]:
-        try:
-            attributes[name] = sorted(attributes[name])
-        except TypeError:  # text and octets
-            attributes[name] = sorted(attributes[name], key=_octets)
-    data = _encode(attributes)
-    return hashlib.blake2b(data, digest_size=16).digest(), data
-
-
-def _octets(value: Value) -> bytes:
-    return value if isinstance(value, bytes) else value.encode()
+def _number(state: bytes) -> int:
+    """What an object adds to the digest of a snapshot, in whatever order objects come."""
+    return int.from_bytes(state, "big")

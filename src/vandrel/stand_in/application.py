@@ -82,8 +82,8 @@ class StandIn(ASGIApplication):
 
     def __init__(self, state: Path, rules: Rules, token: str) -> None:
         """Take the file of what it keeps, its rules and the token that it demands."""
-        self.kept = FileStorage(state, frozenset(map(str.lower, rules.suffixes)), rules.products)
-        super().__init__(AsyncInMemoryStorage(self.kept), _provider())
+        self.people = FileStorage(state, frozenset(map(str.lower, rules.suffixes)), rules.products)
+        super().__init__(AsyncInMemoryStorage(self.people), _provider())
         self._rules, self._token = rules, token
         self._recent: deque[float] = deque()
         self._count = 0
@@ -99,22 +99,22 @@ class StandIn(ASGIApplication):
         self._count += 1
         if (early := self._limited() or self._fault()) is not None:
             return early
-        self.kept.url = request.base_url.rstrip("/")
+        self.people.url = request.base_url.rstrip("/")
         first, *rest = [part for part in request.path.split("/") if part] or [""]
         if (request.method.upper(), first, len(rest)) == ("POST", "Answers", 1):  # by the guest, who has no token
-            return self._published(request, self.kept.answer(rest[0]))
+            return self._published(request, self.people.answer(rest[0]))
         if first not in ("DeletedUsers", "Products"):
             return await super().dispatch_request(request)
         self.check_auth(request)
         match (request.method.upper(), first, rest):
             case ("GET", "Products", []):
-                return _listed(self.kept.seats())
+                return _listed(self.people.seats())
             case ("GET", "DeletedUsers", []):
-                return _listed(list(self.kept.deleted()))
+                return _listed(list(self.people.deleted()))
             case ("POST", "DeletedUsers", [identifier, "restore"]):
-                return self._published(request, self.kept.restore(identifier))
+                return self._published(request, self.people.restore(identifier))
             case ("DELETE", "DeletedUsers", [identifier]):
-                self.kept.purge(identifier)
+                self.people.purge(identifier)
                 return ScimResponse(HTTPStatus.NO_CONTENT)
         return _error(HTTPStatus.NOT_FOUND, "there is no such endpoint")
 

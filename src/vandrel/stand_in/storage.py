@@ -91,7 +91,7 @@ class FileStorage(InMemoryStorage):
         """Create a record, if a seat is left for what it is entitled to; a guest is invited."""
         self._check(resource, None)
         self._invite(resource, None)
-        created = self._kept(resource_type, super().create(resource_type, resource))
+        created = self._persisted(resource_type, super().create(resource_type, resource))
         self._write_to(created)
         return created
 
@@ -102,7 +102,9 @@ class FileStorage(InMemoryStorage):
         self._check(resource, resource.id)
         before = self.get(resource_type, resource.id or "")
         is_new = self._invite(resource, before)
-        changed = self._kept(resource_type, super().update(resource_type, resource, expected_version=expected_version))
+        changed = self._persisted(
+            resource_type, super().update(resource_type, resource, expected_version=expected_version)
+        )
         if is_new:
             self._write_to(changed)
         return changed
@@ -120,9 +122,9 @@ class FileStorage(InMemoryStorage):
                 self._db.execute("INSERT OR REPLACE INTO deleted VALUES(?, ?, ?)", (resource_id, now, body))
             for group in [each for each in self.resources if isinstance(each, Group)]:
                 if any(member.value == resource_id for member in group.members or ()):
-                    left = [member for member in group.members or () if member.value != resource_id]
-                    changed = group.model_copy(deep=True, update={"members": left or None})
-                    self._kept(_type_of("Group"), super().update(_type_of("Group"), changed))
+                    remaining = [member for member in group.members or () if member.value != resource_id]
+                    changed = group.model_copy(deep=True, update={"members": remaining or None})
+                    self._persisted(_type_of("Group"), super().update(_type_of("Group"), changed))
 
     def deleted(self) -> Iterator[dict[str, Any]]:
         """The people who were deleted in the last thirty days, with the time of it."""
@@ -145,7 +147,7 @@ class FileStorage(InMemoryStorage):
             person.meta.version, person.meta.last_modified = self.next_version(), self.clock()
             self._store(person, values)
             self._db.execute("DELETE FROM deleted WHERE id = ?", (identifier,))
-            return self._kept(_type_of("User"), person.model_copy(deep=True))
+            return self._persisted(_type_of("User"), person.model_copy(deep=True))
 
     def purge(self, identifier: str) -> None:
         """Forget a person who was deleted."""
@@ -165,7 +167,7 @@ class FileStorage(InMemoryStorage):
             assert person is not None
             changed = person.model_copy(deep=True)
             changed[Guest].answered = changed[Guest].answered or utcnow()
-            return self._kept(_type_of("User"), super().update(_type_of("User"), changed))
+            return self._persisted(_type_of("User"), super().update(_type_of("User"), changed))
 
     def _invite(self, resource: Resource[Any], before: Resource[Any] | None) -> bool:
         """Work out what the service says of an invitation; whether a message goes out."""
@@ -188,13 +190,13 @@ class FileStorage(InMemoryStorage):
         self._db.execute("INSERT OR REPLACE INTO invitation VALUES(?, ?)", (person.id, code))
         folder = self.folder / "messages"
         folder.mkdir(mode=0o700, exist_ok=True)
-        told = f"To: {person.user_name}\nUntil: {guest.ends:%Y-%m-%d}\nTo accept: POST {self.url}/Answers/{code}\n"
-        safe_file.write(folder / f"{person.id}.txt", told.encode(), "message", replace=True)
+        text = f"To: {person.user_name}\nUntil: {guest.ends:%Y-%m-%d}\nTo accept: POST {self.url}/Answers/{code}\n"
+        safe_file.write(folder / f"{person.id}.txt", text.encode(), "message", replace=True)
 
     def seats(self) -> list[dict[str, Any]]:
         """The products, with how many seats there are and are given."""
-        given = Counter(each for person in self.resources for each in _entitlements(person))
-        return [{"name": name, "seats": seats, "given": given[name]} for name, seats in self.products.items()]
+        counts = Counter(each for person in self.resources for each in _entitlements(person))
+        return [{"name": name, "seats": seats, "given": counts[name]} for name, seats in self.products.items()]
 
     def _check(self, resource: Resource[Any], identifier: str | None) -> None:
         if not isinstance(resource, User):
@@ -203,17 +205,17 @@ class FileStorage(InMemoryStorage):
         is_invited = resource[Guest] is not None and bool(resource[Guest].invited)  # guests come from anywhere
         if self.suffixes and suffix not in self.suffixes and not is_invited:
             raise InvalidValueException(detail=f"the suffix {suffix or '(none)'} is not proven to be yours")
-        wanted = set(_entitlements(resource))
+        products = set(_entitlements(resource))
         if not self.products:
             return
-        if unknown := wanted - self.products.keys():
+        if unknown := products - self.products.keys():
             raise InvalidValueException(detail=f"there is no product {sorted(unknown)[0]}")
-        for name in sorted(wanted):
-            given = sum(name in _entitlements(each) for each in self.resources if each.id != identifier)
-            if given >= self.products[name]:
-                raise UniquenessException(detail=f"all {given} seats of {name} are given")
+        for name in sorted(products):
+            number = sum(name in _entitlements(each) for each in self.resources if each.id != identifier)
+            if number >= self.products[name]:
+                raise UniquenessException(detail=f"all {number} seats of {name} are given")
 
-    def _kept(self, resource_type: ResourceType, resource: Resource[Any]) -> Resource[Any]:
+    def _persisted(self, resource_type: ResourceType, resource: Resource[Any]) -> Resource[Any]:
         sql = "INSERT OR REPLACE INTO record VALUES(?, ?, ?)"
         self._db.execute(sql, (resource_type.name, resource.id, _text(resource)))
         return resource

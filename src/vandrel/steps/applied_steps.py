@@ -25,11 +25,11 @@ def applied_steps(directory: Directory, items: Sequence[Item]) -> set[int]:
         items: all steps of the job, in their order, by the names that their objects have now.
 
     """
-    lost = {item.dn for item in items if item.record.state == REFUSED and isinstance(item.step, Add)}
+    not_created = {item.dn for item in items if item.record.state == REFUSED and isinstance(item.step, Add)}
     by_object: dict[str, list[Item]] = {}
     numbers, still_elsewhere = set(), []
     for item in items:
-        step = without_lost(item.step, lost) if item.step is not None else None
+        step = without_lost(item.step, not_created) if item.step is not None else None
         if item.record.state != BEGUN or step is None:
             continue
         if not isinstance(step, Rename):

@@ -42,26 +42,26 @@ class Checks:
     """
 
     def __init__(
-        self, directory: Directory, dialect: Dialect, read: Keys[str] = frozenset(), coming: Iterable[str] = (),
+        self, directory: Directory, dialect: Dialect, entries: Keys[str] = frozenset(), coming: Iterable[str] = (),
         *, gives_back: bool = False,
     ) -> None:  # fmt: skip
         """Prepare to check.
 
-        `read` are the keys of names that the request has just read, which so exist; `coming` those of objects that will
-        be made, at which a step may point before. With `gives_back` the values are those that the directory held:
+        `entries` are the keys of names that the request has just read, which so exist; `coming` those of objects that
+        will be made, at which a step may point before. With `gives_back` the values are those that the directory held:
         what would be wrong with new ones is no more than a note.
         """
-        self._read = read
+        self._read = entries
         self._gives_back = gives_back
         self._directory = directory
         self._dialect = dialect
         self._schema = directory.schema
         self._added: dict[str, DN] = {}
         self._coming: set[str] = set(coming)
-        self._gone: set[str] = set()
+        self._deleted: set[str] = set()
         self._moves: list[Rename] = []
         self._made_moves: list[Rename] = []
-        self._asked: dict[str, EffectiveRights | None] = {}
+        self._rights: dict[str, EffectiveRights | None] = {}
         self._given: dict[tuple[str, str], DN] = {}
         #: What earlier steps change, by the key of the object's name.
         self._set: dict[str, list[Change]] = {}
@@ -89,30 +89,30 @@ class Checks:
         """Everything that stands in the way of these steps."""
         existing = self._existing(steps)
         claims = [self._claims(step) for step in steps]
-        taken = self._find_owners(claims)
+        owners = self._find_owners(claims)
         findings: list[Finding] = []
         for step, claimed in zip(steps, claims, strict=True):
             match step:
                 case Add():
                     findings += self._add(step, existing)
-                    findings += self._names_free(step.dn, claimed, taken)
+                    findings += self._names_free(step.dn, claimed, owners)
                     self._added[step.dn.key] = step.dn
-                    self._gone.discard(step.dn.key)
+                    self._deleted.discard(step.dn.key)
                 case Set():
                     findings += self._changes(step, existing)
                     self._set.setdefault(step.dn.key, []).extend(step.changes)
-                    findings += self._names_free(step.dn, claimed, taken)
+                    findings += self._names_free(step.dn, claimed, owners)
                     self._give_up(step)
                 case Rename():
                     findings += self._rename(step, existing)
-                    findings += self._names_free(step.dn, claimed, taken)
+                    findings += self._names_free(step.dn, claimed, owners)
                     self._added[step.new.key] = step.new
-                    self._gone.add(step.dn.key)
-                    self._gone.discard(step.new.key)
+                    self._deleted.add(step.dn.key)
+                    self._deleted.discard(step.new.key)
                     self._made_moves.append(step)
                 case Remove():
                     findings += self._remove(step, existing)
-                    self._gone.add(step.dn.key)
+                    self._deleted.add(step.dn.key)
                 case Password():
                     findings += self._must_exist(step.dn, existing)
         return findings
@@ -131,7 +131,7 @@ class Checks:
             if isinstance(step, Set):
                 self._give_up(step)
             elif isinstance(step, Rename | Remove):
-                self._gone.add(step.dn.key)
+                self._deleted.add(step.dn.key)
         return findings
 
     def _give_up(self, step: Set) -> None:
@@ -169,35 +169,35 @@ class Checks:
                     yield from ((change.attribute, value) for value in change.added)
 
     def _existing(self, steps: Iterable[Step]) -> set[str]:
-        wanted: dict[str, DN] = {}
+        by_key: dict[str, DN] = {}
         for step in steps:
-            wanted[step.dn.key] = step.dn
+            by_key[step.dn.key] = step.dn
             if isinstance(step, Add):
-                if step.dn.parent_key not in wanted:
-                    wanted[step.dn.parent_key] = step.dn.parent
+                if step.dn.parent_key not in by_key:
+                    by_key[step.dn.parent_key] = step.dn.parent
             elif isinstance(step, Rename):
-                wanted[step.new.key] = step.new
-                wanted[step.new.parent.key] = step.new.parent
+                by_key[step.new.key] = step.new
+                by_key[step.new.parent.key] = step.new.parent
             for _, value in self._references(step):
                 target = _parsed(value)
                 if target:
-                    wanted[target.key] = target
+                    by_key[target.key] = target
         if self._moves:
-            wanted |= {old.key: old for old in [self._before(dn, self._moves) for dn in wanted.values()]}
-        unknown = [dn for key, dn in wanted.items() if key not in self._added and key not in self._read]
+            by_key |= {old.key: old for old in [self._before(dn, self._moves) for dn in by_key.values()]}
+        unknown = [dn for key, dn in by_key.items() if key not in self._added and key not in self._read]
         existing = {dn.key for dn in self._directory.existing(unknown)}
         if not self._directory.capabilities.answers:  # what is asked of those that are there is to be asked
             existing = {dn.key for dn in unknown}
-        return existing | (wanted.keys() & self._read)
+        return existing | (by_key.keys() & self._read)
 
     def _claims(self, step: Step) -> list[_Claim]:
         """What the step adds and must be unique: the value as stored, and where it must not stand a second time."""
         claims: list[_Claim] = []
         if isinstance(step, Add):
-            given = step.attributes
+            values_of = step.attributes
             for name in self._unique:
-                if name in given:
-                    claims += [self._claim(name, str(value)) for value in given[name]]
+                if name in values_of:
+                    claims += [self._claim(name, str(value)) for value in values_of[name]]
         elif isinstance(step, Set):
             for change in step.changes:
                 if change.attribute in self._unique:
@@ -222,7 +222,7 @@ class Checks:
     # --- one step
 
     def _is_there(self, dn: DN, existing: set[str]) -> bool:
-        if dn.key in self._gone:
+        if dn.key in self._deleted:
             return False
         if dn.key in existing or dn.key in self._added:
             return True
@@ -243,7 +243,7 @@ class Checks:
 
     def _parent(self, dn: DN, existing: set[str]) -> Iterator[Finding]:
         key = dn.parent_key
-        if (key in existing or key in self._added) and key not in self._gone:
+        if (key in existing or key in self._added) and key not in self._deleted:
             return
         parent = dn.parent
         if dn not in self._directory.contexts and not self._is_there(parent, existing):
@@ -264,15 +264,15 @@ class Checks:
 
     def _allowed(self, dn: DN) -> EffectiveRights | None:
         """What the identity may do there, where the directory tells: asked once an object, and of so many."""
-        if dn.key not in self._asked and len(self._asked) < _MOST_ASKED:
-            self._asked[dn.key] = self._directory.allowed(dn)
-        return self._asked.get(dn.key)
+        if dn.key not in self._rights and len(self._rights) < _MOST_ASKED:
+            self._rights[dn.key] = self._directory.allowed(dn)
+        return self._rights.get(dn.key)
 
     def _may_create(self, step: Add) -> Iterator[Finding]:
         key = step.dn.parent_key
         if key in self._added or step.dn in self._directory.contexts:
             return
-        allowed = self._asked[key] if key in self._asked else self._allowed(step.dn.parent)
+        allowed = self._rights[key] if key in self._rights else self._allowed(step.dn.parent)
         if allowed is not None and not allowed.classes & {str(v) for v in step.attributes.get("objectClass", ())}:
             yield Finding(
                 Code.NOT_PERMITTED,
@@ -297,10 +297,10 @@ class Checks:
     def _is_held(self, target: DN) -> bool:
         """Whether the directory holds what the name would be in: its innermost context, and that is not empty."""
         within = [context for context in self._directory.contexts if target.is_within(context)]
-        return bool(within) and max(within, key=len) in self._held
+        return bool(within) and max(within, key=len) in self._held_names
 
     @cached_property
-    def _held(self) -> set[DN]:
+    def _held_names(self) -> set[DN]:
         coming = {dn for dn in self._directory.contexts if dn.key in self._coming}
         return coming | self._directory.existing(self._directory.contexts)
 
@@ -355,15 +355,17 @@ class Checks:
         if entry is not None and self._dialect.read(entry, "protected") == ["yes"]:
             yield still_protected(self._dialect, dn)
 
-    def _names_free(self, dn: DN, claims: list[_Claim], taken: dict[tuple[str, str], DN]) -> Iterator[Finding]:
+    def _names_free(self, dn: DN, claims: list[_Claim], owners_by_form: dict[tuple[str, str], DN]) -> Iterator[Finding]:
         for value, forms in claims:
             if not forms:
                 continue
             planned = self._given.setdefault((forms[0][0], str(self._schema.key(*forms[0]))), dn)
-            owners = [(form, taken[form]) for form in forms if form in taken] if taken else []
+            owners = (
+                [(form, owners_by_form[form]) for form in forms if form in owners_by_form] if owners_by_form else []
+            )
             others = [
                 holder for (attribute, stored), holder in owners
-                if holder != dn and holder.key not in self._gone
+                if holder != dn and holder.key not in self._deleted
                 and (attribute, str(self._schema.key(attribute, stored)), holder.key) not in self._given_up
             ]  # fmt: skip
             if others:

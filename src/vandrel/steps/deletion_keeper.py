@@ -29,15 +29,15 @@ class DeletionKeeper:
         self._who = f"{job.who} as {job.bound_as}" if job.bound_as else job.who
         self._reads_again = reads_again
         self._pointed_at: dict[str, list[tuple[DN, str]]] = {}
-        known = [step for step in steps if step is not None]
-        removals = [step for step in known if isinstance(step, Remove)]
-        gone = {step.dn.key for step in removals}
-        for holder, attribute, target in references_taken(known, gone, directory.schema) if gone else ():
+        known_steps = [step for step in steps if step is not None]
+        removals = [step for step in known_steps if isinstance(step, Remove)]
+        keys = {step.dn.key for step in removals}
+        for holder, attribute, target in references_taken(known_steps, keys, directory.schema) if keys else ():
             self._pointed_at.setdefault(target.key, []).append((holder, attribute))
         own = set(own_references(directory)) if removals else set()
         for step in removals:  # those that go together may come back one by one
             for attribute, target in references_of(step.attributes, directory.schema):
-                if target.key in gone and attribute in own:
+                if target.key in keys and attribute in own:
                     self._pointed_at.setdefault(target.key, []).append((step.dn, attribute))
 
     def execute(self, steps: Sequence[Step], *, atomic: bool, most_refused: int | None = None) -> list[Outcome]:
@@ -57,11 +57,11 @@ class DeletionKeeper:
     def settle(self, steps: Sequence[Step], outcomes: Sequence[Outcome]) -> None:
         """Tell the attic what has gone, what has stayed, and what has come back."""
         tried = list(zip(steps, outcomes, strict=False))
-        gone = [step.dn for step, outcome in tried if isinstance(step, Remove) and outcome is None]
-        stayed = [step.dn for step, outcome in tried if isinstance(step, Remove) and outcome is not None]
-        stayed += [step.dn for step in steps[len(outcomes) :] if isinstance(step, Remove)]
-        if gone or stayed:
-            self._attic.settle(self._job.number, gone, stayed)
+        deleted = [step.dn for step, outcome in tried if isinstance(step, Remove) and outcome is None]
+        not_deleted = [step.dn for step, outcome in tried if isinstance(step, Remove) and outcome is not None]
+        not_deleted += [step.dn for step in steps[len(outcomes) :] if isinstance(step, Remove)]
+        if deleted or not_deleted:
+            self._attic.settle(self._job.number, deleted, not_deleted)
         back = [step.restores for step, outcome in tried if isinstance(step, Add) and step.restores and outcome is None]
         if back:
             self._attic.take_out(back, self._job.number)

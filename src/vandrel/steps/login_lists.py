@@ -68,14 +68,14 @@ def _new_login(directory: Directory, step: Step) -> _NewLogin | None:
 
 def _listing(directory: Directory, logins: Sequence[str]) -> dict[str, list[DN]]:
     """The groups that list these logon names."""
-    found: dict[str, list[DN]] = {}
-    wanted = list(dict.fromkeys(logins))
-    for start in range(0, len(wanted), _AT_ONCE):
-        some = wanted[start : start + _AT_ONCE]
+    owners: dict[str, list[DN]] = {}
+    names = list(dict.fromkeys(logins))
+    for start in range(0, len(names), _AT_ONCE):
+        some = names[start : start + _AT_ONCE]
         where = Or(tuple(Compare(BY_LOGIN, "=", login) for login in some))
         for context in directory.contexts:
             for group in directory.search(context, where=where, only=[BY_LOGIN]):
                 for login in some:
                     if login in group.texts(BY_LOGIN):
-                        found.setdefault(login, []).append(group.dn)
-    return found
+                        owners.setdefault(login, []).append(group.dn)
+    return owners

@@ -49,8 +49,8 @@ class NameGuard:
         if len(steps) <= _FEW:  # what is read back need not wait for the turn to be given back
             ask_ahead(self._dialect, partial(self._ask_for, steps))
         if not turn.give_back():
-            made = [step for step, outcome in zip(steps, outcomes, strict=False) if outcome is None]
-            self._look_afterwards(made)
+            executed = [step for step, outcome in zip(steps, outcomes, strict=False) if outcome is None]
+            self._look_afterwards(executed)
         return outcomes
 
     def _ask_for(self, steps: Sequence[Step], dialect: Dialect) -> None:
@@ -63,9 +63,9 @@ class NameGuard:
             dialect.directory.get(dn)
             dialect.has_password(Entry(dn, {}))
 
-    def _look_afterwards(self, made: Sequence[Step]) -> None:
+    def _look_afterwards(self, executed: Sequence[Step]) -> None:
         try:
-            self.twice += self._checks.held_twice(made)
+            self.twice += self._checks.held_twice(executed)
         except DirectoryError as error:
             what = f"whether somebody else was given the same names cannot be seen: {error.findings[0].what}"
             self.twice.append(Finding(error.code, what, error.findings[0].where, severity=NOTE))
@@ -74,22 +74,22 @@ class NameGuard:
         refusals = [_error(finding) for finding in self._checks.taken(steps)]
         if atomic and any(refusals):
             return [refusal or not_made_with_the_rest() for refusal in refusals]
-        lost: set[DN] = set()
+        never_created: set[DN] = set()
         for place, (step, refusal) in enumerate(zip(steps, refusals, strict=True)):
-            if refusal is None and step.dn in lost:
+            if refusal is None and step.dn in never_created:
                 refusals[place] = not_created(str(step.dn))
             elif refusal is not None and isinstance(step, Add):
-                lost.add(step.dn)
+                never_created.add(step.dn)
         if most_refused is not None:  # behind the refusal that is one too many nothing is tried
             stop = next(islice((n for n, refusal in enumerate(refusals) if refusal), most_refused, None), len(steps))
             steps, refusals = steps[: stop + 1], refusals[: stop + 1]
-        left = [step.operation() for step, refusal in zip(steps, refusals, strict=True) if refusal is None]
+        operations = [step.operation() for step, refusal in zip(steps, refusals, strict=True) if refusal is None]
         most = None if most_refused is None else max(most_refused - sum(map(bool, refusals)), 0)
-        made = iter(self._directory.execute(left, atomic=atomic, most_refused=most))
+        answers = iter(self._directory.execute(operations, atomic=atomic, most_refused=most))
         outcomes: list[Outcome] = []
         for refusal in refusals:
             try:
-                outcomes.append(refusal if refusal is not None else next(made))
+                outcomes.append(refusal if refusal is not None else next(answers))
             except StopIteration:  # there were too many refusals
                 break
         return outcomes

@@ -59,8 +59,8 @@ class RunResult(Struct):
     refused: list[tuple[str, VandrelError]] = msgspec.field(default_factory=list)
     seconds: float = 0.0
     stopped: bool = False
-    lost: set[DN] = msgspec.field(default_factory=set)
-    stayed: set[DN] = msgspec.field(default_factory=set)
+    not_created: set[DN] = msgspec.field(default_factory=set)
+    not_deleted: set[DN] = msgspec.field(default_factory=set)
     unset: set[DN] = msgspec.field(default_factory=set)
     half_set: set[DN] = msgspec.field(default_factory=set)
     kept_out: dict[str, list[tuple[DN, VandrelError]]] = msgspec.field(default_factory=dict)

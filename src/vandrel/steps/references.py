@@ -25,17 +25,20 @@ KeptReference = tuple[DN, str, DN]
 
 
 def with_references(
-    directory: Directory, dialect: Dialect, steps: Sequence[Step], kept: Callable[[KeptReference], object] | None = None
+    directory: Directory,
+    dialect: Dialect,
+    steps: Sequence[Step],
+    references: Callable[[KeptReference], object] | None = None,
 ) -> list[Step]:
     """The steps, with what keeps the names right that point at objects which are renamed, moved or removed.
 
     Names that point at objects that go are taken away before, even where the directory does that by itself: what is in
     no step cannot be taken back, and some servers put another name in their place. After a rename nothing is added
     where the directory sees to it; where it does so unannounced, as some servers do, the added steps change nothing.
-    `kept` is told of names that cannot be taken away, because their holder must have one, as an alias must.
+    `references` is told of names that cannot be taken away, because their holder must have one, as an alias must.
     """
     if any(isinstance(step, Rename | Remove) for step in steps):
-        steps = list(_ReferenceRepair(directory, dialect, kept or (lambda reference: None)).steps(steps))
+        steps = list(_ReferenceRepair(directory, dialect, references or (lambda reference: None)).steps(steps))
     return list(with_login_lists(directory, dialect, steps))
 
 
@@ -64,10 +67,10 @@ def additions_apart(steps: Sequence[Step], dialect: Dialect, schema: Schema) -> 
 def without_references(entry: Entry, references: Iterable[tuple[str, DN]], dialect: Dialect) -> Entry:
     """An entry without these values; a group that has no member left gets what the dialect puts in its place."""
     bare = Entry(entry.dn, dict(entry.attributes))
-    gone: dict[str, list[DN]] = {}
+    by_attribute: dict[str, list[DN]] = {}
     for attribute, target in references:
-        gone.setdefault(attribute, []).append(target)
-    for attribute, targets in gone.items():
+        by_attribute.setdefault(attribute, []).append(target)
+    for attribute, targets in by_attribute.items():
         keys = {target.key for target in targets}
         stay = [value for value in entry.attributes[attribute] if _key(value) not in keys]
         if not stay and attribute in BY_NAME:
@@ -89,8 +92,8 @@ def pointing_again(entry: Entry, references: Iterable[tuple[str, DN]], dialect: 
         yield from dialect.member_change(entry, members, [])
     for attribute, dns in targets.items():
         stand_in = dialect.placeholder(attribute)
-        gone = (stand_in,) if stand_in is not None and stand_in in entry.values_of(attribute) else ()
-        yield Change(attribute, gone, tuple(map(str, dns)))
+        replaced = (stand_in,) if stand_in is not None and stand_in in entry.values_of(attribute) else ()
+        yield Change(attribute, replaced, tuple(map(str, dns)))
 
 
 def references_of(attributes: Mapping[str, list[Value]], schema: Schema) -> Iterator[tuple[str, DN]]:
@@ -102,27 +105,27 @@ def references_of(attributes: Mapping[str, list[Value]], schema: Schema) -> Iter
                     yield attribute, names.parse(str(value))
 
 
-def references_taken(steps: Sequence[Step], gone: Collection[str], schema: Schema) -> Iterator[tuple[DN, str, DN]]:
+def references_taken(steps: Sequence[Step], keys: Collection[str], schema: Schema) -> Iterator[tuple[DN, str, DN]]:
     """What steps take away of names that point at objects: who had it, by which attribute, and the object.
 
-    `gone` are the keys of the names of the objects.
+    `keys` are the keys of the names of the objects.
     """
     logins = logins_of(steps)
     for step in steps:
         for change in step.changes if isinstance(step, Set) else ():
             if change.attribute == BY_LOGIN:
                 listed = [logins[str(value)] for value in change.removed if str(value) in logins]
-                yield from ((step.dn, BY_LOGIN, dn) for dn in listed if dn.key in gone)
+                yield from ((step.dn, BY_LOGIN, dn) for dn in listed if dn.key in keys)
             if schema.is_reference(change.attribute):
                 for value in change.removed:
                     target = names.parse(str(value)) if value else None
-                    if target is not None and target.key in gone:
+                    if target is not None and target.key in keys:
                         yield step.dn, change.attribute, target
 
 
-def give_back(steps: Sequence[Step], stayed: Collection[DN], schema: Schema) -> list[Step]:
+def give_back(steps: Sequence[Step], not_deleted: Collection[DN], schema: Schema) -> list[Step]:
     """The steps that give objects back what pointed at them, where they could not be removed after all."""
-    keys, back = {dn.key for dn in stayed}, dict[DN, dict[str, list[Value]]]()
+    keys, back = {dn.key for dn in not_deleted}, dict[DN, dict[str, list[Value]]]()
     logins = {dn: login for login, dn in logins_of(steps).items()}
     for holder, attribute, target in references_taken(steps, keys, schema):
         value = logins[target] if attribute == BY_LOGIN else str(target)
@@ -156,15 +159,15 @@ class _ReferenceRepair:
         self._then: dict[str, Entry] = {}
         #: key of a name -> keys of the entries that have it as a value
         self._find_owners: dict[str, dict[str, None]] = {}
-        self._gone: set[str] = set()
+        self._deleted: set[str] = set()
 
     def steps(self, steps: Sequence[Step]) -> Iterator[Step]:
         """The steps, and those that are added."""
-        self._gone = {step.dn.key for step in steps if isinstance(step, Remove)}
+        self._deleted = {step.dn.key for step in steps if isinstance(step, Remove)}
         mends_renames = self._directory.capabilities.mends_references
         # What a directory does by itself after a rename is to be known all the same where something goes later on.
         renames = {number: step for number, step in enumerate(steps) if isinstance(step, Rename)}
-        if mends_renames and not self._gone:
+        if mends_renames and not self._deleted:
             return iter(steps)
         return self._mended(steps, {number: self._below(step.dn) for number, step in renames.items()}, mends_renames)
 
@@ -225,8 +228,8 @@ class _ReferenceRepair:
                 if key in holders:
                     holders[renamed[key].key] = holders.pop(key)
 
-    def _before_removals(self, gone: Sequence[DN]) -> Iterator[Step]:
-        by_key = {dn.key: dn for dn in gone}
+    def _before_removals(self, keys: Sequence[DN]) -> Iterator[Step]:
+        by_key = {dn.key: dn for dn in keys}
         for entry, pointing in self._pointing(by_key):
             changes: list[Change] = []
             for name, values in pointing.items():
@@ -253,7 +256,7 @@ class _ReferenceRepair:
     def _pointing(self, targets: Collection[str]) -> Iterator[tuple[Entry, dict[str, list[Value]]]]:
         """The entries that point at these names and stay, as they will be by then."""
         keys = dict.fromkeys(holder for target in targets for holder in self._find_owners.get(target, ()))
-        for entry in [self._then[key] for key in keys if key not in self._gone]:
+        for entry in [self._then[key] for key in keys if key not in self._deleted]:
             pointing = {
                 name: [value for value in entry.values_of(name) if _key(value) in targets]
                 for name in self._attributes
@@ -271,9 +274,9 @@ class _ReferenceRepair:
     def _remember(self, entry: Entry, changes: Sequence[Change]) -> None:
         attributes = dict(entry.attributes)
         for change in changes:
-            gone = set(change.removed)
-            kept = [value for value in attributes.get(change.attribute, []) if value not in gone]
-            attributes[change.attribute] = [*kept, *change.added]
+            removed = set(change.removed)
+            remaining = [value for value in attributes.get(change.attribute, []) if value not in removed]
+            attributes[change.attribute] = [*remaining, *change.added]
             for value in change.added if change.attribute in self._attributes else ():
                 self._find_owners.setdefault(_key(value), {})[entry.dn.key] = None
         self._then[entry.dn.key] = Entry(entry.dn, attributes)

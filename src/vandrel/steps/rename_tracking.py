@@ -27,16 +27,16 @@ class Item(Struct, frozen=True):
 
 def track_renames(directory: Directory, records: Sequence[JournalStep]) -> list[Item]:
     """The steps of a job that was broken off, behind the renames of it that were made without anybody's knowing."""
-    made: list[Rename] = []
+    renames: list[Rename] = []
     moves = []
     for record in reversed(records):
         dn, step = names.parse(record.record["dn"]), from_record(record.record)
         if record.state == BEGUN:
-            for rename in reversed(made):
+            for rename in reversed(renames):
                 dn = _moved(dn, rename)
                 step = _following(step, rename, directory.schema) if step is not None else None
             if isinstance(step, Rename) and is_applied(directory, step.operation()):
-                made.append(step)
+                renames.append(step)
         moves.append(Item(record, step, dn))
     return moves[::-1]
 
@@ -54,8 +54,11 @@ def left_by(directory: Directory, items: Sequence[Item], dns: Collection[DN]) ->
         if entry is None:
             continue
         for change in (change for step in steps if isinstance(step, Set) for change in step.changes):
-            left = [value for value in entry.values_of(change.attribute) if value not in change.removed]
-            entry.attributes[change.attribute] = [*left, *(value for value in change.added if value not in left)]
+            remaining = [value for value in entry.values_of(change.attribute) if value not in change.removed]
+            entry.attributes[change.attribute] = [
+                *remaining,
+                *(value for value in change.added if value not in remaining),
+            ]
         freed[dn] = entry
     return freed
 

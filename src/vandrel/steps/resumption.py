@@ -85,9 +85,9 @@ class Resumption:
         keeper = DeletionKeeper(
             self._directory, guard, self._attic, job, [item.step for item in tracked], reads_again=True
         )  # fmt: skip
-        found = applied_steps(self._directory, tracked)
+        states = applied_steps(self._directory, tracked)
         for item in tracked:
-            self._finish(journal, report, job, item, password, keeper, was_applied=item.record.number in found)
+            self._finish(journal, report, job, item, password, keeper, was_applied=item.record.number in states)
         report.seconds = time.perf_counter() - started
         end_job(journal, report, before_end)
         return report
@@ -96,39 +96,39 @@ class Resumption:
         self, journal: Journal, report: RunResult, job: Job, item: Item, password: Passwords, keeper: DeletionKeeper,
         *, was_applied: bool,
     ) -> None:  # fmt: skip
-        known, step, dn, error = item.record, item.step, str(item.dn), None
-        if known.state == MADE:
+        record, step, dn, error = item.record, item.step, str(item.dn), None
+        if record.state == MADE:
             report.made += 1
             return
-        is_lost = item.dn in report.lost or (step is not None and without_lost(step, report.lost) is None)
-        if known.state == REFUSED:
+        is_lost = item.dn in report.not_created or (step is not None and without_lost(step, report.not_created) is None)
+        if record.state == REFUSED:
             if not is_lost:
-                report.refused.append((dn, VandrelError(Code.DONE_IN_PART, known.why, where=Location(dn=dn))))
+                report.refused.append((dn, VandrelError(Code.DONE_IN_PART, record.why, where=Location(dn=dn))))
             if isinstance(step, Add):
-                report.lost.add(step.dn)
+                report.not_created.add(step.dn)
             return
         if is_lost:
-            journal.mark(report.job, known.number, [not_created(dn)], known.number + 1, is_known=False)
+            journal.mark(report.job, record.number, [not_created(dn)], record.number + 1, is_known=False)
             return
         step, is_withheld = self._with_what_is_secret(
-            without_lost(step, report.lost) if step is not None else None, known
+            without_lost(step, report.not_created) if step is not None else None, record
         )
         # An addition that is there was made whole; of a change whose values are not in the record nothing can be told.
         if is_withheld and not (isinstance(step, Add) and was_applied):
             error = _withheld(dn)
         elif step is None and (
-            (secret := password(known.record | {"dn": dn})) is not None or not known.record["set"]
+            (secret := password(record.record | {"dn": dn})) is not None or not record.record["set"]
         ):  # fmt: skip
-            operation = SetPassword(item.dn, secret, bool(known.record["must-change"]))
+            operation = SetPassword(item.dn, secret, bool(record.record["must-change"]))
             error = self._directory.execute([operation], atomic=True)[0]
         elif step is None:
             error = VandrelError(
                 Code.DONE_IN_PART, "the password may not have been set: it is in no record", where=Location(dn=dn),
                 remedy=f"give one: vandrel edit {places.typed(item.dn, self._dialect.charter.base)} password=generate",
             )  # fmt: skip
-        elif was_applied or (known.state == BEGUN and is_applied(self._directory, step.operation())):
+        elif was_applied or (record.state == BEGUN and is_applied(self._directory, step.operation())):
             pass
-        elif known.state == BEGUN and isinstance(step, Add) and self._was_made(step, job):
+        elif record.state == BEGUN and isinstance(step, Add) and self._was_made(step, job):
             report.changed_since.append(step.dn)
         else:
             error = keeper.execute([step], atomic=True)[0]
@@ -140,14 +140,14 @@ class Resumption:
             if step is None:
                 report.take_unset(item.dn, error)
             elif isinstance(step, Add):
-                report.lost.add(step.dn)
-        journal.mark(report.job, known.number, [error], known.number + 1, is_known=False)
+                report.not_created.add(step.dn)
+        journal.mark(report.job, record.number, [error], record.number + 1, is_known=False)
 
-    def _with_what_is_secret(self, step: Step | None, known: JournalStep) -> tuple[Step | None, bool]:
+    def _with_what_is_secret(self, step: Step | None, record: JournalStep) -> tuple[Step | None, bool]:
         """The step with what its record withholds, where the attic has it; and whether something is still withheld."""
-        if isinstance(step, Add) and step.restores and (kept := self._attic.item(step.restores)) is not None:
-            return with_secrets(step, self._dialect.addable(kept.entry)[0]), False
-        return step, bool(known.record.get("redacted"))
+        if isinstance(step, Add) and step.restores and (item := self._attic.item(step.restores)) is not None:
+            return with_secrets(step, self._dialect.addable(item.entry)[0]), False
+        return step, bool(record.record.get("redacted"))
 
     def _was_made(self, step: Add, job: Job) -> bool:
         """Whether an object was made by this job and has been changed since.

@@ -121,8 +121,8 @@ class Runner:
 
     def _complete(self, plan: Plan) -> Plan:
         """The plan with what protection needs of superiors, which are looked at once for the check and the run."""
-        given, complete = self._completed or (None, plan)
-        if given is not plan:
+        completed, complete = self._completed or (None, plan)
+        if completed is not plan:
             complete = with_superior_guards(self._directory, self._dialect, plan)
             self._completed = (plan, complete)
         return complete
@@ -219,21 +219,21 @@ class Runner:
         whole, first = plan.is_atomic and len(plan.steps) <= BATCH, turns.start + 1
         batch = plan.steps[turns.start : turns.stop]
         most = None if plan.most_refused is None else plan.most_refused - len(report.refused)
-        left = [without_lost(step, report.lost) for step in batch] if report.lost else batch
-        begun = time.perf_counter()
-        made = iter(maker.execute([step for step in left if step is not None], atomic=whole, most_refused=most))
+        remaining = [without_lost(step, report.not_created) for step in batch] if report.not_created else batch
+        start = time.perf_counter()
+        answers = iter(maker.execute([step for step in remaining if step is not None], atomic=whole, most_refused=most))
         outcomes: list[VandrelError | None] = []
-        for step, of in zip(left, batch, strict=True):
+        for step, of in zip(remaining, batch, strict=True):
             try:
-                outcomes.append(next(made) if step is not None else not_created(str(of.dn)))
+                outcomes.append(next(answers) if step is not None else not_created(str(of.dn)))
             except StopIteration:  # there were too many refusals
                 break
-        turns.go_on(time.perf_counter() - begun)
+        turns.go_on(time.perf_counter() - start)
         report.tried += len(outcomes)
-        refusals = sum(error is not None and step is not None for step, error in zip(left, outcomes, strict=False))
+        refusals = sum(error is not None and step is not None for step, error in zip(remaining, outcomes, strict=False))
         report.stopped = most is not None and refusals > most
         journal.mark(report.job, first, outcomes, report.tried if report.stopped else turns.stop)
-        for step, tried, error in zip(batch, left, outcomes, strict=False):
+        for step, tried, error in zip(batch, remaining, outcomes, strict=False):
             if error is None:
                 report.made += 1
                 continue
@@ -241,9 +241,9 @@ class Runner:
                 continue
             report.refused.append((str(step.dn), error))
             if isinstance(step, Add):
-                report.lost.add(step.dn)
+                report.not_created.add(step.dn)
             elif isinstance(step, Remove):
-                report.stayed.add(step.dn)
+                report.not_deleted.add(step.dn)
             elif isinstance(step, Password):
                 report.take_unset(step.dn, error)
             elif isinstance(step, SetStep):
@@ -290,12 +290,12 @@ class Runner:
         journal = self._open_journal()
         journal.job(number)
         items = track_renames(self._directory, list(journal.steps(number)))
-        lost = {item.dn for item in items if item.record.state == REFUSED and isinstance(item.step, Add)}
+        not_created = {item.dn for item in items if item.record.state == REFUSED and isinstance(item.step, Add)}
         unsure = [
             item for item in items
             if item.record.state in (BEGUN, AHEAD) and item.record.record["step"] == "password"
             and item.record.record["set"]
-            and item.dn not in lost
+            and item.dn not in not_created
         ]  # fmt: skip
         entries = left_by(self._directory, items, {item.dn for item in unsure})
         return [(item.record.record, entries[item.dn]) for item in unsure if item.dn in entries]
@@ -315,15 +315,15 @@ class Runner:
         journal = self._open_journal()
         journal.job(number)
         items = track_renames(self._directory, list(journal.steps(number)))
-        found = applied_steps(self._directory, items)
-        made = [
+        states = applied_steps(self._directory, items)
+        applied = [
             item.record for item in items
-            if item.record.state == MADE or item.record.number in found
+            if item.record.state == MADE or item.record.number in states
             or (item.record.state == BEGUN and item.step is None)
         ]  # fmt: skip
-        steps = [None if record.record.get("redacted") else from_record(record.record) for record in made]
+        steps = [None if record.record.get("redacted") else from_record(record.record) for record in applied]
         standing = StateCheck(self._directory, steps)
-        for place, (record, step) in enumerate(zip(made, steps, strict=True)):
+        for place, (record, step) in enumerate(zip(applied, steps, strict=True)):
             yield record, standing.of(place, step)
 
     def abandon(self, number: int) -> None:

@@ -45,25 +45,25 @@ class CountedSeats(Struct, frozen=True):
 
 def counted_seats(directory: Directory, dialect: Dialect) -> list[CountedSeats]:
     """The pools of the charter that this directory can keep, each before its parts."""
-    wanted = [
-        (title, pool, kept)
+    declared = [
+        (title, pool, key)
         for name, pool in dialect.charter.document.seats.items()
-        for title, kept in (
-            (name, pool.group or pool.value or name), *((f"{name}/{part}", kept) for part, kept in pool.parts.items()),
+        for title, key in (
+            (name, pool.group or pool.value or name), *((f"{name}/{part}", each) for part, each in pool.parts.items()),
         )
     ]  # fmt: skip
-    groups = {kept for _, pool, kept in wanted if pool.group}
-    found: dict[str, Entry] = {}
+    groups = {key for _, pool, key in declared if pool.group}
+    entries: dict[str, Entry] = {}
     if groups:
         where = Or(tuple(Compare("cn", "=", group) for group in groups))
-        found = {prepare(entry.dn.name): entry for entry in directory.search(dialect.charter.base, where=where)
+        entries = {prepare(entry.dn.name): entry for entry in directory.search(dialect.charter.base, where=where)
                  if dialect.object_type_of(entry) == GROUP}  # fmt: skip
     seats = []
-    for title, pool, kept in wanted:
-        if pool.group and prepare(kept) in found:
-            seats.append(CountedSeats(title, pool, found[prepare(kept)]))
+    for title, pool, key in declared:
+        if pool.group and prepare(key) in entries:
+            seats.append(CountedSeats(title, pool, entries[prepare(key)]))
         elif pool.field and dialect.attribute(pool.field, ACCOUNT):
-            seats.append(CountedSeats(title, pool, None, kept))
+            seats.append(CountedSeats(title, pool, None, key))
     return seats
 
 
@@ -79,19 +79,19 @@ class Holders:
             return self.of(self._dialect.members(seats.group))
         attribute = self._dialect.attribute(seats.pool.field, ACCOUNT)
         where = And((self._dialect.filter_for(ACCOUNT), Compare(attribute, "=", seats.value)))
-        found = self._directory.search(self._dialect.charter.base, where=where, only=[attribute])
-        return {entry.dn.key: entry.dn for entry in found}
+        entries = self._directory.search(self._dialect.charter.base, where=where, only=[attribute])
+        return {entry.dn.key: entry.dn for entry in entries}
 
     def of(self, members: Sequence[str]) -> dict[str, DN]:
         """The objects that are no groups, by the keys of their names: these members, and those of groups among them."""
         holders: dict[str, DN] = {}
-        seen: set[str] = set()
+        visited: set[str] = set()
         waiting = list(members)
         while waiting:
-            asked = {dn.key: dn for dn in map(_name, waiting) if dn is not None and dn.key not in seen}
-            seen |= asked.keys()
+            by_key = {dn.key: dn for dn in map(_name, waiting) if dn is not None and dn.key not in visited}
+            visited |= by_key.keys()
             waiting = []
-            for key, dn in asked.items():
+            for key, dn in by_key.items():
                 group = self._directory.get(dn) if key in self._groups else None
                 if group is None:
                     holders[key] = dn
@@ -166,7 +166,7 @@ class _Touched:
         pools = dialect.charter.document.seats.values()
         self.fields = {dialect.attribute(pool.field, ACCOUNT) for pool in pools if pool.field} - {""}
         self.attributes: set[str] = set()
-        self._gone: set[str] = set()
+        self._deleted: set[str] = set()
         #: By the key of a group, the members that come and go.
         self._added: dict[str, list[str]] = {}
         self._removed: dict[str, list[str]] = {}
@@ -185,7 +185,7 @@ class _Touched:
                 case Add(_, attributes):
                     self.attributes.update(self.fields & attributes.keys())
                 case Remove(dn, attributes):
-                    self._gone.add(self._now(dn).key)
+                    self._deleted.add(self._now(dn).key)
                     self.attributes.update(self.fields & attributes.keys())
 
     def concerns(self, seats: CountedSeats) -> bool:
@@ -199,12 +199,12 @@ class _Touched:
         if seats.group is None:
             return self._with_the_value(seats, before)
         key = seats.group.dn.key
-        left = {self._now(dn).key for dn in map(_name, self._removed.get(key, ())) if dn is not None}
+        remaining = {self._now(dn).key for dn in map(_name, self._removed.get(key, ())) if dn is not None}
         come = [str(self._now(dn)) for dn in map(_name, self._added.get(key, ())) if dn is not None]
         members = self._dialect.members(seats.group)
-        stays = [value for value in members if (dn := _name(value)) is not None and dn.key not in left]
+        stays = [value for value in members if (dn := _name(value)) is not None and dn.key not in remaining]
         after = holders.of([*stays, *come])
-        return {each: dn for each, dn in after.items() if each not in self._gone}
+        return {each: dn for each, dn in after.items() if each not in self._deleted}
 
     def _with_the_value(self, seats: CountedSeats, before: dict[str, DN]) -> dict[str, DN]:
         attribute = self._dialect.attribute(seats.pool.field, ACCOUNT)

@@ -39,7 +39,7 @@ class StateCheck:
     def __init__(self, directory: Directory, steps: Sequence[Step | None]) -> None:
         self._directory = directory
         self._schema: Schema = directory.schema
-        self._left: dict[str, _ExpectedState] = {}
+        self._expected: dict[str, _ExpectedState] = {}
         self._removed: set[str] = set()
         self._entries: dict[str, Entry | None] = {}
         #: Of each step, the name that its object has after the job.
@@ -51,14 +51,14 @@ class StateCheck:
         match step:
             case Add(dn, attributes):
                 self._removed.discard(dn.key)
-                left = self._left[dn.key] = _ExpectedState()
+                state = self._expected[dn.key] = _ExpectedState()
                 for name, values in attributes.items():
-                    left.come(name, self._keys(name, values))
+                    state.come(name, self._keys(name, values))
             case Set(dn, changes):
-                left = self._left.setdefault(dn.key, _ExpectedState())
+                state = self._expected.setdefault(dn.key, _ExpectedState())
                 for change in changes:
-                    left.go(change.attribute, self._keys(change.attribute, change.removed))
-                    left.come(change.attribute, self._keys(change.attribute, change.added))
+                    state.go(change.attribute, self._keys(change.attribute, change.removed))
+                    state.come(change.attribute, self._keys(change.attribute, change.added))
             case Rename():
                 self._rename(number, step)
             case Remove(dn):
@@ -71,12 +71,12 @@ class StateCheck:
             inside = key == step.dn.key or key.startswith(step.dn.key + LEVEL)
             return step.new.key + key[len(step.dn.key) :] if inside else key
 
-        self._left = {moved(key): left for key, left in self._left.items()}
-        for left in self._left.values():
-            for said in (left.there, left.gone):
-                for name in self._schema.references_in(said):  # type: ignore[arg-type]
-                    said[name] = {moved(key) if isinstance(key, str) else key for key in said[name]}
-        own = self._left.get(step.new.key)
+        self._expected = {moved(key): state for key, state in self._expected.items()}
+        for state in self._expected.values():
+            for values in (state.there, state.gone):
+                for name in self._schema.references_in(values):  # type: ignore[arg-type]
+                    values[name] = {moved(key) if isinstance(key, str) else key for key in values[name]}
+        own = self._expected.get(step.new.key)
         for kind, _ in (*step.dn.rdn, *step.new.rdn):
             if own is not None:  # the naming value went with the old name
                 own.there.pop(self._schema.attribute_name(kind) or kind, None)
@@ -110,11 +110,11 @@ class StateCheck:
         return isinstance(step, Rename) or all(self._holds(entry, dn, name) for name in _touched(step))
 
     def _holds(self, entry: Entry, dn: DN, name: str) -> bool:
-        left = self._left.get(dn.key)
-        if left is None or name in _VOLATILE:
+        state = self._expected.get(dn.key)
+        if state is None or name in _VOLATILE:
             return True
         have = self._keys(name, entry.values_of(name))
-        return left.there.get(name, set()) <= have and not left.gone.get(name, set()) & have
+        return state.there.get(name, set()) <= have and not state.gone.get(name, set()) & have
 
 
 def _touched(step: Step | None) -> Iterator[str]:

@@ -49,8 +49,8 @@ class Add(Struct, frozen=True):
         """What the journal keeps of it."""
         record = {"step": "add", "dn": str(self.dn), "attributes": _without_secrets(self.attributes)}
         back = {"was": self.was, "restores": self.restores} if self.was or self.restores else {}
-        held = {"as-held": True} if self.as_held else {}
-        return record | back | held | _redacted(self.attributes)
+        flags = {"as-held": True} if self.as_held else {}
+        return record | back | flags | _redacted(self.attributes)
 
 
 class Set(Struct, frozen=True):
@@ -110,8 +110,8 @@ class Remove(Struct, frozen=True):
 
     def reverse(self) -> Step | None:
         """Its addition, without what only the directory sets."""
-        kept = {name: values for name, values in self.attributes.items() if name not in _SERVER_SET}
-        return Add(self.dn, kept, as_held=True)
+        attributes = {name: values for name, values in self.attributes.items() if name not in _SERVER_SET}
+        return Add(self.dn, attributes, as_held=True)
 
     def record(self) -> Record:
         """What the journal keeps of it."""
@@ -121,13 +121,13 @@ class Remove(Struct, frozen=True):
 class Password(Struct, frozen=True):
     """A new password, or none any more. The record says so and never which; it cannot be taken back.
 
-    ``kept`` names the hand-out where a generated one stands, so that a job that is broken off can be finished.
+    ``hand_out`` names the hand-out where a generated one stands, so that a job that is broken off can be finished.
     """
 
     dn: DN
     secret: Secret | None
     must_change: bool
-    kept: str = ""
+    hand_out: str = ""
 
     def operation(self) -> Operation:
         """The setting of the password."""
@@ -142,7 +142,7 @@ class Password(Struct, frozen=True):
         return {
             "step": "password", "dn": str(self.dn), "set": self.secret is not None,
             "generated": self.secret is not None and self.secret.generated, "must-change": self.must_change,
-        } | ({"kept": self.kept} if self.kept else {})  # fmt: skip
+        } | ({"hand-out": self.hand_out} if self.hand_out else {})  # fmt: skip
 
 
 Step = Add | Set | Rename | Remove | Password
@@ -163,16 +163,16 @@ def _redacted(attributes: Iterable[str]) -> Record:
     return {"redacted": True} if any(map(is_secret, attributes)) else {}
 
 
-def without_lost(step: Step, lost: AbstractSet[DN]) -> Step | None:
+def without_lost(step: Step, not_created: AbstractSet[DN]) -> Step | None:
     """A step without what was to be done for objects that could not be made; None where nothing is left of it."""
-    if step.dn in lost:
+    if step.dn in not_created:
         return None
-    if not isinstance(step, Set) or not lost:
+    if not isinstance(step, Set) or not not_created:
         return step
-    gone = {str(dn) for dn in lost}
+    texts = {str(dn) for dn in not_created}
     changes = []
     for change in step.changes:
-        added = tuple(value for value in change.added if value not in gone)
+        added = tuple(value for value in change.added if value not in texts)
         if added or change.removed:
             changes.append(structs.replace(change, added=added))
     return Set(step.dn, tuple(changes)) if changes else None
@@ -183,12 +183,15 @@ def from_record(record: Record) -> Step | None:
     dn = names.parse(record["dn"])
     match record["step"]:
         case "add":
-            held = record.get("as-held", False)
-            return Add(dn, record["attributes"], record.get("was", ""), record.get("restores", 0), held)
+            is_as_held = record.get("as-held", False)
+            return Add(dn, record["attributes"], record.get("was", ""), record.get("restores", 0), is_as_held)
         case "set":
             return Set(
                 dn,
-                tuple(Change(name, tuple(gone), tuple(come), alone) for name, gone, come, alone in record["changes"]),
+                tuple(
+                    Change(name, tuple(removed), tuple(added), alone)
+                    for name, removed, added, alone in record["changes"]
+                ),
             )
         case "rename":
             return Rename(dn, names.parse(record["new"]))

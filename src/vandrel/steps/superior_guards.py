@@ -23,7 +23,7 @@ def with_superior_guards(directory: Directory, dialect: Dialect, plan: Plan) -> 
     attribute = dialect.superior_guard
     if not attribute or not any(_protects(step, dialect) for step in plan.steps):
         return plan
-    seen: set[DN] = set()
+    visited: set[DN] = set()
     steps: list[Step] = []
     barriers = []
     ends = set(plan.barriers)
@@ -31,8 +31,8 @@ def with_superior_guards(directory: Directory, dialect: Dialect, plan: Plan) -> 
         if number in ends:
             barriers.append(len(steps))
         superior = step.dn.parent
-        if _protects(step, dialect) and superior and superior not in seen:
-            seen.add(superior)
+        if _protects(step, dialect) and superior and superior not in visited:
+            visited.add(superior)
             entry = directory.get(superior)
             if entry is None or entry.text(attribute) != "TRUE":
                 steps.append(Set(superior, (Change(attribute, added=("TRUE",)),)))

@@ -35,12 +35,12 @@ def oddities(name: str) -> list[str]:
     """
     if name.isascii():
         return []
-    said = []
+    words = []
     for word in _WORDS.findall(name):
         scripts = {unicodedata.name(letter, "").partition(" ")[0] for letter in word}
         scripts -= {"MODIFIER", "COMBINING", "FULLWIDTH", "HIRAGANA", "KATAKANA", "CJK", "KATAKANA-HIRAGANA"}
         if len(scripts) > 1:
-            said.append(f"letters of several scripts in one word: {', '.join(sorted(scripts))}")
+            words.append(f"letters of several scripts in one word: {', '.join(sorted(scripts))}")
     if unicodedata.normalize("NFKC", name) != unicodedata.normalize("NFC", name):
-        said.append("compatibility forms of letters, which are equal to the usual ones")
-    return said
+        words.append("compatibility forms of letters, which are equal to the usual ones")
+    return words

@@ -61,17 +61,17 @@ def _note(source: Source, error: Any, data: Any) -> None:
         ]
         _wrong(source, path, instance, [*map(str, enums), *(name for name in allowed if name != "nothing")])
     elif kind == "additionalProperties":
-        known = list(error.schema.get("properties", {}))
-        for key in [key for key in instance if key not in known]:
-            hint = did_you_mean(key, known) or f"the keys here are: {', '.join(known)}"
+        names = list(error.schema.get("properties", {}))
+        for key in [key for key in instance if key not in names]:
+            hint = did_you_mean(key, names) or f"the keys here are: {', '.join(names)}"
             source.fault((*path, key), f"unknown key {key!r}", hint, key=True)
             _drop(data, (*path, key))
         return
     elif kind == "required":
         source.fault(path, f"{listed(error.validator_value, 'and')} must stand here")
     elif kind == "type":
-        wanted = error.validator_value if isinstance(error.validator_value, list) else [error.validator_value]
-        _wrong(source, path, instance, [_NAMES.get(str(name), str(name)) for name in wanted if name != "null"])
+        types = error.validator_value if isinstance(error.validator_value, list) else [error.validator_value]
+        _wrong(source, path, instance, [_NAMES.get(str(name), str(name)) for name in types if name != "null"])
     elif kind == "enum":
         _wrong(source, path, instance, [str(value) for value in error.validator_value if value is not None])
     elif kind in ("minimum", "maximum"):
@@ -85,7 +85,7 @@ def _note(source: Source, error: Any, data: Any) -> None:
 
 
 def _wrong(source: Source, path: Path, value: Any, allowed: list[str]) -> None:
-    shown = (
+    excerpt = (
         "nothing"
         if value is None
         else f"{value!r}"
@@ -95,7 +95,7 @@ def _wrong(source: Source, path: Path, value: Any, allowed: list[str]) -> None:
         else "a mapping"
     )
     hint = did_you_mean(value, allowed) if isinstance(value, str) else ""
-    source.fault(path, f"{shown} stands here, and {listed(allowed)} is allowed", hint)
+    source.fault(path, f"{excerpt} stands here, and {listed(allowed)} is allowed", hint)
 
 
 def _drop(data: Any, path: Path) -> None:

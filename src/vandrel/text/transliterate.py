@@ -87,9 +87,9 @@ def _greek_word(word: str) -> str:
         pair = "".join(letters[i : i + 2])
         if len(pair) == 2 and not apart[i + 1]:
             following = letters[i + 2] if i + 2 < len(letters) else ""
-            written = _greek_pair(pair, following, i == 0, i + 2 == len(letters))
-            if written is not None:
-                out.append(written)
+            text = _greek_pair(pair, following, i == 0, i + 2 == len(letters))
+            if text is not None:
+                out.append(text)
                 i += 2
                 continue
         out.append(_GREEK.get(letters[i], letters[i]))
@@ -113,12 +113,12 @@ def _romanized(text: str) -> str:
     """What no table covers, by the library, without its quotation marks for letters that ASCII does not have."""
     from anyascii import anyascii
 
-    written = []
+    parts = []
     for index, char in enumerate(text):
         letter = char.isalpha() and not char.isascii() and char not in _APOSTROPHES
         plain = anyascii(char).replace("'", "").replace("`", "") if letter else anyascii(char)
-        written.append(plain or (_CARRIERS.get(char, "") if index == 0 else ""))
-    return "".join(written)
+        parts.append(plain or (_CARRIERS.get(char, "") if index == 0 else ""))
+    return "".join(parts)
 
 
 def _is_script(word: str, name: str) -> bool:
@@ -159,18 +159,18 @@ def _lower(char: str, language: str) -> str:
 
 def _word_to_ascii(word: str, language: str) -> str:
     lowered = "".join(_lower(char, language) for char in word)
-    written = _lower_word(unicodedata.normalize("NFC", lowered), language)
-    if not written.isascii():
-        written = _romanized(written).lower()
+    text = _lower_word(unicodedata.normalize("NFC", lowered), language)
+    if not text.isascii():
+        text = _romanized(text).lower()
     if word.isupper() and len(word) > 1:
-        return written.upper()
+        return text.upper()
     if word[:1].isupper():
-        capital = written[:1].upper() + written[1:]
+        capital = text[:1].upper() + text[1:]
         # MacLeod, McÖst: inner capitals of the original stay capitals where the letters are the same.
         if len(capital) == len(word):
             capital = "".join(c.upper() if o.isupper() else c for c, o in zip(capital, word, strict=True))
         return capital
-    return written
+    return text
 
 
 @lru_cache(maxsize=4096)
@@ -184,8 +184,8 @@ def to_ascii(text: str, language: str = "") -> str:
         return text
     primary = language.split("-", maxsplit=1)[0].lower()
     text = unicodedata.normalize("NFC", text)
-    written = _WORD.sub(lambda match: _word_to_ascii(match.group(), primary), text)
-    if not written.isascii():
+    replaced = _WORD.sub(lambda match: _word_to_ascii(match.group(), primary), text)
+    if not replaced.isascii():
         # A symbol is no part of a name: the library would spell it out.
-        written = _romanized("".join(char for char in written if unicodedata.category(char)[0] != "S"))
-    return "".join(char for char in written if " " <= char <= "~")
+        replaced = _romanized("".join(char for char in replaced if unicodedata.category(char)[0] != "S"))
+    return "".join(char for char in replaced if " " <= char <= "~")

@@ -91,8 +91,8 @@ def to_text(hours: Sequence[bool]) -> str:
             last += 1
         if blocks:
             days = DAYS[ORDER[place]] if last == place else f"{DAYS[ORDER[place]]}-{DAYS[ORDER[last]]}"
-            said = " ".join(f"{begin:02d}-{end:02d}" for begin, end in blocks)
-            parts.append(days if blocks == ((0, 24),) else f"{days} {said}")
+            text = " ".join(f"{begin:02d}-{end:02d}" for begin, end in blocks)
+            parts.append(days if blocks == ((0, 24),) else f"{days} {text}")
         place = last + 1
     return ", ".join(parts)
 

@@ -63,21 +63,21 @@ def run(session: Session) -> Proposal | Report:
     content: object = None
     with suppress(OSError, ValueError):
         content = json.loads(notes.read_text("utf-8"))
-    known = remembered(content)
+    earlier = remembered(content)
     request = AuditRequest(args.names, args.under, args.weight)
     if args.page:
         safe_file.must_be_free(Path(args.page))
-    done = audit(session.context, request, known)
-    found = done.remembered
-    if request.is_whole and found != known and not args.dry_run:
-        said = json.dumps({"faults": [[each.rule, each.object, each.since] for each in found]}, indent=1)
-        safe_file.write(notes, said.encode(), replace=True)
+    result = audit(session.context, request, earlier)
+    faults = result.remembered
+    if request.is_whole and faults != earlier and not args.dry_run:
+        encoded = json.dumps({"faults": [[each.rule, each.object, each.since] for each in faults]}, indent=1)
+        safe_file.write(notes, encoded.encode(), replace=True)
     if args.since:
-        done = known_since(done, args.since)
+        result = known_since(result, args.since)
     if args.page:
         from vandrel.cli.present.audit_page import render
         from vandrel.jobs.audit.page import page_of
 
-        safe_file.write(Path(args.page), render(page_of(done)).encode(), "page")
+        safe_file.write(Path(args.page), render(page_of(result)).encode(), "page")
         session.terminal.note(f"The page is in {args.page}.")
-    return as_report(done)
+    return as_report(result)

@@ -49,10 +49,10 @@ def run(session: Session) -> Report:
     survey = Survey(session.context)
     needs_faults = args.name == "conformity"
     faults = [each.fault for each in broken_rules(survey, AuditRequest())] if needs_faults else []
-    shown = statistic(survey, args.name, faults)
+    chosen = statistic(survey, args.name, faults)
     if not args.to:
-        return as_report(shown)
+        return as_report(chosen)
     from vandrel.cli.figures import save, statistic_figure
 
-    save(statistic_figure(shown), Path(args.to))
-    return Report("chart", text=f"{shown.title}: {args.to}\n")
+    save(statistic_figure(chosen), Path(args.to))
+    return Report("chart", text=f"{chosen.title}: {args.to}\n")

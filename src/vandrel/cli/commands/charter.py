@@ -99,8 +99,8 @@ def _draft(session: Session) -> Report:
     if not args.words:
         return draft.report if args.json else Report("charter draft", text=draft.text)
     safe_file.write(Path(args.words[0]), draft.text.encode(), "charter")
-    said = f"{args.words[0]} is written. Read it and answer its questions, then: vandrel charter check"
-    return structs.replace(draft.report, summary=[said])
+    summary = f"{args.words[0]} is written. Read it and answer its questions, then: vandrel charter check"
+    return structs.replace(draft.report, summary=[summary])
 
 
 def _new(session: Session) -> Report:

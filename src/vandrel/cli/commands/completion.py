@@ -54,9 +54,9 @@ def run(session: Session) -> Report:
     path = Path(os.environ.get(variable) or Path.home() / otherwise) / name
     path.parent.mkdir(parents=True, exist_ok=True)
     safe_file.write(path, code.encode(), "completion", replace=True, private=False)
-    told = [f"Written: {path}. It counts from the next shell on."]
+    summary = [f"Written: {path}. It counts from the next shell on."]
     if shell == "zsh":
-        told.append(f"In ~/.zshrc, before compinit: fpath=({path.parent} $fpath)")
+        summary.append(f"In ~/.zshrc, before compinit: fpath=({path.parent} $fpath)")
     elif shell == "bash":
-        told.append("It is read by the package bash-completion.")
-    return Report("completion", summary=told)
+        summary.append("It is read by the package bash-completion.")
+    return Report("completion", summary=summary)

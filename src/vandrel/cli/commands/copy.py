@@ -77,5 +77,5 @@ def _person(session: Session, words: list[str]) -> NewPerson:
     from vandrel.jobs.accounts.copy import NewPerson
     from vandrel.jobs.common.assignments import as_fields
 
-    plain, given = options.split(session, words)
-    return NewPerson(" ".join(plain), as_fields(given))
+    plain, assignments = options.split(session, words)
+    return NewPerson(" ".join(plain), as_fields(assignments))

@@ -50,8 +50,8 @@ def run(session: Session) -> Proposal:
     from vandrel.jobs.common.create_object import ObjectRequest, create_objects
 
     args = session.args
-    plain, given = options.split(session, args.words)
-    fields = as_fields(given)
+    plain, assignments = options.split(session, args.words)
+    fields = as_fields(assignments)
     if args.kind in ("group", "unit", "computer"):
         return create_objects(session.context, ObjectRequest(args.kind, plain, fields))
     name = " ".join(plain)

@@ -48,10 +48,10 @@ def run(session: Session) -> Proposal:
     from vandrel.errors import Code, VandrelError
     from vandrel.jobs.common.edit_proposal import edit_selected
 
-    plain, given = options.split(session, session.args.words)
-    for assignment in given:  # before anything is looked up or shown
+    plain, assignments = options.split(session, session.args.words)
+    for assignment in assignments:  # before anything is looked up or shown
         if not assignment.raw:
             session.charter.fields.named(assignment.field)
-    if not given:
+    if not assignments:
         raise VandrelError(Code.USAGE, "what is to change?", remedy="vandrel edit NAME FIELD=VALUE")
-    return edit_selected(session.context, options.selection(session, plain), given, NAME)
+    return edit_selected(session.context, options.selection(session, plain), assignments, NAME)

@@ -51,8 +51,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--deleted", action="store_true", help="what was deleted, by anybody, where the server still tells"
     )
     parser.add_argument("--keep", metavar="NAME", help="keep this list under a name")
-    kept = parser.add_argument("--list", metavar="NAME", help="run a kept list again")
-    complete.attach(kept, complete.kept_lists)
+    list_name = parser.add_argument("--list", metavar="NAME", help="run a kept list again")
+    complete.attach(list_name, complete.kept_lists)
     parser.add_argument(
         "--as", dest="form", choices=("table", "csv"), default="table", help="how to write it (default: table)"
     )
@@ -79,10 +79,10 @@ def run(session: Session) -> Report:
     report = find_deleted(session.context, request) if args.deleted else find(session.context, request)
     if args.keep:
         lists.keep(session, args.keep, vars(args))
-    return _written(session, report) if is_file else report
+    return _as_file(session, report) if is_file else report
 
 
-def _written(session: Session, report: Report) -> Report:
+def _as_file(session: Session, report: Report) -> Report:
     """The rows in a file by its suffix (.csv, .xlsx, .ods), or as text."""
     from pathlib import Path
 
@@ -94,8 +94,8 @@ def _written(session: Session, report: Report) -> Report:
 
     rows = portable_rows(session.context, report)
     if session.args.to:
-        written = write_rows(Path(session.args.to), report.columns, rows)
-        return structs.replace(report, rows=(), summary=[f"{count(written, 'row')} in {session.args.to}"])
+        number = write_rows(Path(session.args.to), report.columns, rows)
+        return structs.replace(report, rows=(), summary=[f"{count(number, 'row')} in {session.args.to}"])
     if session.terminal.as_json:
         return structs.replace(report, rows=list(rows))
     return structs.replace(report, rows=(), text=as_text(report.columns, rows), summary=())

@@ -93,6 +93,6 @@ def _propose(session: Session, path: Path) -> Report:
         return Report("import", text=proposed.text)
     safe_file.write(target, proposed.text.encode(), "description", private=False)
     sheets = [f"It has the sheets {', '.join(proposed.sheets)}; this is for {proposed.sheet}."]
-    written = f"Written: {target}. Read it, correct it, then: vandrel import {path} --dry-run"
-    shown = "" if session.terminal.quiet else proposed.text
-    return Report("import", text=shown, facts=[], summary=[*sheets[: len(proposed.sheets) > 1], written])
+    summary = f"Written: {target}. Read it, correct it, then: vandrel import {path} --dry-run"
+    text = "" if session.terminal.quiet else proposed.text
+    return Report("import", text=text, facts=[], summary=[*sheets[: len(proposed.sheets) > 1], summary])

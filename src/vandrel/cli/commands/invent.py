@@ -47,12 +47,12 @@ def run(session: Session) -> Report:
     from vandrel.jobs.common.report import Report
 
     args, path = session.args, Path(session.args.to)
-    header, made = rows(session.charter, args.kind, args.count, args.number, args.seed)
+    header, people_rows = rows(session.charter, args.kind, args.count, args.number, args.seed)
     safe_file.must_be_free(beside(path))
-    written = write_rows(path, header, made)
+    number = write_rows(path, header, people_rows)
     description, table, comments = propose(open_table(path), session.charter, kind=args.kind)
     meaning = as_yaml(description, table.layout, comments)
     safe_file.write(beside(path), meaning.encode(), "description", private=False)
-    people = "1 invented person" if written == 1 else f"{written} invented people"
-    facts = [("rows", written)] if session.terminal.as_json else []
+    people = "1 invented person" if number == 1 else f"{number} invented people"
+    facts = [("rows", number)] if session.terminal.as_json else []
     return Report("invent", facts=facts, summary=[f"{people} in {path}; what its columns mean: {beside(path)}"])

@@ -45,13 +45,13 @@ def run(session: Session) -> Proposal:
     from vandrel.jobs.lifecycle.leave import LeaveRequest, ReturnRequest, come_back, leave
 
     args = session.args
-    plain, given = options.split(session, args.names)
+    plain, assignments = options.split(session, args.names)
     selection = options.selection(session, plain)
     if args.back:
         if args.on or args.successor or args.manager:
             raise VandrelError(Code.USAGE, "a way back takes no day and no heir", where=Location(option="--back"))
-        return come_back(session.context, session.attic, ReturnRequest(selection, given))
-    if given:
+        return come_back(session.context, session.attic, ReturnRequest(selection, assignments))
+    if assignments:
         what, remedy = "what is set when somebody leaves stands in the charter", "leaving: {sets: {...}}"
-        raise VandrelError(Code.USAGE, what, where=Location(field=given[0].field), remedy=remedy)
+        raise VandrelError(Code.USAGE, what, where=Location(field=assignments[0].field), remedy=remedy)
     return leave(session.context, LeaveRequest(selection, args.on, args.successor, args.manager))

@@ -48,14 +48,14 @@ def run(session: Session) -> Proposal | Report:
     args = session.args
     # What is octets and what is text, only the schema knows: that of the file itself, if it brings one.
     binary = BinaryAttributes(Schema(shipped_definitions()) if session.is_missing else session.context.directory.schema)
-    read = input_lines() if args.file == "-" else lines(Path(args.file))
-    records = ldif.read(read, binary, content_of if args.allow_files else None)
+    source = input_lines() if args.file == "-" else lines(Path(args.file))
+    records = ldif.read(source, binary, content_of if args.allow_files else None)
     first = next(records, None)
-    brought = ldif.origin_of(first) if first is not None else None
-    is_copy = session.is_missing and brought is not None
-    if session.is_missing and not make_directory(session, brought):
+    origin = ldif.origin_of(first) if first is not None else None
+    is_copy = session.is_missing and origin is not None
+    if session.is_missing and not make_directory(session, origin):
         return Report("load")
     binary.schema = session.context.directory.schema
-    if brought is None and first is not None:
+    if origin is None and first is not None:
         records = chain([first], records)
     return load(session.context, LoadRequest(records, args.file, is_copy=is_copy))

@@ -44,8 +44,8 @@ def run(session: Session) -> Proposal:
 
     context, args = session.context, session.args
     chosen = select(context, options.selection(session, args.names), ("account",))
-    given = [
+    assignments = [
         Assignment("password", "=", (args.password,)), Assignment("change", "=", ("no" if args.keep else "yes",)),
         Assignment("locked", "=", ("no",)),
     ]  # fmt: skip
-    return edit_all(context, chosen, given, NAME)
+    return edit_all(context, chosen, assignments, NAME)

@@ -50,9 +50,9 @@ def run(session: Session) -> Proposal:
     from vandrel.jobs.snapshots.put_back import SnapshotSource
 
     args = session.args
-    plain, given = options.split(session, args.names)
-    source = next((a.values[0] for a in given if a.field == "password" and a.values), "")
-    others = [assignment for assignment in given if assignment.field != "password"]
+    plain, assignments = options.split(session, args.names)
+    source = next((a.values[0] for a in assignments if a.field == "password" and a.values), "")
+    others = [assignment for assignment in assignments if assignment.field != "password"]
     if args.field:
         return _put_back(session, plain)
     selection = options.attic_selection(session, plain)

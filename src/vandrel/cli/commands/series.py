@@ -51,8 +51,8 @@ def run(session: Session) -> Proposal:
 
     args = session.args
     bulk = options.bulk_options(session)
-    plain, given = options.split(session, args.words)
-    if len(plain) != 2 or any(each.raw or each.operator != "=" for each in given):
+    plain, assignments = options.split(session, args.words)
+    if len(plain) != 2 or any(each.raw or each.operator != "=" for each in assignments):
         remedy = "vandrel series crew kiosk site=Kelness --count 3"
         raise VandrelError(Code.USAGE, "a kind, a stem and fields are needed", remedy=remedy)
     kind, stem = plain
@@ -61,6 +61,14 @@ def run(session: Session) -> Proposal:
         session.charter.kind(kind)
         secret = options.password_for_all(session, args.password or "", kind)
     request = SeriesRequest(
-        kind, stem, as_fields(given), args.count, args.first_number, args.digits, args.taken == "skip", secret, bulk
+        kind,
+        stem,
+        as_fields(assignments),
+        args.count,
+        args.first_number,
+        args.digits,
+        args.taken == "skip",
+        secret,
+        bulk,
     )
     return propose_series(session.context, request)

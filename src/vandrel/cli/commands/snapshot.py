@@ -86,10 +86,10 @@ def _differences(session: Session, request: DiffersRequest) -> Report:
     name, context = session.args.ldif, session.context
     if name:
         safe_file.must_be_free(Path(name))
-    found = list(differences(context, session.snapshots, request))
-    report = report_differences(context, found, request)
+    differing = list(differences(context, session.snapshots, request))
+    report = report_differences(context, differing, request)
     if name:
-        operations = as_operations(context, found)
+        operations = as_operations(context, differing)
         with safe_file.writing(Path(name)) as file:
             file.writelines(as_ldif(operations))
         report.summary = [*report.summary, f"{count(len(operations), 'change')} in {name}."]
@@ -100,9 +100,9 @@ def _thin(session: Session) -> Report:
     from vandrel.jobs.common.report import count
     from vandrel.jobs.snapshots.keep import ThinRequest, report_dropped, to_drop
 
-    args, kept = session.args, session.snapshots
-    dropped = to_drop(kept.all(), ThinRequest(args.days, args.weeks, args.months), session.charter.zone)
-    if dropped and not args.dry_run:
-        session.terminal.confirm(f"Drop {count(len(dropped), 'snapshot')}? Nothing brings them back.", yes=args.yes)
-        kept.drop([snapshot.number for snapshot in dropped])
-    return report_dropped(dropped, is_dry_run=args.dry_run)
+    args, snapshots = session.args, session.snapshots
+    to_go = to_drop(snapshots.all(), ThinRequest(args.days, args.weeks, args.months), session.charter.zone)
+    if to_go and not args.dry_run:
+        session.terminal.confirm(f"Drop {count(len(to_go), 'snapshot')}? Nothing brings them back.", yes=args.yes)
+        snapshots.drop([snapshot.number for snapshot in to_go])
+    return report_dropped(to_go, is_dry_run=args.dry_run)

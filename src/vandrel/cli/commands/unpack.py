@@ -37,5 +37,5 @@ def run(session: Session) -> Report:
     args = session.args
     manifest = unpack(Path(args.file), Path(args.to))
     rows = [(file.name, file.size) for file in manifest.files]
-    said = f"{count(len(rows), 'file')} of {manifest.taken} in {args.to}: {', '.join(row[0] for row in rows)}."
-    return Report("unpack", ("name", "octets"), rows, is_for_programs=True, summary=[said])
+    summary = f"{count(len(rows), 'file')} of {manifest.taken} in {args.to}: {', '.join(row[0] for row in rows)}."
+    return Report("unpack", ("name", "octets"), rows, is_for_programs=True, summary=[summary])

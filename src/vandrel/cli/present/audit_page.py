@@ -36,7 +36,7 @@ def render(page: AuditPage) -> str:
     template = resources.files(__package__).joinpath("audit_report.html.j2").read_text("utf-8")
     environment = Environment(autoescape=True, trim_blocks=True)
     return environment.from_string(template).render(
-        title=page.title, made=page.made, said=page.said, changes=page.changes, rules=page.rules,
+        title=page.title, written=page.written, content=page.content, changes=page.changes, rules=page.rules,
         figures=_figures(page), columns=_COLUMNS, most=MOST_ROWS,
     )  # fmt: skip
 
@@ -49,18 +49,18 @@ def _figures(page: AuditPage) -> Sequence[dict[str, Any]]:
     from vandrel.cli.figures import statistic_figure
 
     drawn = []
-    for shown in page.figures:
-        if shown.is_empty:
+    for name in page.figures:
+        if name.is_empty:
             continue
         svg = io.StringIO()
-        figure = statistic_figure(shown, has_title=False)
+        figure = statistic_figure(name, has_title=False)
         with rc_context({"svg.fonttype": "none"}):  # letters stay letters: a tenth of the size, and they are found
             figure.savefig(svg, format="svg", metadata={"Date": None})
         # Made by Matplotlib, which escapes the texts that it is given.
         markup = Markup(_META.sub("", _PROLOG.sub("", svg.getvalue(), count=1)))
-        label = f'<svg role="img" aria-label="{Markup.escape(shown.title)}"'
+        label = f'<svg role="img" aria-label="{Markup.escape(name.title)}"'
         drawn.append({
-            "name": shown.name, "title": shown.title, "note": shown.note, "label": shown.label, "series": shown.series,
-            "rows": shown.rows, "svg": Markup(markup.replace("<svg", Markup(label), 1)),
+            "name": name.name, "title": name.title, "note": name.note, "label": name.label, "series": name.series,
+            "rows": name.rows, "svg": Markup(markup.replace("<svg", Markup(label), 1)),
         })  # fmt: skip
     return drawn

@@ -131,7 +131,7 @@ class HandOut:
         if result is None or not (result.made or result.stopped or result.half_set):
             self._withdraw()
         else:
-            self._leave_out(result.lost | result.unset)
+            self._leave_out(result.not_created | result.unset)
         return result
 
     def _prepare(self) -> None:
@@ -170,11 +170,11 @@ class HandOut:
 
     def _leave_out(self, dns: Collection[DN]) -> None:
         """Take out the lines of accounts that were not made, and of passwords that were refused."""
-        kept = {dn: slip for dn, slip in self._slips.items() if dn not in dns}
-        if not kept:
+        remaining = {dn: slip for dn, slip in self._slips.items() if dn not in dns}
+        if not remaining:
             self._withdraw()
-        elif len(kept) < len(self._slips):
-            self._slips = kept
+        elif len(remaining) < len(self._slips):
+            self._slips = remaining
             if self._path is not None:
                 self._write(again=True)
 
@@ -214,8 +214,8 @@ class HandOut:
             outcomes = [error] * len(letters)
         findings += (finding for error in outcomes if error is not None for finding in error.findings)
         out.findings(structs.replace(finding, severity=NOTE) for finding in dict.fromkeys(findings))
-        sent = outcomes.count(None)
-        out.note(f"Sent by mail: {sent} of {len(self._slips)}.")
+        delivered = outcomes.count(None)
+        out.note(f"Sent by mail: {delivered} of {len(self._slips)}.")
 
 
 def has_second_screen() -> bool:

@@ -147,15 +147,15 @@ def _in_common(changes: Sequence[ObjectChange]) -> str:
 def _before_and_after(field: FieldChange) -> list[tuple[str, str, str, str]]:
     """One field; of a list that stays for the most part, what comes and what goes."""
     before, after = field.before, field.after
-    had, has = set(before), set(after)
+    before_set, has = set(before), set(after)
     stay = [value for value in before if value in has]
     is_whole = not field.is_partial or len(before) == len(after) == 1
     if is_whole and (not stay or len(before) + len(after) <= 2):
         return [(f"  {field.field}", ", ".join(before) or "(empty)", "->", ", ".join(after) or "(empty)")]
-    come = [f"+ {value}" for value in after if value not in had]
+    come = [f"+ {value}" for value in after if value not in before_set]
     go = [f"- {value}" for value in before if value not in has]
-    kept = f"({len(stay)} as before)" if len(stay) > 2 else ", ".join(stay)
-    return [(f"  {field.field}", kept, "", ", ".join(come + go) or "in another order")]
+    unchanged = f"({len(stay)} as before)" if len(stay) > 2 else ", ".join(stay)
+    return [(f"  {field.field}", unchanged, "", ", ".join(come + go) or "in another order")]
 
 
 # --- objects that go
@@ -170,11 +170,11 @@ def _deleted(out: Terminal, changes: Sequence[ObjectChange]) -> None:
         return
     for change in changes:
         out.heading(f"{change.label} in {change.place}")
-        lost: dict[str, list[str]] = {}
+        losses: dict[str, list[str]] = {}
         for pointing in change.pointed_at:
             meaning = _POINTING.get(pointing.attribute, f"is the {pointing.attribute} of")
-            lost.setdefault(meaning, []).append(pointing.label)
-        rows = [(f"  {meaning}", _some(sorted(holders))) for meaning, holders in lost.items()]
+            losses.setdefault(meaning, []).append(pointing.label)
+        rows = [(f"  {meaning}", _some(sorted(holders))) for meaning, holders in losses.items()]
         out.table(("what", "whom"), rows or [("  nothing points at it", "")], header=False)
     if changes:
         out.line()
@@ -225,14 +225,14 @@ def show_row_findings(out: Terminal, findings: Sequence[Finding]) -> None:
 def _together(findings: Sequence[Finding], few: int) -> list[Finding]:
     """The findings; of more than a few that say the same, the first, with the number of the others."""
     same = Counter((each.where.header, each.what) for each in findings)
-    told: dict[object, Finding] = {}
+    by_text: dict[object, Finding] = {}
     for number, each in enumerate(findings):
         key = (each.where.header, each.what)
         if same[key] <= few:
-            told[number] = each
-        elif key not in told:
-            told[key] = structs.replace(each, what=f"{each.what}; the same in {count(same[key] - 1, 'more row')}")
-    return list(told.values())
+            by_text[number] = each
+        elif key not in by_text:
+            by_text[key] = structs.replace(each, what=f"{each.what}; the same in {count(same[key] - 1, 'more row')}")
+    return list(by_text.values())
 
 
 def _short(value: str) -> str:

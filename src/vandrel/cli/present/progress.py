@@ -41,14 +41,14 @@ def progress(session: Session, steps: int) -> Iterator[Progress]:
         TimeRemainingColumn(), TextColumn("left"), console=Console(stderr=True, theme=plain), transient=True,
     )  # fmt: skip
     task = bar.add_task("Making", total=steps, rate="")
-    begun: list[float] = []
+    starts: list[float] = []
 
-    def update(made: int, planned: int) -> None:
-        if not begun:
-            begun.append(time.monotonic())
+    def update(number: int, planned: int) -> None:
+        if not starts:
+            starts.append(time.monotonic())
             bar.start()
-        seconds = time.monotonic() - begun[0]
-        bar.update(task, completed=made, total=planned, rate=f"{made / seconds:,.0f} steps/s" if seconds else "")
+        seconds = time.monotonic() - starts[0]
+        bar.update(task, completed=number, total=planned, rate=f"{number / seconds:,.0f} steps/s" if seconds else "")
 
     try:
         yield update

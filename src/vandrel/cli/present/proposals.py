@@ -143,14 +143,14 @@ class _Run:
         """
         of_rows = [finding for finding in findings if finding.is_fatal and finding.where.row]
         of_file = [finding for finding in findings if finding.is_fatal and finding.code.is_of_rows]
-        told = [finding for finding in findings if finding.is_fatal]
+        fatal = [finding for finding in findings if finding.is_fatal]
         if self._proposal.is_file and (of_rows or of_file):
-            rows = {finding.where.row for finding in told}
-            what = f"{count(len(told), 'finding')} in {count(len(rows), 'row')}: nothing was written"
-            told = [Finding(Code.INTAKE, what, remedy="mend the file; or make the sound rows alone: --sound-only")]
+            rows = {finding.where.row for finding in fatal}
+            what = f"{count(len(fatal), 'finding')} in {count(len(rows), 'row')}: nothing was written"
+            fatal = [Finding(Code.INTAKE, what, remedy="mend the file; or make the sound rows alone: --sound-only")]
         elif self._proposal.is_many:
-            told = told[:1]
-        error = Refused(told)
+            fatal = fatal[:1]
+        error = Refused(fatal)
         if not self._out.as_json:
             raise error
         self._json("refused", error.exit_code, None)
@@ -175,7 +175,7 @@ class _Run:
         session.warn_of_broken_jobs()
         if self._proposal.typed:
             answer, question = self._proposal.typed, f"{self._proposal.question} Then type {self._proposal.typed!r}:"
-            out.confirm_typed(question, answer, given=getattr(session.args, "confirm", ""))
+            out.confirm_typed(question, answer, option=getattr(session.args, "confirm", ""))
         else:
             out.confirm(self._proposal.question, yes=session.args.yes)
         # While somebody thought about the question, somebody else may have been at work: then it is checked again.
@@ -197,8 +197,8 @@ class _Run:
         """Whether nothing but taken names stood in the way, and another try may find others without asking."""
         proposal = self._proposal
         can_repeat = proposal.is_atomic and not (proposal.is_many or proposal.undoes or self._is_last)
-        asked = any(credential.source not in ("generate", "none") for credential in proposal.credentials)
-        return can_repeat and not asked and Code.TAKEN in codes and {*codes} <= {Code.TAKEN, Code.DONE_IN_PART}
+        is_interactive = any(credential.source not in ("generate", "none") for credential in proposal.credentials)
+        return can_repeat and not is_interactive and Code.TAKEN in codes and {*codes} <= {Code.TAKEN, Code.DONE_IN_PART}
 
     def _put_right(self, result: RunResult) -> None:
         if self._proposal.when_refused is None or not result.refused:
@@ -232,9 +232,9 @@ class _Run:
             self._out.note(f"Results: {name}")
         figures = Counter(outcome.result for outcome in self._outcomes)
         words = ["created", "changed", *(word for word in ("in part", "refused", "left for later") if figures[word])]
-        told = ", ".join(f"{figures[word]} {word}" for word in words)
+        summary = ", ".join(f"{figures[word]} {word}" for word in words)
         rate = f", {result.tried / result.seconds:,.0f} steps a second" if result.seconds > 0.5 else ""
-        self._out.note(f"{told}; {result.seconds:.1f} s{rate}.")
+        self._out.note(f"{summary}; {result.seconds:.1f} s{rate}.")
         if figures["in part"]:
             where = getattr(self._session.args, "results", None) or f"vandrel journal {result.job}"
             self._out.note(f"In part: a group or a password is missing; {where} tells which.")
@@ -262,8 +262,8 @@ class _Run:
 
         created = [c for c in self._proposal.changes if c.action in (Action.CREATE, Action.RESTORE)]
         changed = [c for c in self._proposal.changes if c.action is Action.CHANGE]
-        shown: list[ObjectChange] = [*created[:_LISTED_SENTENCES], *(changed if len(changed) <= _READ_BACK else ())]
-        for number, detail in enumerate(read_back(self._session.context, shown)):
+        objects: list[ObjectChange] = [*created[:_LISTED_SENTENCES], *(changed if len(changed) <= _READ_BACK else ())]
+        for number, detail in enumerate(read_back(self._session.context, objects)):
             if number and not detail.is_brief:
                 self._out.line()
             if detail.sentence and not detail.title:
@@ -290,7 +290,7 @@ class _Run:
 
         proposal = self._proposal
         changes = [] if proposal.is_many else data.changes_of(proposal.changes)
-        told = data.ResultData(
+        data_of_result = data.ResultData(
             proposal.command,
             outcome,
             code,
@@ -304,7 +304,7 @@ class _Run:
             columns=list(RowOutcome.__struct_fields__) if proposal.rows else [],
             findings=data.findings_of(dict.fromkeys(self._findings)),
         )
-        self._out.write(data.encode(told))
+        self._out.write(data.encode(data_of_result))
 
 
 #: New accounts of which it is said in a sentence each whether they can log on.
@@ -315,15 +315,15 @@ def tell_result(session: Session, result: RunResult) -> None:
     """Say what became of a job: its refusals, how many steps were made, and its number."""
     out = session.terminal
     # Of a change that was not made at all, its cause.
-    told = [(dn, error) for dn, error in result.refused if error.code is not Code.DONE_IN_PART or result.made]
+    refusals = [(dn, error) for dn, error in result.refused if error.code is not Code.DONE_IN_PART or result.made]
     from vandrel.errors import Location
 
     out.findings(
         Finding(error.code, error.findings[0].what, Location(dn=dn), error.findings[0].remedy)
-        for dn, error in told[:_REFUSALS_SHOWN]
+        for dn, error in refusals[:_REFUSALS_SHOWN]
     )
-    if len(told) > _REFUSALS_SHOWN:
-        out.line(f"and {len(told) - _REFUSALS_SHOWN} more refusals: vandrel journal {result.job} tells all")
+    if len(refusals) > _REFUSALS_SHOWN:
+        out.line(f"and {len(refusals) - _REFUSALS_SHOWN} more refusals: vandrel journal {result.job} tells all")
     out.findings(result.twice)
     if result.changed_since:
         names = ", ".join(str(dn) for dn in result.changed_since[:_REFUSALS_SHOWN])

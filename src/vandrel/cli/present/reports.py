@@ -103,8 +103,8 @@ def _tree(branch: Branch) -> Tree:
     root = Tree(_label(branch), guide_style="dim")
     waiting = [(root, branch)]
     while waiting:
-        node, known = waiting.pop()
-        for below in known.below:
+        node, shown_branch = waiting.pop()
+        for below in shown_branch.below:
             waiting.append((node.add(_label(below)), below))
     return root
 

@@ -45,16 +45,16 @@ def present_resumption(session: Session, job: Job) -> int:
         terminal.write(encode(ResultData(_NAME, "dry run", DONE, job=job.number)) if terminal.as_json else "")
         return DONE
     terminal.confirm("Finish it?", yes=args.yes)
-    told: list[str] = []
+    notes: list[str] = []
 
     def before_end(result: RunResult) -> None:
         leave_out_missing(context, passwords, result)
-        told.extend(_rows_told(session, job, result) if job.results else ())
+        notes.extend(_rows_told(session, job, result) if job.results else ())
 
     result = hand_out.around(lambda: runner.resume(job.number, lambda record: secrets.get(record["dn"]), before_end))
     assert result is not None
     tell_result(session, result)
-    for line in told:
+    for line in notes:
         terminal.note(line)
     code = exit_code(result)
     if terminal.as_json:

@@ -69,8 +69,8 @@ class ResultsFile:
             raise VandrelError(Code.NOT_FOUND, f"the file of results cannot be read: {error}", where=where) from None
         if not rows or tuple(rows[0]) != _HEADER or not all(len(row) == len(_HEADER) for row in rows):
             raise VandrelError(Code.INTAKE, "this is no file of results", where=where)
-        for row, *told in rows[1:]:
-            result, name, place, why, dn = (unquoted(legible(cell)) for cell in told)
+        for row, *cells in rows[1:]:
+            result, name, place, why, dn = (unquoted(legible(cell)) for cell in cells)
             yield RowOutcome(int(row) if row.isdecimal() else 0, result, name, place, dn, why)
 
 
@@ -81,6 +81,6 @@ def _as_text(outcomes: Iterable[RowOutcome]) -> bytes:
     writer = csv.writer(text)
     writer.writerow(_HEADER)
     for outcome in outcomes:
-        told = (outcome.result, outcome.name, outcome.place, outcome.why, outcome.dn)
-        writer.writerow([outcome.row, *map(harmless, told)])
+        cells = (outcome.result, outcome.name, outcome.place, outcome.why, outcome.dn)
+        writer.writerow([outcome.row, *map(harmless, cells)])
     return text.getvalue().encode()

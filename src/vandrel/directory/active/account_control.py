@@ -16,9 +16,9 @@ _SCOPES = {"global": 0x2, "domain-local": 0x4, "universal": 0x8}
 SECURITY = 0x80000000
 
 
-def with_flag(value: int, flag: int, wanted: bool) -> int:
+def with_flag(value: int, flag: int, is_set: bool) -> int:
     """The flags with one bit set or cleared."""
-    return value | flag if wanted else value & ~flag
+    return value | flag if is_set else value & ~flag
 
 
 def group_type(purpose: str, scope: str) -> str:

@@ -61,7 +61,7 @@ def _entries(trustee: str, task: str) -> list[Entry]:
 def read(descriptor: Descriptor) -> list[str]:
     """What stands in the object's own list: ``SID task`` for each, in the order of identifiers and tasks."""
     own = {e for e in (descriptor.dacl.entries if descriptor.dacl else ()) if not e.inherited}
-    return [f"{who} {task}" for who, task in _held(own)]
+    return [f"{who} {task}" for who, task in _tasks_held(own)]
 
 
 #: What of a task lets somebody log on as somebody else, and is denied on an account that is to be out of reach.
@@ -86,16 +86,16 @@ def shielded_from(descriptor: Descriptor) -> list[str]:
 def shield(descriptor: Descriptor, added: Iterable[str], removed: Iterable[str]) -> Descriptor:
     """The descriptor that keeps the account from these tasks, and from those not any more; nothing else differs."""
     entries = list(descriptor.dacl.entries) if descriptor.dacl else []
-    gone = [value.split(" ", 1) for value in removed]
-    stay = [pair for value in shielded_from(descriptor) if (pair := value.split(" ", 1)) not in gone]
+    to_lift = [value.split(" ", 1) for value in removed]
+    stay = [pair for value in shielded_from(descriptor) if (pair := value.split(" ", 1)) not in to_lift]
     stay += [value.split(" ", 1) for value in added]
     needed = {entry for who, task in stay for entry in _denials(who, task)}
-    dropped = {entry for who, task in gone for entry in _denials(who, task)} - needed
+    lifted = {entry for who, task in to_lift for entry in _denials(who, task)} - needed
     new = [entry for who, task in stay for entry in _denials(who, task) if entry not in entries]
-    return with_entries(descriptor, [*dict.fromkeys(new), *(entry for entry in entries if entry not in dropped)])
+    return with_entries(descriptor, [*dict.fromkeys(new), *(entry for entry in entries if entry not in lifted)])
 
 
-def _held(own: set[Entry]) -> Iterator[tuple[str, str]]:
+def _tasks_held(own: set[Entry]) -> Iterator[tuple[str, str]]:
     for trustee in sorted({entry.trustee for entry in own if entry.type == ALLOW_OBJECT}):
         for task in _TASKS:
             if own.issuperset(_entries(trustee, task)):
@@ -109,14 +109,14 @@ def changed(descriptor: Descriptor, added: Iterable[str], removed: Iterable[str]
     """
     before = descriptor.dacl.entries if descriptor.dacl else ()
     own = {entry for entry in before if not entry.inherited}
-    gone = {tuple(value.split(" ", 1)) for value in removed}
+    to_lift = {tuple(value.split(" ", 1)) for value in removed}
     come = [value.split(" ", 1) for value in added]
-    stay = {pair for pair in _held(own) if pair not in gone} | {(who, task) for who, task in come}
+    stay = {pair for pair in _tasks_held(own) if pair not in to_lift} | {(who, task) for who, task in come}
     needed = {entry for who, task in stay for entry in _entries(who, task)}
-    dropped = {entry for who, task in gone for entry in _entries(who, task)} - needed
-    kept = [entry for entry in before if entry.inherited or entry not in dropped]
+    lifted = {entry for who, task in to_lift for entry in _entries(who, task)} - needed
+    entries = [entry for entry in before if entry.inherited or entry not in lifted]
     new = [entry for who, task in come for entry in _entries(who, task) if entry not in own]
     # [MS-DTYP] 2.4.5: the object's own denials, then what it allows itself, then what is handed down.
-    at = next((n for n, e in enumerate(kept) if e.inherited or e.type not in (DENY, DENY_OBJECT, ALLOW, ALLOW_OBJECT)),
-              len(kept))  # fmt: skip
-    return with_entries(descriptor, [*kept[:at], *dict.fromkeys(new), *kept[at:]])
+    explicit = (DENY, DENY_OBJECT, ALLOW, ALLOW_OBJECT)
+    at = next((n for n, e in enumerate(entries) if e.inherited or e.type not in explicit), len(entries))
+    return with_entries(descriptor, [*entries[:at], *dict.fromkeys(new), *entries[at:]])

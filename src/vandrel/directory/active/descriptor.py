@@ -171,11 +171,11 @@ def _denied(descriptor: Descriptor) -> int:
     return denied
 
 
-def protect(descriptor: Descriptor, wanted: bool) -> Descriptor:
+def protect(descriptor: Descriptor, is_on: bool) -> Descriptor:
     """The descriptor with deletion denied to everybody, or with that taken away; nothing else differs."""
-    if wanted == is_protected(descriptor):
+    if is_on == is_protected(descriptor):
         return descriptor
-    if wanted:
+    if is_on:
         return _with_denials(descriptor, (_SHIELD,))
     return _without(descriptor, _SHIELD.mask)
 
@@ -185,28 +185,28 @@ def is_guarding(descriptor: Descriptor) -> bool:
     return bool(_denied(descriptor) & DELETE_CHILD)
 
 
-def guard_children(descriptor: Descriptor, wanted: bool) -> Descriptor:
+def guard_children(descriptor: Descriptor, is_on: bool) -> Descriptor:
     """The descriptor of a superior under which a protected object is safe, or that without the denial.
 
     [MS-ADTS] 3.1.1.5.5: whoever may delete the children of the superior needs no right on the object itself. With
     this entry, what is not protected can still be deleted by those who have the right on it.
     """
-    if wanted == is_guarding(descriptor):
+    if is_on == is_guarding(descriptor):
         return descriptor
-    return _with_denials(descriptor, (_GUARD,)) if wanted else _without(descriptor, _GUARD.mask)
+    return _with_denials(descriptor, (_GUARD,)) if is_on else _without(descriptor, _GUARD.mask)
 
 
 def _without(descriptor: Descriptor, mask: int) -> Descriptor:
     """The descriptor in which its own list denies everybody none of these rights any more."""
-    kept = []
+    remaining = []
     for entry in _entries(descriptor):
         bare = entry
         if entry.type == DENY and entry.trustee == sid.EVERYONE and entry.is_own:
             bare = structs.replace(entry, mask=entry.mask & ~mask)
             if not bare.mask:
                 continue
-        kept.append(bare)
-    return with_entries(descriptor, kept)
+        remaining.append(bare)
+    return with_entries(descriptor, remaining)
 
 
 def is_password_fixed(descriptor: Descriptor) -> bool:
@@ -215,14 +215,14 @@ def is_password_fixed(descriptor: Descriptor) -> bool:
     return {sid.SELF, sid.EVERYONE} <= denied
 
 
-def fix_password(descriptor: Descriptor, wanted: bool) -> Descriptor:
+def fix_password(descriptor: Descriptor, is_on: bool) -> Descriptor:
     """The descriptor with the right to change the password denied, or with those denials taken away."""
-    if wanted == is_password_fixed(descriptor):
+    if is_on == is_password_fixed(descriptor):
         return descriptor
     ours = (sid.SELF, sid.EVERYONE)
     bare = [e for e in _entries(descriptor) if not (e.is_own and _denies_change(e) and e.trustee in ours)]
     without = with_entries(descriptor, bare)
-    return _with_denials(without, _NO_CHANGE) if wanted else without
+    return _with_denials(without, _NO_CHANGE) if is_on else without
 
 
 def _denies_change(entry: Entry) -> bool:
@@ -259,8 +259,8 @@ def with_own_of(descriptor: Descriptor, other: Descriptor) -> Descriptor:
 
     Where the other takes nothing from above, this one does not either.
     """
-    given = [entry for entry in _entries(other) if not entry.inherited]
+    own = [entry for entry in _entries(other) if not entry.inherited]
     takes_nothing = bool(other.control & _DACL_PROTECTED)
     handed_down = [entry for entry in _entries(descriptor) if entry.inherited and not takes_nothing]
     control = descriptor.control & ~_DACL_PROTECTED | other.control & _DACL_PROTECTED
-    return with_entries(structs.replace(descriptor, control=control), [*given, *handed_down])
+    return with_entries(structs.replace(descriptor, control=control), [*own, *handed_down])

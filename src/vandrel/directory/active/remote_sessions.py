@@ -28,10 +28,10 @@ ATTRIBUTES = {
 }  # fmt: skip
 
 
-def read(kept: str, field: str) -> str:
+def read(raw: str, field: str) -> str:
     """The value of one field of ours, as text; empty where the list does not have it, or cannot be read."""
     try:
-        properties = decode(kept)
+        properties = decode(raw)
     except ValueError:
         return ""
     if field == "remote-logon":
@@ -44,18 +44,18 @@ def read(kept: str, field: str) -> str:
     return (wide or properties.get(_TEXTS[field], b"").decode("latin-1")).rstrip("\0")
 
 
-def decode(kept: str) -> dict[str, bytes]:
+def decode(raw: str) -> dict[str, bytes]:
     """The properties of a list by their names; none where there is no list.
 
     Raises:
         ValueError: what follows the signature is cut off, or no list.
 
     """
-    if len(kept) < _RESERVED + 2 or kept[_RESERVED] != _SIGNATURE:
+    if len(raw) < _RESERVED + 2 or raw[_RESERVED] != _SIGNATURE:
         return {}
-    octets, values, at = kept[_RESERVED + 2 :].encode("utf-16-le", "surrogatepass"), {}, 0
+    octets, values, at = raw[_RESERVED + 2 :].encode("utf-16-le", "surrogatepass"), {}, 0
     try:
-        for _ in range(ord(kept[_RESERVED + 1])):
+        for _ in range(ord(raw[_RESERVED + 1])):
             name, value, _ = struct.unpack_from("<HHH", octets, at)
             at += 6
             if at + name + value > len(octets):

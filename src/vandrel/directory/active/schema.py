@@ -66,18 +66,18 @@ def definitions(subschema: Mapping[str, Sequence[str]]) -> Iterator[tuple[str, s
     for text in subschema.get("extendedAttributeInfo", ()):
         if match := _MORE.match(text):
             more[match["oid"]] = (match["upper"] or "", "SYSTEM-ONLY" in text)
-    given = set(_GIVEN)
+    defined = set(_GIVEN)
     for text in subschema.get("attributeTypes", ()):
         definition, name, system = _attribute(text, more)
         if system:
-            given.add(name.lower())
+            defined.add(name.lower())
         yield "attributetype", definition
     rules = {}
     for text in subschema.get("dITContentRules", ()):
         oid, parts = fields_of(text)
         rules[oid] = parts
     for text in subschema.get("objectClasses", ()):
-        yield "objectclass", _class(text, rules, given)
+        yield "objectclass", _class(text, rules, defined)
 
 
 def _attribute(text: str, more: Mapping[str, tuple[str, bool]]) -> tuple[str, str, bool]:
@@ -95,13 +95,13 @@ def _attribute(text: str, more: Mapping[str, tuple[str, bool]]) -> tuple[str, st
     return f"( {oid} NAME '{name}' {_RULES.get(syntax, '')} SYNTAX {syntax}{bound}{flags} )", name, fixed
 
 
-def _class(text: str, rules: Mapping[str, Mapping[str, tuple[str, ...]]], given: Set[str]) -> str:
+def _class(text: str, rules: Mapping[str, Mapping[str, tuple[str, ...]]], defined: Set[str]) -> str:
     oid, parts = fields_of(text)
     rule = rules.get(oid, {})
     kind = next((flag for flag in ("ABSTRACT", "AUXILIARY") if flag in parts), "STRUCTURAL")
-    must = [name for name in (*parts.get("MUST", ()), *rule.get("MUST", ())) if name.lower() not in given]
-    left = [name for name in (*parts.get("MUST", ()), *rule.get("MUST", ())) if name.lower() in given]
-    may = [*parts.get("MAY", ()), *rule.get("MAY", ()), *left, *_GIVEN]
+    must = [name for name in (*parts.get("MUST", ()), *rule.get("MUST", ())) if name.lower() not in defined]
+    unused = [name for name in (*parts.get("MUST", ()), *rule.get("MUST", ())) if name.lower() in defined]
+    may = [*parts.get("MAY", ()), *rule.get("MAY", ()), *unused, *_GIVEN]
     name = parts["NAME"][0]
     above = [sup for sup in (*parts.get("SUP", ()), *_ATTACHED.get(name, ())) if sup != name]
     sup = f" SUP ( {' $ '.join(above)} )" if above else ""

@@ -21,12 +21,12 @@ def condition(name: str, key: object) -> tuple[str, tuple[object, ...]]:
     return (_SUPERIORS if key == "TRUE" else f"NOT {_SUPERIORS}"), ()
 
 
-def with_derived(db: sqlite3.Connection, entry: Entry, asked: Collection[str]) -> Entry:
+def with_derived(db: sqlite3.Connection, entry: Entry, names: Collection[str]) -> Entry:
     """The entry with those of these attributes that somebody asks for."""
     attributes = dict(entry.attributes)
-    if ENTRY_DN in asked:
+    if ENTRY_DN in names:
         attributes[ENTRY_DN] = [str(entry.dn)]
-    if HAS_SUBORDINATES in asked:
+    if HAS_SUBORDINATES in names:
         below = "SELECT EXISTS(SELECT 1 FROM entry WHERE parent = (SELECT id FROM entry WHERE key = ?))"
         attributes[HAS_SUBORDINATES] = ["TRUE" if db.execute(below, (entry.dn.key,)).fetchone()[0] else "FALSE"]
     return Entry(entry.dn, attributes)

@@ -32,8 +32,8 @@ def protect(secret: Secret) -> bytes:
     if secret.generated:
         digest = hashlib.sha512(password + salt).digest()
         return b"{SSHA512}" + base64.b64encode(digest + salt)
-    kept = _scrypt(password, salt, _LOG_N)
-    return b"{SCRYPT}%d$" % _LOG_N + base64.b64encode(salt + kept)
+    derived = _scrypt(password, salt, _LOG_N)
+    return b"{SCRYPT}%d$" % _LOG_N + base64.b64encode(salt + derived)
 
 
 def is_hash(value: str | bytes) -> bool:

@@ -27,8 +27,8 @@ def with_password(before: Data, new: bytes | None, *, must_change: bool, as_file
     after, now = {name: list(values) for name, values in before.items()}, gentime.now()
     for old in after.pop("userPassword", ()):
         octets = old if isinstance(old, bytes) else old.encode()
-        kept = f"{now}#{_OCTETS}#{len(octets)}#".encode() + octets
-        after["pwdHistory"] = [kept, *after.get("pwdHistory", [])][:HISTORY_KEPT]
+        history_value = f"{now}#{_OCTETS}#{len(octets)}#".encode() + octets
+        after["pwdHistory"] = [history_value, *after.get("pwdHistory", [])][:HISTORY_KEPT]
     after.pop("pwdReset", None)
     if as_filetime:
         after["pwdLastSet"] = ["0" if must_change else filetime.to_text(datetime.now(UTC))]

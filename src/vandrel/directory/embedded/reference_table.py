@@ -32,19 +32,19 @@ class ReferenceTable:
         """Make one change of a modification of the entry with this number and name."""
         number = self._index.references[change.attribute]
         if change.is_exclusive:
-            known = [names.parse(str(value)).key for value in (*change.removed, *change.added)]
-            others = f"AND key NOT IN ({', '.join('?' * len(known))})"
+            keys = [names.parse(str(value)).key for value in (*change.removed, *change.added)]
+            others = f"AND key NOT IN ({', '.join('?' * len(keys))})"
             query = f"SELECT 1 FROM reference WHERE attribute = ? AND entry = ? {others}"
-            if self._db.execute(query, (number, entry, *known)).fetchone():
+            if self._db.execute(query, (number, entry, *keys)).fetchone():
                 raise changed_meanwhile(f"{change.attribute} has got another value", dn)
         if change.removed and change.added and self._is_made(entry, number, change):
             return  # somebody has made it so already
         for value in change.removed:
             key = names.parse(str(value)).key
-            gone = self._db.execute(
+            stored = self._db.execute(
                 "DELETE FROM reference WHERE attribute = ? AND key = ? AND entry = ?", (number, key, entry)
             ).rowcount
-            if not gone and change.added:
+            if not stored and change.added:
                 raise changed_meanwhile(f"{change.attribute} no longer has the value {shorten(value)}", dn)
         for value in change.added:
             finding = self._schema.check_value(change.attribute, value, Location(dn=str(dn)))
@@ -58,10 +58,10 @@ class ReferenceTable:
 
     def _is_made(self, entry: int, number: int, change: Change) -> bool:
         """Whether the names that are to come are there, in the same spelling, and none that is to go besides."""
-        come, gone = (
+        added, removed = (
             {names.parse(str(value)).key: str(value) for value in each} for each in (change.added, change.removed)
         )
-        keys = (*come, *gone)
+        keys = (*added, *removed)
         if len(keys) > _MOST_KEYS:
             return False
         rows = self._db.execute(
@@ -69,8 +69,8 @@ class ReferenceTable:
             (entry, number, *keys),
         ).fetchall()
         have = dict(rows)
-        is_there = all(key in have and (key not in gone or have[key] == spelled) for key, spelled in come.items())
-        return is_there and not (gone.keys() - come.keys()) & have.keys()
+        is_there = all(key in have and (key not in removed or have[key] == spelled) for key, spelled in added.items())
+        return is_there and not (removed.keys() - added.keys()) & have.keys()
 
     def some(self, entry: int) -> Data:
         """At most two values of each reference that the entry has: enough to check it, however long the list."""

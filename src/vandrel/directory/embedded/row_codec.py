@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import sqlite3
 import zlib
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from itertools import islice
 
 import msgspec
+from msgspec import Struct
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.packing import Packed, joined
 from vandrel.directory.schema import Schema, without_options
 from vandrel.directory.schema.matching import Key
 from vandrel.errors import Code, DirectoryError, Location
@@ -30,6 +33,10 @@ _SUM = 4
 
 class DamagedRowError(Exception):
     """A row that is not as it was written."""
+
+
+#: What reading such a row raises: it is not even octets, or no text; msgspec's errors are of ValueError.
+_DAMAGE = (TypeError, ValueError, AttributeError)
 
 
 def damaged(dn: DN) -> DirectoryError:
@@ -66,7 +73,7 @@ def decode(blob: bytes, dn: str) -> Data:
         if zlib.crc32(content, zlib.crc32(dn.encode())) != int.from_bytes(blob[:_SUM], "big"):
             raise DamagedRowError
         data: Data = _decode(content)
-    except (TypeError, ValueError, AttributeError):  # not even octets, or no text; msgspec's errors are of ValueError
+    except _DAMAGE:
         raise DamagedRowError from None
     return data
 
@@ -119,13 +126,15 @@ class Index:
 
 _MANY = 400
 
+#: Number, key and name of an entry, and its attributes.
+_Row = tuple[int, str, str, bytes]
 
 #: Told of the key and the name of a damaged row.
 TellDamage = Callable[[object, object], None]
 
 
 def read(
-    connection: sqlite3.Connection, index: Index, rows: Iterable[tuple[int, str, str, bytes]],
+    connection: sqlite3.Connection, index: Index, rows: Iterable[_Row],
     tell_damage: TellDamage, only: Collection[str] = (),
 ) -> Iterator[Entry]:  # fmt: skip
     """Make entries of rows (id, key, dn, data), adding their references; damaged ones are told and left out.
@@ -138,35 +147,71 @@ def read(
         only: the attributes that are wanted, all if none is named; the references of others are not read.
 
     """
-    wanted = [number for name, number in index.numbers.items() if name in only and name in index.references]
-    narrowed = f" AND attribute IN ({','.join(map(str, wanted))})" if only else ""
-    batch: list[tuple[int, str, str, bytes]] = []
-    for row in rows:
-        batch.append(row)
-        if len(batch) == _MANY:
-            yield from _assemble(connection, index, batch, tell_damage, narrowed)
-            batch = []
-    if batch:
-        yield from _assemble(connection, index, batch, tell_damage, narrowed)
+    numbers = [number for name, number in index.numbers.items() if name in only and name in index.references]
+    narrowed = f" AND attribute IN ({','.join(map(str, numbers))})" if only else ""
+    for batch in _batches(rows):
+        references = _references(connection, index, batch, narrowed)
+        for identity, key, dn, blob in batch:
+            try:
+                data = decode(blob, dn)
+            except DamagedRowError:
+                tell_damage(key, dn)
+                continue
+            if identity in references:
+                for name, dns in references[identity].items():
+                    data[name] = [*data.get(name, ()), *dns]
+            yield Entry(DN.stored(dn, key), data)
 
 
-def _assemble(
-    connection: sqlite3.Connection, index: Index, batch: list[tuple[int, str, str, bytes]],
-    tell_damage: TellDamage, narrowed: str,
-) -> Iterator[Entry]:  # fmt: skip
+class _Identified(Struct):
+    """The identifiers of an object, which is all of its attributes that is unpacked."""
+
+    objectGUID: list[object] = []  # noqa: N815
+    entryUUID: list[object] = []  # noqa: N815
+
+
+_identify = msgspec.msgpack.Decoder(_Identified).decode
+
+
+def read_packed(
+    connection: sqlite3.Connection, index: Index, rows: Iterable[_Row], tell_damage: TellDamage
+) -> Iterator[Packed]:  # fmt: skip
+    """Make packed entries of rows, as `read` makes entries; their attributes stay packed as they are."""
+    crc32 = zlib.crc32  # written out: a snapshot of a large directory spends much of its time here
+    for batch in _batches(rows):
+        references = _references(connection, index, batch, "")
+        for identity, key, dn, blob in batch:
+            try:
+                content = blob[_SUM:]
+                if crc32(content, crc32(dn.encode())).to_bytes(_SUM, "big") != blob[:_SUM]:
+                    raise DamagedRowError
+                known = _identify(content)
+            except (DamagedRowError, *_DAMAGE):
+                tell_damage(key, dn)
+                continue
+            for name in known.objectGUID or known.entryUUID:
+                if isinstance(name, str):
+                    break
+            else:
+                name = key
+            yield name, dn, joined(content, references[identity]) if identity in references else content
+
+
+def _batches(rows: Iterable[_Row]) -> Iterator[Sequence[_Row]]:
+    rows = iter(rows)
+    while batch := list(islice(rows, _MANY)):
+        yield batch
+
+
+def _references(
+    connection: sqlite3.Connection, index: Index, batch: Sequence[_Row], narrowed: str
+) -> dict[int, dict[str, list[Value]]]:  # fmt: skip
+    """The references of entries, always in the same order."""
     references: dict[int, dict[str, list[Value]]] = {}
     marks = ",".join("?" * len(batch))
     for entry, number, dn in connection.execute(
-        f"SELECT entry, attribute, dn FROM reference WHERE entry IN ({marks}){narrowed}", [row[0] for row in batch]
+        f"SELECT entry, attribute, dn FROM reference WHERE entry IN ({marks}){narrowed} ORDER BY entry, attribute, key",
+        [row[0] for row in batch],
     ):
         references.setdefault(entry, {}).setdefault(index.names.get(number, ""), []).append(dn)
-    for identity, key, dn, blob in batch:
-        try:
-            data = decode(blob, dn)
-        except DamagedRowError:
-            tell_damage(key, dn)
-            continue
-        if identity in references:
-            for name, dns in references[identity].items():
-                data[name] = [*data.get(name, ()), *dns]
-        yield Entry(DN.stored(dn, key), data)
+    return references

@@ -89,9 +89,9 @@ class Compiler:
             return Condition("1", exact=all(part.exact for part in parts), selective=False)
         is_wide = all(part.is_wide for part in useful)
         # What finds half of all entries would be listed in full before the few that fit are taken from it.
-        found = [part.sql if is_wide or not part.is_wide else part.look for part in useful]
+        clauses = [part.sql if is_wide or not part.is_wide else part.look for part in useful]
         return Condition(
-            " AND ".join(f"({sql})" for sql in found),
+            " AND ".join(f"({sql})" for sql in clauses),
             tuple(value for part in useful for value in part.values),
             all(part.exact for part in parts),
             of_one=" AND ".join(f"({part.look})" for part in useful),

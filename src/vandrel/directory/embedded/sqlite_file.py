@@ -143,7 +143,7 @@ def overwriting(connection: sqlite3.Connection, path: Path) -> Iterator[None]:
         connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
 
-def create(path: Path, application: int, tables: str, what: str) -> None:
+def create(path: Path, application: int, tables: str, what: str, version: int = VERSION) -> None:
     """Make a new file with these tables, for its owner alone (mode 0600).
 
     The file gets its name only once it is complete, so that a kill leaves no half-made one behind.
@@ -164,7 +164,7 @@ def create(path: Path, application: int, tables: str, what: str) -> None:
             connection = sqlite3.connect(draft, isolation_level=None)
             try:
                 connection.executescript(
-                    f"PRAGMA application_id = {application}; PRAGMA user_version = {VERSION}; {tables}"
+                    f"PRAGMA application_id = {application}; PRAGMA user_version = {version}; {tables}"
                     "PRAGMA journal_mode = WAL;"
                 )
             finally:
@@ -180,7 +180,7 @@ def create(path: Path, application: int, tables: str, what: str) -> None:
         draft.unlink(missing_ok=True)
 
 
-def connect(path: Path, application: int, what: str) -> tuple[sqlite3.Connection, bool]:
+def connect(path: Path, application: int, what: str, version: int = VERSION) -> tuple[sqlite3.Connection, bool]:
     """A connection to a file of ours, and whether it can write.
 
     A file or folder that cannot be written is opened for reading. The header is asked of SQLite and never read beside
@@ -197,16 +197,16 @@ def connect(path: Path, application: int, what: str) -> tuple[sqlite3.Connection
     with plain_errors(path):
         connection, writable = _connect(path)
         try:
-            known, version = (
+            application_id, version_found = (
                 connection.execute(f"PRAGMA {name}").fetchone()[0] for name in ("application_id", "user_version")
             )
         except BaseException:
             connection.close()
             raise
-    if known != application:
+    if application_id != application:
         why, remedy = f"this file is not a Vandrel {what}", "name another file"
-    elif version != VERSION:
-        why = f"the {what} has format {version}, and this program reads format {VERSION}"
+    elif version_found != version:
+        why = f"the {what} has format {version_found}, and this program reads format {version}"
         remedy = "use the version of Vandrel that wrote it"
     else:
         return connection, writable

@@ -15,11 +15,12 @@ from vandrel.directory.by_search import FEW_NAMES, search_pointing, some_of
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded import hashing, sqlite_file
 from vandrel.directory.embedded.derived import DERIVED, with_derived
-from vandrel.directory.embedded.row_codec import Index, damaged, indexed_attributes, read
+from vandrel.directory.embedded.row_codec import Index, damaged, indexed_attributes, read, read_packed
 from vandrel.directory.embedded.sql_filter import Compiler
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter, asks_all, attributes_of, matches
 from vandrel.directory.operations import TAKEN_BACK, AddEntry, Operation
+from vandrel.directory.packing import Packed
 from vandrel.directory.port import Capabilities, Changes, Form, Scope
 from vandrel.directory.schema import Schema, shipped_definitions
 from vandrel.errors import Code, DirectoryError, Finding, Location, not_made_with_the_rest
@@ -129,22 +130,30 @@ class EmbeddedDirectory:
         """The naming contexts, the default first."""
         return self._contexts
 
-    def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
+    def changes(self, base: DN, since: str, identifiers_before: Collection[str]) -> Changes:
         """By the number that each change has; one that this file has not seen was made in another copy of it."""
         with sqlite_file.plain_errors(self.path):
             (now,) = self._db.execute("SELECT value FROM meta WHERE name = 'change'").fetchone()
             is_past = since.isdecimal() and self._db.execute("SELECT 1 FROM past WHERE change = ?", (since,)).fetchone()
             if not is_past or self.capabilities.schema != "standard":
                 return Changes(now)
-            within, place = "(+key = ? OR +key >= ? AND +key < ?)", (base.key, *names.below(base.key))
-            rows = self._db.execute(f"SELECT dn FROM entry WHERE change > ? AND {within}", (since, *place))
-            changed = [DN.read(dn) for (dn,) in rows]
+            is_all = (base,) == self._contexts
+            within, place = ("1", list[str]()) if is_all else _within(base, Scope.SUBTREE, "+key")
+            rows = self._db.execute(f"{_ENTRY} WHERE change > ? AND {within}", (since, *place))
+            damaged_names: list[str] = []
+            packed = read_packed(self._db, self._index, rows, lambda key, dn: damaged_names.append(str(dn)))
+            changed = {identifier: dn for identifier, dn, _ in packed}
+            dns = [DN.read(dn) for dn in (*changed.values(), *damaged_names)]
+            new = sum(identifier not in identifiers_before for identifier in changed)
+            (now_there,) = self._db.execute(f"SELECT count(*) FROM entry WHERE {within}", place).fetchone()
+            if now_there == len(identifiers_before) + new:
+                return Changes(now, dns, has_references=True)
             there = "SELECT value FROM value"
-            asked: tuple[str | int, ...] = (self._index.numbers["entryUUID"],)
-            if (base,) != self._contexts:  # else it is all of them, and no entry needs to be looked at
-                there, asked = f"{there} JOIN entry ON id = entry AND {within}", (*place, *asked)
-            identifiers = (value for (value,) in self._db.execute(f"{there} WHERE attribute = ?", asked))
-            return Changes(now, changed, frozenset(known).difference(identifiers), has_references=True)
+            parameters: tuple[str | int, ...] = (self._index.numbers["entryUUID"],)
+            if not is_all:
+                there, parameters = f"{there} JOIN entry ON id = entry AND {within}", (*place, *parameters)
+            identifiers = (value for (value,) in self._db.execute(f"{there} WHERE attribute = ?", parameters))
+            return Changes(now, dns, frozenset(identifiers_before).difference(identifiers), has_references=True)
 
     def deleted(self) -> Iterator[Entry]:
         """Nothing is kept of what is deleted here."""
@@ -187,30 +196,32 @@ class EmbeddedDirectory:
         condition = self._compiler.compile(where)
         # A selective condition finds the entries by the index of values; '+' keeps SQLite from walking the tree.
         key = "+key" if condition.selective else "key"
-        place, values = "1", []
-        if base and scope is Scope.BASE:
-            place, values = "key = ?", [base.key]
-        elif base and scope is Scope.ONE:
-            place, values = "parent = (SELECT id FROM entry WHERE key = ?)", [base.key]
-        elif base:
-            place, values = f"({key} = ? OR {key} >= ? AND {key} < ?)", [base.key, *names.below(base.key)]
-        asked = set[str]() if condition.exact else self._asked(where)
+        place, values = _within(base, scope, key)
+        compared = set[str]() if condition.exact else self._names_compared(where)
         if not condition.exact and asks_all(where):
             only = ()
         sql = f"{_ENTRY} WHERE {place} AND ({condition.sql}) ORDER BY {key}"
         with sqlite_file.plain_errors(self.path):
             rows = self._db.execute(sql, (*values, *condition.values))
-            wanted = {*map(self._schema.attribute_name, only), *asked} if only else ()
-            derived = DERIVED & (asked | set(wanted))
-            for stored in read(self._db, self._index, rows, self._tell_damage, wanted):
+            attributes = {*map(self._schema.attribute_name, only), *compared} if only else ()
+            derived = DERIVED & (compared | set(attributes))
+            for stored in read(self._db, self._index, rows, self._tell_damage, attributes):
                 entry = with_derived(self._db, stored, derived) if derived else stored
                 if condition.exact or matches(where, entry, self._schema):
                     yield entry
 
-    def _asked(self, where: Filter) -> set[str]:
+    def packed(self, base: DN, scope: Scope = Scope.SUBTREE) -> Iterator[Packed]:
+        """The entries within a name, packed as they stand in the file."""
+        is_all = (base,) == self._contexts and scope is Scope.SUBTREE
+        place, values = _within(base, scope, "+key" if is_all else "key")  # all are read as they lie in the file
+        with sqlite_file.plain_errors(self.path):
+            rows = self._db.execute(f"{_ENTRY} WHERE {place}", values)
+            yield from read_packed(self._db, self._index, rows, self._tell_damage)
+
+    def _names_compared(self, where: Filter) -> set[str]:
         """The attributes that a filter compares, with their subtypes."""
-        asked = map(self._schema.attribute_name, attributes_of(where))
-        return {subtype for name in asked for subtype in self._schema.subtypes(name)}
+        names = map(self._schema.attribute_name, attributes_of(where))
+        return {subtype for name in names for subtype in self._schema.subtypes(name)}
 
     def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
         """Which entries have these values of these attributes."""
@@ -223,10 +234,10 @@ class EmbeddedDirectory:
         if number is None:
             raise ValueError(f"{attribute} has no index")
         table, column = self._index.table_of(name)
-        wanted: dict[object, list[str]] = {}
+        by_key: dict[object, list[str]] = {}
         for value in values:
-            wanted.setdefault(self._schema.key(name, value), []).append(value)
-        keys, owners = list(wanted), {}
+            by_key.setdefault(self._schema.key(name, value), []).append(value)
+        keys, owners = list(by_key), {}
         with sqlite_file.plain_errors(self.path):
             for start in range(0, len(keys), 500):
                 chunk = keys[start : start + 500]
@@ -236,7 +247,7 @@ class EmbeddedDirectory:
                     f"WHERE t.attribute = ? AND t.{column} IN ({marks})",
                     (number, *chunk),
                 ):
-                    for value in wanted[key] if entry_key not in self.damage else ():
+                    for value in by_key[key] if entry_key not in self.damage else ():
                         owners[value] = DN.stored(dn, entry_key)
         return owners
 
@@ -254,11 +265,11 @@ class EmbeddedDirectory:
     def remember(self, dn: DN, identifier: str) -> None:
         """Objects are found by their names as fast."""
 
-    def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
+    def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:
         """By the index of references; of an attribute without names, from the entry."""
         if (number := self._index.references.get(attribute)) is None:
-            return some_of(self._schema, self.get(dn), attribute, wanted, others)
-        keys = [names.parse(value).key if value else "" for value in wanted]
+            return some_of(self._schema, self.get(dn), attribute, values, others)
+        keys = [names.parse(value).key if value else "" for value in values]
         of_entry = f"SELECT key, dn FROM reference INDEXED BY reference_entry WHERE entry = {_ID} AND attribute = ?"
         rows: list[tuple[str, str]] = []
         with sqlite_file.plain_errors(self.path):
@@ -266,13 +277,13 @@ class EmbeddedDirectory:
                 some = keys[start : start + _MOST_KEYS]
                 of_key = f"attribute = ? AND key IN ({', '.join('?' * len(some))}) AND entry = {_ID}"
                 rows += self._db.execute(f"SELECT key, dn FROM reference WHERE {of_key}", (number, *some, dn.key))
-            known, left = set(keys), others
+            own_keys, remaining = set(keys), others
             for key, value in self._db.execute(of_entry, (dn.key, number)) if others else ():
-                if not left:
+                if not remaining:
                     break
-                if key not in known:
+                if key not in own_keys:
                     rows.append((key, value))
-                    left -= 1
+                    remaining -= 1
         return [value for _, value in rows]
 
     def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
@@ -281,7 +292,7 @@ class EmbeddedDirectory:
             yield from search_pointing(self, dns, attributes)
             return
         numbers = [self._index.references[name] for name in attributes if name in self._index.references]
-        wanted = [str(dn) for dn in dns]
+        texts = [str(dn) for dn in dns]
         holders: dict[int, set[str]] = {}
         with sqlite_file.plain_errors(self.path):
             for number in numbers:
@@ -294,13 +305,13 @@ class EmbeddedDirectory:
                 rows = self._db.execute(f"{_ENTRY} WHERE id = ?", (holder,)).fetchall()
                 entry = next(read(self._db, self._index, rows, self._tell_damage, ["objectClass"]), None)
             if entry is not None:
-                some = {name: self.some_values(entry.dn, name, [*wanted, ""], 1) for name in sorted(pointing)}
+                some = {name: self.some_values(entry.dn, name, [*texts, ""], 1) for name in sorted(pointing)}
                 yield Entry(entry.dn, {"objectClass": entry.values_of("objectClass"), **some})
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """One by one, by their names."""
-        found = (entry for dn in dns if (entry := self.get(dn)) is not None)
-        return {entry.dn.key: entry.identifier for entry in found if entry.identifier}
+        entries = (entry for dn in dns if (entry := self.get(dn)) is not None)
+        return {entry.dn.key: entry.identifier for entry in entries if entry.identifier}
 
     def verify(self) -> tuple[int, list[Finding]]:
         """Go through the whole file: how many entries there are, and what is damaged, each with the name."""
@@ -324,9 +335,9 @@ class EmbeddedDirectory:
         entry = self.get(dn)
         if entry is None or last < 1:
             return False
-        kept = [_octets(value).split(b"#", 3)[-1] for value in entry.values_of("pwdHistory")[: last - 1]]
+        hashes = [_octets(value).split(b"#", 3)[-1] for value in entry.values_of("pwdHistory")[: last - 1]]
         current = [_octets(value) for value in entry.values_of("userPassword")]
-        return any(hashing.fits(secret, value) for value in current + kept)
+        return any(hashing.fits(secret, value) for value in current + hashes)
 
     # --- writing
 
@@ -364,6 +375,17 @@ class EmbeddedDirectory:
             self._db.execute("ROLLBACK")
         except sqlite3.Error:
             self._db.close()  # SQLite rolls back by itself when the file is opened again
+
+
+def _within(base: DN, scope: Scope, key: str) -> tuple[str, list[str]]:
+    """The condition for entries in a scope, and its values; `key` is how the column of that name is written."""
+    if not base:
+        return "1", []
+    if scope is Scope.BASE:
+        return "key = ?", [base.key]
+    if scope is Scope.ONE:
+        return "parent = (SELECT id FROM entry WHERE key = ?)", [base.key]
+    return f"({key} = ? OR {key} >= ? AND {key} < ?)", [base.key, *names.below(base.key)]
 
 
 def _kind_of(schema: Schema) -> str:

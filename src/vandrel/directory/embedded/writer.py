@@ -68,13 +68,13 @@ class Writer:
     def run(self, operations: Sequence[Operation], most_refused: int | None = None) -> list[Outcome]:
         """For each operation None or why it was refused; no more are begun after more than `most_refused` refusals."""
         outcomes: list[Outcome] = []
-        left = len(operations) if most_refused is None else most_refused
+        refusals_left = len(operations) if most_refused is None else most_refused
         for are_adds, run in groupby(operations, lambda operation: isinstance(operation, AddEntry)):
             some = list(run)
-            for outcome in self._add(some, left) if are_adds else map(self._single, some):  # type: ignore[arg-type]
+            for outcome in self._add(some, refusals_left) if are_adds else map(self._single, some):  # type: ignore[arg-type]
                 outcomes.append(outcome)
-                left -= outcome is not None
-                if left < 0:
+                refusals_left -= outcome is not None
+                if refusals_left < 0:
                     return outcomes
         return outcomes
 
@@ -115,11 +115,11 @@ class Writer:
             for value in data.get(name, ()):
                 yield group[0], str(self._schema.key(name, value)), value
 
-    def _taken(self, wanted: set[tuple[str, str]]) -> dict[tuple[str, str], str]:
+    def _owners(self, claimed_keys: set[tuple[str, str]]) -> dict[tuple[str, str], str]:
         """Which of (group, key) are in use, with the name of the holder."""
         owners = {}
         by_group: dict[str, list[str]] = {}
-        for group, key in wanted:
+        for group, key in claimed_keys:
             by_group.setdefault(group, []).append(key)
         for group, keys in by_group.items():
             for attribute in self._unique[group]:
@@ -134,9 +134,9 @@ class Writer:
         return owners
 
     def _add(self, operations: Sequence[AddEntry], most_refused: int) -> list[Outcome]:
-        known = self._ids(key for op in operations for key in (op.dn.key, op.dn.parent.key))
+        ids = self._ids(key for op in operations for key in (op.dn.key, op.dn.parent.key))
         uniques = [list(self._unique_keys(self._with_name(op))) for op in operations]
-        taken = self._taken({(group, key) for claimed in uniques for group, key, _ in claimed})
+        owners = self._owners({(group, key) for claimed in uniques for group, key, _ in claimed})
         now = gentime.now()
         row = self._db.execute("SELECT coalesce(max(id), 0) FROM entry").fetchone()
         number = int(row[0])
@@ -147,14 +147,14 @@ class Writer:
         for operation, unique in zip(operations, uniques, strict=True):
             dn = operation.dn
             try:
-                above = self._parent(dn, known)
-                if dn.key in known and not self._is_damaged(known[dn.key][0]):
+                above = self._parent(dn, ids)
+                if dn.key in ids and not self._is_damaged(ids[dn.key][0]):
                     raise DirectoryError(
                         Code.TAKEN, "there is an object of this name already", where=Location(dn=str(dn))
                     )
                 data, references = self._new_data(operation, now)
                 for group, key, value in unique:
-                    holder = taken.get((group, key))
+                    holder = owners.get((group, key))
                     if holder is not None and names.parse(holder) != dn:  # itself, where it was damaged
                         raise _not_unique(value, holder, dn)
             except DirectoryError as error:
@@ -163,14 +163,14 @@ class Writer:
                 if most_refused < 0:
                     break
                 continue
-            if dn.key in known:  # what is left of it makes room; what stands below it stays there
-                identity = known[dn.key][0]
+            if dn.key in ids:  # what is left of it makes room; what stands below it stays there
+                identity = ids[dn.key][0]
                 self._sweep(identity)
             else:
                 identity = number = number + 1
             text = f"{dn.rdn_text},{above[1]}" if above else str(dn)
-            known[dn.key] = (identity, text)
-            taken.update({(group, key): text for group, key, _ in unique})
+            ids[dn.key] = (identity, text)
+            owners.update({(group, key): text for group, key, _ in unique})
             entries.append((identity, above[0] if above else None, dn.key, text, encode(data, text), self._change))
             values += self._index.values(identity, data)
             for name, targets in references.items():
@@ -199,17 +199,17 @@ class Writer:
         self._db.execute("DELETE FROM reference WHERE entry = ?", (entry,))
         self._db.execute("DELETE FROM entry WHERE id = ?", (entry,))
 
-    def _parent(self, dn: DN, known: dict[str, tuple[int, str]]) -> tuple[int, str] | None:
+    def _parent(self, dn: DN, ids: dict[str, tuple[int, str]]) -> tuple[int, str] | None:
         if dn.key in self._contexts:
             return None
         parent = dn.parent
-        if parent.key not in known:
+        if parent.key not in ids:
             if not any(dn.key.startswith(context + names.LEVEL) for context in self._contexts):
                 raise DirectoryError(
                     Code.NO_PARENT, "the name is outside of this directory", where=Location(dn=str(dn))
                 )
             raise DirectoryError(Code.NO_PARENT, f"there is no {parent} to hold it", where=Location(dn=str(dn)))
-        return known[parent.key]
+        return ids[parent.key]
 
     def _with_name(self, operation: AddEntry) -> Data:
         """The attributes of a new entry, those in its name among them."""
@@ -276,8 +276,8 @@ class Writer:
         where = Location(dn=str(dn))
         findings = self._schema.check_entry(data, where)
         if findings and before is not None:
-            known = self._schema.check_entry(before, where)
-            findings = [finding for finding in findings if finding not in known]
+            earlier = self._schema.check_entry(before, where)
+            findings = [finding for finding in findings if finding not in earlier]
         if findings:
             error = DirectoryError(
                 findings[0].code, findings[0].what, where=Location(dn=str(dn)), remedy=findings[0].remedy
@@ -309,7 +309,7 @@ class Writer:
     def _modify(self, operation: ModifyEntry) -> None:
         entry, text, before = self._row(operation.dn)
         after = {name: list(values) for name, values in before.items()}
-        held = before | self._references.some(entry)
+        current = before | self._references.some(entry)
         for change in operation.changes:
             self._refuse_read_only(change.attribute, operation.dn)
             if change.attribute in self._index.references:
@@ -318,7 +318,7 @@ class Writer:
                 self._change_values(after, change, operation.dn)
         self._hide_passwords(after)
         self._imply_superiors(after)
-        self._check(operation.dn, after | self._references.some(entry), held)
+        self._check(operation.dn, after | self._references.some(entry), current)
         self._keep_structure(operation.dn, before, after)
         for kind, value in operation.dn.rdn:
             name = self._schema.attribute_name(kind)
@@ -329,9 +329,9 @@ class Writer:
                     where=Location(dn=str(operation.dn)),
                 )
         fresh = set(self._unique_keys(after)) - set(self._unique_keys(before))
-        taken = self._taken({(group, key) for group, key, _ in fresh})
+        owners = self._owners({(group, key) for group, key, _ in fresh})
         for group, key, value in fresh:
-            holder = taken.get((group, key))
+            holder = owners.get((group, key))
             if holder is not None and names.parse(holder) != operation.dn:
                 raise _not_unique(value, holder, operation.dn)
         self._store(entry, text, before, after)
@@ -346,20 +346,20 @@ class Writer:
 
     def _change_values(self, data: Data, change: Change, dn: DN) -> None:
         name = change.attribute
-        kept = {self._schema.key(name, value): value for value in data.get(name, ())}
-        known = {self._schema.key(name, value) for value in (*change.removed, *change.added)}
-        if change.is_exclusive and not kept.keys() <= known:
+        by_key = {self._schema.key(name, value): value for value in data.get(name, ())}
+        named = {self._schema.key(name, value) for value in (*change.removed, *change.added)}
+        if change.is_exclusive and not by_key.keys() <= named:
             raise changed_meanwhile(f"{name} has got another value", dn)
-        come, gone = ({self._schema.key(name, value) for value in each} for each in (change.added, change.removed))
-        is_there = set(change.added) <= set(data.get(name, ())) if come & gone else come <= kept.keys()
-        if come and is_there and not (gone - come) & kept.keys():
+        added, removed = ({self._schema.key(name, value) for value in each} for each in (change.added, change.removed))
+        is_there = set(change.added) <= set(data.get(name, ())) if added & removed else added <= by_key.keys()
+        if added and is_there and not (removed - added) & by_key.keys():
             return  # somebody has made it so already
         for value in change.removed:
-            if kept.pop(self._schema.key(name, value), None) is None and change.added:
+            if by_key.pop(self._schema.key(name, value), None) is None and change.added:
                 raise changed_meanwhile(f"{name} no longer has the value {shorten(value)}", dn)
         for value in change.added:
-            kept.setdefault(self._schema.key(name, value), value)
-        data[name] = list(kept.values())
+            by_key.setdefault(self._schema.key(name, value), value)
+        data[name] = list(by_key.values())
         if not data[name]:
             del data[name]
 
@@ -376,11 +376,11 @@ class Writer:
         old, new = operation.dn, operation.new
         entry, old_text, before = self._row(old)
         self._refuse_protected(before, old)
-        known = self._ids([new.key, new.parent.key])
-        above = self._parent(new, known)
+        ids = self._ids([new.key, new.parent.key])
+        above = self._parent(new, ids)
         if new.is_below(old):
             raise DirectoryError(Code.REFUSED, "an object cannot be moved below itself", where=Location(dn=str(old)))
-        if new != old and new.key in known:
+        if new != old and new.key in ids:
             raise DirectoryError(Code.TAKEN, "there is an object of this name already", where=Location(dn=str(new)))
         after = {name: list(values) for name, values in before.items()}
         for kind, value in old.rdn:

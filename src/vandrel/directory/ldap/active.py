@@ -36,17 +36,17 @@ class _DescriptorAttribute(NamedTuple):
 
 
 def _flag(
-    said: Callable[[Descriptor], bool], changed: Callable[[Descriptor, bool], Descriptor]
+    text: Callable[[Descriptor], bool], changed: Callable[[Descriptor, bool], Descriptor]
 ) -> _DescriptorAttribute:
     return _DescriptorAttribute(
-        lambda d: ["TRUE"] if said(d) else [], lambda d, change: changed(d, "TRUE" in change.added)
+        lambda d: ["TRUE"] if text(d) else [], lambda d, change: changed(d, "TRUE" in change.added)
     )
 
 
 def _own_entries(current: Descriptor, change: Change) -> Descriptor:
     """The descriptor with the own entries of the one that is wanted: what is handed down is for the server to say."""
-    given = change.added[0] if change.added else b""
-    return descriptor.with_own_of(current, descriptor.decode(given)) if isinstance(given, bytes) and given else current
+    text = change.added[0] if change.added else b""
+    return descriptor.with_own_of(current, descriptor.decode(text)) if isinstance(text, bytes) and text else current
 
 
 #: The descriptor itself is the first: the others then say what is to be so in it.
@@ -85,29 +85,29 @@ class ActiveServer:
         yield from schema.VIRTUAL
 
     def changes(
-        self, connection: Any, directory: Directory, base: DN, since: str, known: Collection[str]
+        self, connection: Any, directory: Directory, base: DN, since: str, identifiers_before: Collection[str]
     ) -> Changes:  # fmt: skip
         """[MS-ADTS] 3.1.1.1.9: each change has a number, which is one controller's own, and counts up."""
         root = connection.search_s("", ldap.SCOPE_BASE, "(objectClass=*)", ["dsServiceName", "highestCommittedUSN"])
-        ((_, said),) = root
-        service = said["dsServiceName"][0].decode()
+        ((_, attributes),) = root
+        service = attributes["dsServiceName"][0].decode()
         ((_, controller),) = connection.search_s(service, ldap.SCOPE_BASE, "(objectClass=*)", ["invocationId"])
         invocation = next(iter(controller.get("invocationId", ())), b"").hex()  # another one once it was restored
-        stamp = f"{invocation} {said['highestCommittedUSN'][0].decode()}"
+        stamp = f"{invocation} {attributes['highestCommittedUSN'][0].decode()}"
         seen_by, _, number = since.rpartition(" ")
         if not invocation or seen_by != invocation:
             return Changes(stamp)
         later = Compare("uSNChanged", ">=", str(int(number) + 1))
         changed = [entry.dn for entry in directory.search(base, where=later, only=("objectGUID",))]
         there = (entry.identifier for entry in directory.search(base, only=("objectGUID",)))
-        return Changes(stamp, changed, frozenset(known).difference(there))
+        return Changes(stamp, changed, frozenset(identifiers_before).difference(there))
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
         """The attributes to ask for."""
-        given = list(attributes)
-        if not given:
+        names = list(attributes)
+        if not names:
             return ["*", _DESCRIPTOR, *schema.COMPUTED]
-        return list(dict.fromkeys([*given, _DESCRIPTOR])) if set(given) & set(_KEPT_INSIDE) else given
+        return list(dict.fromkeys([*names, _DESCRIPTOR])) if set(names) & set(_KEPT_INSIDE) else names
 
     def reading(self) -> list[Any]:
         """The controls of a search."""
@@ -121,8 +121,8 @@ class ActiveServer:
             attributes[name] = [str(UUID(bytes_le=value)).encode() for value in attributes[name]]
         if _DESCRIPTOR in attributes:
             decoded = descriptor.decode(attributes[_DESCRIPTOR][0])
-            for name, kept in _KEPT_INSIDE.items():
-                if values := kept.values(decoded):
+            for name, attribute in _KEPT_INSIDE.items():
+                if values := attribute.values(decoded):
                     attributes[name] = [value.encode() for value in values]
         return attributes
 
@@ -180,8 +180,8 @@ class ActiveServer:
         where = f"(&(isDeleted=TRUE)(objectGUID={octets}))"
         # Tombstones stand in the domain of the object (3.1.1.5.5.1), whose name is all domain components.
         base = ",".join(rdn for rdn in explode_dn(dn) if rdn.lower().startswith("dc="))
-        found = connection.search_ext_s(base, ldap.SCOPE_SUBTREE, where, ["1.1"], serverctrls=[SHOW_DELETED])
-        return next((dn for dn, _ in found if dn), None)
+        answers = connection.search_ext_s(base, ldap.SCOPE_SUBTREE, where, ["1.1"], serverctrls=[SHOW_DELETED])
+        return next((dn for dn, _ in answers if dn), None)
 
     def password(self, connection: Any, operation: SetPassword, so_far: set[str]) -> None:
         """[MS-ADTS] 3.1.1.3.1.5.1: between quotation marks, in UTF-16; the change is demanded by a time of 0."""

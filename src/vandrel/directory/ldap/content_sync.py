@@ -14,14 +14,14 @@ from vandrel.directory.port import Changes
 CONTROL = "1.3.6.1.4.1.4203.1.9.1.1"
 
 
-def refresh(connection: Any, base: DN, since: str, known: Collection[str]) -> Changes:
+def refresh(connection: Any, base: DN, since: str, identifiers_before: Collection[str]) -> Changes:
     """Ask for the names that are new or changed below one, and for what is gone.
 
     Args:
         connection: to a server that offers this.
         base: the name.
         since: the cookie that the last answer came with; empty the first time, when only a cookie is had from this.
-        known: the identifiers of what was there then.
+        identifiers_before: the identifiers of what was there then.
 
     Raises:
         ldap.LDAPError: what the server answers, such as that it knows of nothing so long ago (section 3.3.2).
@@ -37,7 +37,7 @@ def refresh(connection: Any, base: DN, since: str, known: Collection[str]) -> Ch
         def __init__(self) -> None:
             self.changed: list[DN] = []
             self.present: set[str] = set()
-            self.gone: set[str] = set()
+            self.deleted: set[str] = set()
 
         def syncrepl_set_cookie(self, cookie: str) -> None:
             self.cookie = cookie
@@ -50,10 +50,10 @@ def refresh(connection: Any, base: DN, since: str, known: Collection[str]) -> Ch
             if identifiers is not None:
                 self.present.update(identifiers)
             elif not refreshDeletes:  # whatever was not named is not there
-                self.gone.update(set(known) - self.present)
+                self.deleted.update(set(identifiers_before) - self.present)
 
         def syncrepl_delete(self, identifiers: Sequence[str]) -> None:
-            self.gone.update(identifiers)
+            self.deleted.update(identifiers)
 
     answers = Answers()
     request = answers.syncrepl_search(str(base), ldap.SCOPE_SUBTREE, cookie=since or None, attrlist=["1.1"])
@@ -61,4 +61,5 @@ def refresh(connection: Any, base: DN, since: str, known: Collection[str]) -> Ch
     if not since:
         return Changes(answers.cookie)
     stamp = answers.cookie or ("" if answers.changed else since)  # where nothing is new, some give none
-    return Changes(stamp, answers.changed, frozenset(answers.gone & set(known)))
+    deleted = frozenset(identifier for identifier in answers.deleted if identifier in identifiers_before)
+    return Changes(stamp, answers.changed, deleted)

@@ -118,14 +118,14 @@ def in_words(error: ldap.LDAPError, where: Location) -> DirectoryError:
             "the server can store no more",
             "tell whoever runs it: disk or database is full",
         )
-    said = f"{what} ({info})" if info else what
+    message = f"{what} ({info})" if info else what
     if isinstance(error, ldap.INVALID_CREDENTIALS):
-        return LogonRefused(code, said, _why(info), where=where)
+        return LogonRefused(code, message, _why(info), where=where)
     if isinstance(error, ldap.SIZELIMIT_EXCEEDED):
-        return SizeLimitError(code, said, where=where, remedy=remedy)
+        return SizeLimitError(code, message, where=where, remedy=remedy)
     if isinstance(error, ldap.ADMINLIMIT_EXCEEDED) and "pagedResults" in info:
-        return NoPagesError(code, said, where=where, remedy=remedy)
-    return DirectoryError(code, said, where=where, remedy=remedy)
+        return NoPagesError(code, message, where=where, remedy=remedy)
+    return DirectoryError(code, message, where=where, remedy=remedy)
 
 
 #: [MS-ERREF] 2.2, the numbers behind "data" in the answer to a bind: why a logon failed.

@@ -82,9 +82,9 @@ class NamingTurn:
         self._stays, self._can_assert = stays, can_assert
         self._dn = str(context.child("cn", NAME))
         self._mark = f"{_machine()} {os.getpid()} {os.urandom(8).hex()}".encode()
-        known = [name for name in _CLASSES if schema.object_class(name) is not None]
-        self._classes = [b"top", *(name.encode() for name in known[:1])]
-        self.is_held = bool(known) and self._wait()
+        classes = [name for name in _CLASSES if schema.object_class(name) is not None]
+        self._classes = [b"top", *(name.encode() for name in classes[:1])]
+        self.is_held = bool(classes) and self._wait()
 
     def give_back(self) -> bool:
         """Let the next one in; whether the turn was this run's own to the end."""
@@ -126,19 +126,19 @@ class NamingTurn:
         return True
 
     def _wait(self) -> bool:
-        begun = seen = time.monotonic()
+        start = last_change = time.monotonic()
         pause, holder = _SHORT, b""
         while (answer := self._link.persist(self._take)) is not True:
             now = time.monotonic()
             if answer is False:
                 return False
             if answer != holder:
-                holder, seen = bytes(answer), now
-            elif now - seen > _LEFT_BEHIND or _is_dead(holder):
+                holder, last_change = bytes(answer), now
+            elif now - last_change > _LEFT_BEHIND or _is_dead(holder):
                 taken_over = self._link.persist(partial(self._take_over, holder))
                 if taken_over is not False:
                     return bool(taken_over)
-            if now - begun > _MOST:
+            if now - start > _MOST:
                 raise DirectoryError(
                     Code.BUSY, "other runs have been giving names all the time", where=Location(dn=self._dn),
                     remedy="try again; nothing more was written",
@@ -158,8 +158,8 @@ class NamingTurn:
             self._link.connection.add_s(self._dn, attributes)
         except ldap.ALREADY_EXISTS:
             holder = self._holder()
-            if holder == _FREE and (taken := self._take_over(_FREE)) is not False:
-                return bool(taken)
+            if holder == _FREE and (answer := self._take_over(_FREE)) is not False:
+                return bool(answer)
             return holder == self._mark or holder
         except NO_ANSWER:
             raise

@@ -119,20 +119,20 @@ class OpenChanges:
         """The entry, as far as it was asked for. Raises ``NO_SUCH_OBJECT``, ``SERVER_DOWN``."""
         if look.connection is not self._link.connection:  # which was lost meanwhile, and the answers with it
             raise ldap.SERVER_DOWN({})
-        held: dict[str, list[Value]] = {}
+        attributes: dict[str, list[Value]] = {}
         whole = set(look.whole)
         for request, name, value in look.compared:
             is_there = _answer(look.connection, request)
             if is_there is None:
                 whole.add(name)
             elif is_there:
-                held.setdefault(name, []).append(value)
+                attributes.setdefault(name, []).append(value)
         if whole or not look.compared:
             entry = next(self._directory.search(look.dn, Scope.BASE, only=[*sorted(whole), _STAMP]), None)
             if entry is None:
                 raise ldap.NO_SUCH_OBJECT({})
-            held |= entry.attributes
-        return Entry(look.dn, held)
+            attributes |= entry.attributes
+        return Entry(look.dn, attributes)
 
     # --- comparing
 
@@ -143,9 +143,9 @@ class OpenChanges:
         """
         key = partial(self._schema.value_key, change.attribute)
         have = set(map(key, entry.values_of(change.attribute)))
-        come, gone = set(map(key, change.added)), set(map(key, change.removed))
-        if come & gone:
-            is_made = set(change.added) <= set(entry.values_of(change.attribute)) and not (gone - come) & have
+        to_add, to_remove = set(map(key, change.added)), set(map(key, change.removed))
+        if to_add & to_remove:
+            is_made = set(change.added) <= set(entry.values_of(change.attribute)) and not (to_remove - to_add) & have
             return Change(change.attribute) if is_made else change
         removed = tuple(v for v in change.removed if self._schema.value_key(change.attribute, v) in have)
         added = tuple(v for v in change.added if self._schema.value_key(change.attribute, v) not in have)
@@ -175,9 +175,9 @@ class OpenChanges:
             now = entry.values_of(change.attribute)
             if not set(change.removed) <= set(now):
                 raise ldap.NO_SUCH_ATTRIBUTE({})
-            left = [value for value in now if value not in change.removed]
-            left += [value for value in change.added if value not in left]
-            parts.append((ldap.MOD_REPLACE, change.attribute, octets_of(left) or None))
+            remaining = [value for value in now if value not in change.removed]
+            remaining += [value for value in change.added if value not in remaining]
+            parts.append((ldap.MOD_REPLACE, change.attribute, octets_of(remaining) or None))
             stamp = entry.text(_STAMP)
             if stamp and self._can_assert:  # nobody's change in between is overwritten unseen
                 controls.append(AssertionControl(True, filters.to_text(filters.Compare(_STAMP, "=", stamp))))

@@ -66,10 +66,10 @@ def read_opening(link: Link) -> Opening:
 def root_and_stamp(link: Link) -> tuple[Octets, Octets]:
     """The root DSE; and, on its way with it, the stamp of the schema where most standard servers have it."""
     connection, everything = link.connection, ldap.SCOPE_BASE
-    asked = [connection.search_ext(dn, everything, _EVERYTHING, wanted)
-             for dn, wanted in (("", ["*", "+"]), (_SUBSCHEMA, [_STAMP]))]  # fmt: skip
-    found: list[Octets] = []
-    for request, is_guess in zip(asked, (False, True), strict=True):
+    requests = [connection.search_ext(dn, everything, _EVERYTHING, attributes)
+             for dn, attributes in (("", ["*", "+"]), (_SUBSCHEMA, [_STAMP]))]  # fmt: skip
+    answers: list[Octets] = []
+    for request, is_guess in zip(requests, (False, True), strict=True):
         try:
             results = connection.result(request)[1]
         except NO_ANSWER:
@@ -78,8 +78,8 @@ def root_and_stamp(link: Link) -> tuple[Octets, Octets]:
             if not is_guess:
                 raise in_words(error, _here(link)) from None
             results = []
-        found.append({name.lower(): values for name, values in results[0][1].items()} if results else {})
-    return found[0], found[1]
+        answers.append({name.lower(): values for name, values in results[0][1].items()} if results else {})
+    return answers[0], answers[1]
 
 
 def _definitions(
@@ -89,11 +89,11 @@ def _definitions(
     where = next(iter(texts(root, "subschemaSubentry")), _SUBSCHEMA)
     stamped, attribute = server.schema_stamp(where, next(iter(texts(root, "schemaNamingContext")), ""))
     is_guessed = (stamped.lower(), attribute) == (_SUBSCHEMA.lower(), _STAMP) and bool(guessed)
-    found = guessed if is_guessed else link.persist(lambda: read(link, stamped, [attribute]))
-    stamp = next(iter(texts(found, attribute)), "")
+    definition_texts = guessed if is_guessed else link.persist(lambda: read(link, stamped, [attribute]))
+    stamp = next(iter(texts(definition_texts, attribute)), "")
     known_as = " ".join([*link.settings.urls, where, vendor])
-    if stamp and (known := schema_cache.find(known_as, stamp)) is not None:
-        return known
+    if stamp and (cached := schema_cache.find(known_as, stamp)) is not None:
+        return cached
     subschema = link.persist(lambda: read(link, where, list(server.subschema)))
     definitions = {name: texts(subschema, name) for name in server.subschema}
     if stamp:

@@ -45,12 +45,12 @@ def find(server: str, stamp: str) -> Definitions | None:
     file = _file(server)
     try:
         is_young = 0 <= time.time() - file.stat().st_mtime < _LASTS
-        kept = msgspec.msgpack.decode(file.read_bytes(), type=_CacheRecord) if is_young else None
+        record = msgspec.msgpack.decode(file.read_bytes(), type=_CacheRecord) if is_young else None
     except (OSError, msgspec.MsgspecError):
         return None
-    if kept is None or (kept.version, kept.server, kept.stamp) != (__version__, server, stamp):
+    if record is None or (record.version, record.server, record.stamp) != (__version__, server, stamp):
         return None
-    return kept.definitions
+    return record.definitions
 
 
 def keep(server: str, stamp: str, definitions: Definitions) -> None:

@@ -39,7 +39,7 @@ _REMEMBERED = 50_000
 _MOST_AHEAD, _PAGE_AHEAD, _FRESH = 32, 100, 2.0
 
 
-class _Sent(NamedTuple):
+class _PendingAnswer(NamedTuple):
     """A question that was sent ahead: on which connection, its request, and until when the answer is good."""
 
     connection: Any
@@ -54,64 +54,64 @@ class Searches:
         self._link = link
         self._links, self._idle = [link], [link]
         self._gives_pages = True
-        self._sent: dict[tuple[object, ...], _Sent] = {}
+        self._requests: dict[tuple[object, ...], _PendingAnswer] = {}
 
     def ask_ahead(
-        self, question: Question, wanted: list[str], controls: Sequence[Any], seconds: float = _FRESH
+        self, question: Question, attributes: list[str], controls: Sequence[Any], seconds: float = _FRESH
     ) -> None:  # fmt: skip
         """Send a question whose answer will be wanted soon; what cannot be sent is asked when its time comes.
 
         Of the monotonic clock, the answer is good for so many seconds.
         """
-        key = _key(question, wanted, controls)
-        if key in self._sent and self._sent[key].until > time.monotonic():
+        key = _key(question, attributes, controls)
+        if key in self._requests and self._requests[key].until > time.monotonic():
             return
-        for old in [key for key, sent in self._sent.items() if sent.until <= time.monotonic()]:
-            self._drop(self._sent.pop(old))
-        if len(self._sent) >= _MOST_AHEAD:
+        for old in [key for key, pending in self._requests.items() if pending.until <= time.monotonic()]:
+            self._drop(self._requests.pop(old))
+        if len(self._requests) >= _MOST_AHEAD:
             return
-        asked = [*controls]
+        all_controls = [*controls]
         if self._gives_pages and question[1] is not Scope.BASE:
-            asked.append(ldap.controls.SimplePagedResultsControl(True, size=_PAGE_AHEAD, cookie=""))
+            all_controls.append(ldap.controls.SimplePagedResultsControl(True, size=_PAGE_AHEAD, cookie=""))
         with suppress(DirectoryError):
-            request = _ask(self._link, question, wanted, asked)
-            self._sent[key] = _Sent(self._link.connection, request, time.monotonic() + seconds)
+            request = _ask(self._link, question, attributes, all_controls)
+            self._requests[key] = _PendingAnswer(self._link.connection, request, time.monotonic() + seconds)
 
     def forget_ahead(self) -> None:
         """Let go of answers that nobody has asked for since: by what happens now they may be wrong."""
-        for key in [key for key, sent in self._sent.items() if sent.until < math.inf]:
-            self._drop(self._sent.pop(key))
+        for key in [key for key, request in self._requests.items() if request.until < math.inf]:
+            self._drop(self._requests.pop(key))
 
-    def _drop(self, sent: _Sent) -> None:
-        if sent.connection is self._link.connection:
+    def _drop(self, pending: _PendingAnswer) -> None:
+        if pending.connection is self._link.connection:
             with suppress(ldap.LDAPError):
-                sent.connection.abandon(sent.request)
+                pending.connection.abandon(pending.request)
 
     def _answer_ahead(
-        self, question: Question, wanted: list[str], controls: Sequence[Any]
+        self, question: Question, attributes: list[str], controls: Sequence[Any]
     ) -> tuple[list[Found], bool] | None:  # fmt: skip
         """The answer to a question that was sent ahead, and whether that is all of it; None where it must be asked."""
-        sent = self._sent.pop(_key(question, wanted, controls), None) if self._sent else None
-        if sent is None or sent.connection is not self._link.connection:
+        request = self._requests.pop(_key(question, attributes, controls), None) if self._requests else None
+        if request is None or request.connection is not self._link.connection:
             return None
-        if time.monotonic() > sent.until:
-            self._drop(sent)
+        if time.monotonic() > request.until:
+            self._drop(request)
             return None
         try:
-            _, results, _, answered = sent.connection.result3(sent.request)
+            _, results, _, answered = request.connection.result3(request.request)
         except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
             return [], True
         except ldap.LDAPError:
             return None
         cookies = [c.cookie for c in answered if isinstance(c, ldap.controls.SimplePagedResultsControl)]
-        return [found for found in results if found[0] is not None], not any(cookies)
+        return [result for result in results if result[0] is not None], not any(cookies)
 
     def close(self) -> None:
         """Close all connections."""
         for link in self._links:
             link.close()
 
-    def one(self, question: Question, wanted: list[str], controls: Sequence[Any]) -> Iterator[Found]:
+    def one(self, question: Question, attributes: list[str], controls: Sequence[Any]) -> Iterator[Found]:
         """What one search finds, page by page; in parts, where the server gives out only so much of it.
 
         Raises:
@@ -119,45 +119,45 @@ class Searches:
 
         """
         base, scope, where = question
-        if (answer := self._answer_ahead(question, wanted, controls)) is not None:
+        if (answer := self._answer_ahead(question, attributes, controls)) is not None:
             found_ahead, is_whole = answer
             yield from found_ahead
             if not is_whole:
-                known = {dn for dn, _ in found_ahead}
-                yield from (found for found in self.one(question, wanted, controls) if found[0] not in known)
+                names = {dn for dn, _ in found_ahead}
+                yield from (result for result in self.one(question, attributes, controls) if result[0] not in names)
             return
-        given: list[str] = []
+        referrals: list[str] = []
         parts: tuple[Filter, ...] = (where,)
         try:
-            yield from self._pages(question, wanted, controls, given)
+            yield from self._pages(question, attributes, controls, referrals)
         except NoPagesError:
             if not self._gives_pages:
                 raise
             self._gives_pages = False
         except SizeLimitError:
-            if len(given) >= _REMEMBERED or not (middle := self._middle(question)):
+            if len(referrals) >= _REMEMBERED or not (middle := self._middle(question)):
                 raise
             beyond = Compare(_IDENTIFIER, ">=", middle)
             parts = (And((where, Not(beyond))), And((where, beyond)))
         else:
             return
-        known = set(given)
+        names = set(referrals)
         for part in parts:
-            for found in self.one((base, scope, part), wanted, controls):
-                if found[0] not in known:
-                    yield found
+            for result in self.one((base, scope, part), attributes, controls):
+                if result[0] not in names:
+                    yield result
 
-    def many(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
+    def many(self, questions: Iterable[Question], attributes: list[str]) -> Iterator[Found]:
         """What many searches find that find little each, some of them on their way at a time."""
         waiting: deque[tuple[int, DN]] = deque()
         for question in questions:
-            answer = self._answer_ahead(question, wanted, [])
+            answer = self._answer_ahead(question, attributes, [])
             if answer is not None and answer[1]:
                 yield from answer[0]
                 continue
             if len(waiting) >= _AT_A_TIME:
                 yield from self._answer(*waiting.popleft())
-            waiting.append((_ask(self._link, question, wanted, []), question[0]))
+            waiting.append((_ask(self._link, question, attributes, []), question[0]))
         while waiting:
             yield from self._answer(*waiting.popleft())
 
@@ -171,17 +171,17 @@ class Searches:
         yield from ((dn, attributes) for dn, attributes in results if dn is not None)
 
     def _pages(
-        self, question: Question, wanted: list[str], controls: Sequence[Any], given: list[str]
+        self, question: Question, attributes: list[str], controls: Sequence[Any], referrals: list[str]
     ) -> Iterator[Found]:  # fmt: skip
-        """What one search gives out, page by page; the first names among them are put down in `given`."""
+        """What one search gives out, page by page; the first names among them are put down in `referrals`."""
         is_one = question[1] is Scope.BASE
         page = ldap.controls.SimplePagedResultsControl(True, size=_PAGE, cookie="")
-        asked = [*([page] if self._gives_pages and not is_one else []), *controls]
+        all_controls = [*([page] if self._gives_pages and not is_one else []), *controls]
         link = self._link if is_one else self._take()
         request = 0
 
         def begin() -> tuple[list[Any], list[Any]] | None:
-            return _page(link, _ask(link, question, wanted, asked), question[0])
+            return _page(link, _ask(link, question, attributes, all_controls), question[0])
 
         try:
             # As long as nothing was given out, a search can begin anew on another connection, or another host.
@@ -190,11 +190,11 @@ class Searches:
                 results, answered = answer
                 page.cookie = next((c.cookie for c in answered if c.controlType == page.controlType), b"")
                 if page.cookie:  # the next page is on its way while this one is read
-                    request = _ask(link, question, wanted, asked)
-                for found in results:
-                    if found[0] is not None:  # a referral to another server is left alone
-                        yield found
-                given += [dn for dn, _ in results[: max(0, _REMEMBERED - len(given))] if dn is not None]
+                    request = _ask(link, question, attributes, all_controls)
+                for result in results:
+                    if result[0] is not None:  # a referral to another server is left alone
+                        yield result
+                referrals += [dn for dn, _ in results[: max(0, _REMEMBERED - len(referrals))] if dn is not None]
                 answer = _page(link, request, question[0]) if page.cookie else None
                 request = 0
         finally:
@@ -236,35 +236,41 @@ class SearchesAhead:
     def __init__(self, searches: Searches) -> None:
         self._searches = searches
 
-    def one(self, question: Question, wanted: list[str], controls: Sequence[Any]) -> Iterator[Found]:
+    def one(self, question: Question, attributes: list[str], controls: Sequence[Any]) -> Iterator[Found]:
         """See `Searches.one`."""
-        self._searches.ask_ahead(question, wanted, controls)
+        self._searches.ask_ahead(question, attributes, controls)
         return iter(())
 
-    def many(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
+    def many(self, questions: Iterable[Question], attributes: list[str]) -> Iterator[Found]:
         """See `Searches.many`."""
         for question in questions:
-            self._searches.ask_ahead(question, wanted, [])
+            self._searches.ask_ahead(question, attributes, [])
         return iter(())
 
-    def ask_ahead(self, question: Question, wanted: list[str], controls: Sequence[Any]) -> None:
+    def ask_ahead(self, question: Question, attributes: list[str], controls: Sequence[Any]) -> None:
         """See `Searches.ask_ahead`."""
-        self._searches.ask_ahead(question, wanted, controls)
+        self._searches.ask_ahead(question, attributes, controls)
 
     def close(self) -> None:
         """The connections are those of the others."""
 
 
-def _key(question: Question, wanted: Sequence[str], controls: Sequence[Any]) -> tuple[object, ...]:
+def _key(question: Question, attributes: Sequence[str], controls: Sequence[Any]) -> tuple[object, ...]:
     base, scope, where = question
-    return base.key, scope, filters.to_text(where), tuple(wanted), tuple(control.controlType for control in controls)
+    return (
+        base.key,
+        scope,
+        filters.to_text(where),
+        tuple(attributes),
+        tuple(control.controlType for control in controls),
+    )
 
 
-def _ask(link: Link, question: Question, wanted: list[str], controls: Sequence[Any]) -> int:
+def _ask(link: Link, question: Question, attributes: list[str], controls: Sequence[Any]) -> int:
     base, scope, where = question
     text = filters.to_text(where)
     try:
-        return int(link.connection.search_ext(str(base), _SCOPES[scope], text, wanted, serverctrls=[*controls]))
+        return int(link.connection.search_ext(str(base), _SCOPES[scope], text, attributes, serverctrls=[*controls]))
     except ldap.LDAPError as error:
         raise in_words(error, Location(dn=str(base))) from None
 

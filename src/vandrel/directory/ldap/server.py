@@ -33,7 +33,7 @@ class Server(Protocol):
         """The schema's definitions from the values of the subschema subentry."""
 
     def changes(
-        self, connection: Any, directory: Directory, base: DN, since: str, known: Collection[str]
+        self, connection: Any, directory: Directory, base: DN, since: str, identifiers_before: Collection[str]
     ) -> Changes:  # fmt: skip
         """See `vandrel.directory.port.Directory.changes`. Raises `ldap.LDAPError`, so where the stamp is too old."""
 

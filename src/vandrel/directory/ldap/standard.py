@@ -54,10 +54,10 @@ class StandardServer:
         yield from (("ditcontentrule", text) for text in subschema.get("dITContentRules", ()))
 
     def changes(
-        self, connection: Any, directory: Directory, base: DN, since: str, known: Collection[str]
+        self, connection: Any, directory: Directory, base: DN, since: str, identifiers_before: Collection[str]
     ) -> Changes:  # fmt: skip
         """By content synchronization (RFC 4533), which not every server offers."""
-        return content_sync.refresh(connection, base, since, known) if self._tells_changes else Changes()
+        return content_sync.refresh(connection, base, since, identifiers_before) if self._tells_changes else Changes()
 
     def wanted(self, attributes: Iterable[str]) -> list[str]:
         """The attributes to ask for."""
@@ -93,8 +93,8 @@ class StandardServer:
         """Set a password by RFC 3062, with the marks of the password policy."""
         dn = str(operation.dn)
         if operation.secret is None:
-            gone = ("userPassword", "pwdReset") if self._has_policies else ("userPassword",)
-            connection.modify_s(dn, [(ldap.MOD_REPLACE, name, None) for name in gone])
+            replaced = ("userPassword", "pwdReset") if self._has_policies else ("userPassword",)
+            connection.modify_s(dn, [(ldap.MOD_REPLACE, name, None) for name in replaced])
             return
         if not self._has_policies:
             connection.passwd_s(dn, None, operation.secret.reveal())

@@ -28,6 +28,7 @@ from vandrel.directory.ldap.searches import Found, Question, Searches, SearchesA
 from vandrel.directory.ldap.server import Octets
 from vandrel.directory.ldap.writer import ASSERTION, Writer
 from vandrel.directory.operations import Operation
+from vandrel.directory.packing import Packed, pack
 from vandrel.directory.port import Capabilities, Changes, Directory, EffectiveRights, Form, Scope, WrittenAheadError
 from vandrel.directory.schema import Schema
 from vandrel.errors import DirectoryError
@@ -72,7 +73,7 @@ class LdapDirectory:
         self._contexts, self.about, self.server, self._schema = (
             opening.contexts, opening.about, opening.server, opening.schema
         )  # fmt: skip
-        self._known: dict[str, tuple[str, bool]] = {}
+        self._descriptions: dict[str, tuple[str, bool]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
         if self._contexts:  # which directory it is, almost every command asks
             searches.ask_ahead((self._contexts[0], Scope.BASE, EVERYTHING), list(IDENTIFIERS), [], math.inf)
@@ -152,20 +153,20 @@ class LdapDirectory:
 
     # --- reading
 
-    def _alone(self, dn: DN, wanted: Collection[str]) -> Octets:
+    def _alone(self, dn: DN, attributes: Collection[str]) -> Octets:
         """The attributes of one entry; nothing where there is none."""
-        found = self._link.persist(lambda: list(self._answers([(dn, Scope.BASE, EVERYTHING)], list(wanted))))
-        return {name.lower(): values for name, values in found[0][1].items()} if found else {}
+        entries = self._link.persist(lambda: list(self._answers([(dn, Scope.BASE, EVERYTHING)], list(attributes))))
+        return {name.lower(): values for name, values in entries[0][1].items()} if entries else {}
 
     def _entry(self, dn: str, attributes: Octets) -> Entry:
         data: dict[str, list[Value]] = {}
-        known = self._known
+        attribute_names = self._descriptions
         for name, values in self.server.shown(attributes).items():
-            if name not in known:
+            if name not in attribute_names:
                 bare = name.partition(";range=")[0]
                 canonical = self._schema.attribute_name(bare) or bare
-                known[name] = (canonical, self._schema.is_binary(canonical))
-            canonical, binary = known[name]
+                attribute_names[name] = (canonical, self._schema.is_binary(canonical))
+            canonical, binary = attribute_names[name]
             whole = self._rest(dn, name, values) if ";range=" in name else values
             if not whole:
                 continue
@@ -206,9 +207,13 @@ class LdapDirectory:
     def _search(
         self, base: DN, scope: Scope, where: Filter, only: Collection[str], more: Collection[Any] = ()
     ) -> Iterator[Entry]:
-        wanted, controls = self.server.wanted(only), [*self.server.reading(), *more]
-        for dn, attributes in self._searches.one((base, scope, where), wanted, controls):
+        requested, controls = self.server.wanted(only), [*self.server.reading(), *more]
+        for dn, attributes in self._searches.one((base, scope, where), requested, controls):
             yield self._entry(dn, attributes)
+
+    def packed(self, base: DN, scope: Scope = Scope.SUBTREE) -> Iterator[Packed]:
+        """The entries in this scope, packed."""
+        return map(pack, self.search(base, scope))
 
     def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
         """Which entries have these values of these attributes."""
@@ -218,31 +223,31 @@ class LdapDirectory:
         named = {attribute: self._schema.attribute_name(attribute) or attribute for attribute in forms}
         wheres = [filters.Compare(named[attribute], "=", value) for attribute in forms for value in forms[attribute]]
         chunks = [filters.Or(tuple(chunk)) for chunk in _chunks(wheres)]
-        asked = ((context, Scope.SUBTREE, where) for where in chunks for context in self._contexts)
-        wanted = sorted(set(named.values()))
-        held: dict[tuple[str, object], DN] = {}
-        for dn, attributes in self._answers(asked, wanted):
+        questions = ((context, Scope.SUBTREE, where) for where in chunks for context in self._contexts)
+        requested = sorted(set(named.values()))
+        owners: dict[tuple[str, object], DN] = {}
+        for dn, attributes in self._answers(questions, requested):
             entry = self._entry(dn, attributes)
-            held |= {(name, self._schema.key(name, value)): entry.dn for name in wanted
+            owners |= {(name, self._schema.key(name, value)): entry.dn for name in requested
                      for value in entry.values_of(name)}  # fmt: skip
-        if not held:  # as a rule: names are asked for to see that they are free
+        if not owners:  # as a rule: names are asked for to see that they are free
             return {}
         keys = {(attribute, value): (named[attribute], self._schema.key(named[attribute], value))
                 for attribute in forms for value in forms[attribute]}  # fmt: skip
-        return {form: held[key] for form, key in keys.items() if key in held}
+        return {form: owners[key] for form, key in keys.items() if key in owners}
 
     def remember(self, dn: DN, identifier: str) -> None:
         """Objects are found by their names as fast."""
 
-    def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
+    def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:
         """Value by value, by filters; whether there are others, no server tells without all of them."""
-        if others or len(wanted) > _MANY:
+        if others or len(values) > _MANY:
             entry = next(self._search(dn, Scope.BASE, EVERYTHING, [attribute]), None)
-            return some_of(self._schema, entry, attribute, wanted, others)
-        asked = {value: (dn, Scope.BASE, filters.Compare(attribute, "=", value)) for value in wanted}
-        for question in asked.values():
+            return some_of(self._schema, entry, attribute, values, others)
+        questions = {value: (dn, Scope.BASE, filters.Compare(attribute, "=", value)) for value in values}
+        for question in questions.values():
             self._searches.ask_ahead(question, ["1.1"], [])
-        return [value for value, question in asked.items() if any(self._searches.one(question, ["1.1"], []))]
+        return [value for value, question in questions.items() if any(self._searches.one(question, ["1.1"], []))]
 
     def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
         """By searches."""
@@ -250,8 +255,8 @@ class LdapDirectory:
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """Several questions on their way at a time."""
-        found = self._link.persist(lambda: list(self._answers(self._questions(self._below(dns)), list(IDENTIFIERS))))
-        entries = (self._entry(dn, attributes) for dn, attributes in found)
+        answers = self._link.persist(lambda: list(self._answers(self._questions(self._below(dns)), list(IDENTIFIERS))))
+        entries = (self._entry(dn, attributes) for dn, attributes in answers)
         return {entry.dn.key: entry.identifier for entry in entries if entry.identifier}
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
@@ -280,15 +285,15 @@ class LdapDirectory:
             for chunk in _chunks(siblings):
                 yield chunk[0].parent, Scope.ONE, filters.Or(tuple([_named(dn) for dn in chunk]))
 
-    def _answers(self, questions: Iterable[Question], wanted: list[str]) -> Iterator[Found]:
-        return self._searches.many(questions, wanted)
+    def _answers(self, questions: Iterable[Question], attributes: list[str]) -> Iterator[Found]:
+        return self._searches.many(questions, attributes)
 
-    def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
+    def changes(self, base: DN, since: str, identifiers_before: Collection[str]) -> Changes:
         """As the server counts changes, if it does; a stamp that it does not know any more is none."""
         try:
-            return self.server.changes(self._link.connection, self, base, since, known)
+            return self.server.changes(self._link.connection, self, base, since, identifiers_before)
         except ldap.LDAPError:
-            return self.changes(base, "", known) if since else Changes()
+            return self.changes(base, "", identifiers_before) if since else Changes()
 
     def deleted(self) -> Iterator[Entry]:
         """[MS-ADTS] 3.1.1.5.5.1: tombstones stand in a container of their own, seen by those who ask for them."""
@@ -318,11 +323,11 @@ class LdapDirectory:
         """
         if isinstance(self.server, ActiveServer):
             sids = [sid.to_text(value) for value in read(self._link, "", ["tokenGroups"]).get("tokengroups", [])]
-            wanted = filters.Or(tuple(filters.Compare("objectSid", "=", text) for text in sids))
-            people = {entry.text("objectSid"): entry.dn for entry in self.search(self._contexts[0], where=wanted)}
-            known = [people[text] for text in sids if text in people]
-            groups = [dn.name for dn in known[1:] if not dn.name.startswith("S-1-")]  # no stand-ins for strangers
-            return (str(known[0]), groups) if known and sids[0] in people else ("", [])
+            where = filters.Or(tuple(filters.Compare("objectSid", "=", text) for text in sids))
+            people = {entry.text("objectSid"): entry.dn for entry in self.search(self._contexts[0], where=where)}
+            names = [people[text] for text in sids if text in people]
+            groups = [dn.name for dn in names[1:] if not dn.name.startswith("S-1-")]  # no stand-ins for strangers
+            return (str(names[0]), groups) if names and sids[0] in people else ("", [])
         try:
             return str(self._link.connection.whoami_s()).removeprefix("dn:").removeprefix("u:"), []
         except ldap.LDAPError:

@@ -88,7 +88,7 @@ class Writer:
         outcomes = _Outcomes()
         self._changed.clear()
         most = 0 if atomic else len(operations) if most_refused is None else most_refused
-        sent: deque[_PendingRequest] = deque()
+        pending: deque[_PendingRequest] = deque()
         touched: set[str] = set()
         deleting = False
         for index, operation in enumerate(operations):
@@ -97,20 +97,20 @@ class Writer:
             # Some servers mend what points at an entry that goes, and must find what was changed of that before.
             was_deleting, deleting = deleting, isinstance(operation, DeleteEntry)
             if not simple or deleting != was_deleting or self._builds_upon(operation, touched):
-                self._settle(operations, sent, outcomes, 0)
+                self._settle(operations, pending, outcomes, 0)
                 touched.clear()
             if outcomes.refused > most:
                 break
             if not simple:
                 outcomes.add(index, self._one(operation))
                 continue
-            self._settle(operations, sent, outcomes, self._server.window - 1)
+            self._settle(operations, pending, outcomes, self._server.window - 1)
             try:
-                sent.append(_PendingRequest(index, self._send(operation), self._link.connection))
+                pending.append(_PendingRequest(index, self._send(operation), self._link.connection))
                 touched |= self._waited_for(operation)
             except NO_ANSWER:
                 outcomes.add(index, self._one(operation, unsure=True))
-        self._settle(operations, sent, outcomes, 0)
+        self._settle(operations, pending, outcomes, 0)
         settled = outcomes.found
         if not (atomic and outcomes.refused):
             return [settled[index] for index in range(len(settled))]
@@ -158,8 +158,8 @@ class Writer:
         match operation:
             case AddEntry():
                 attributes, controls = self._attributes(operation), None
-                if operation.was and (known := self._server.identifier_control(operation.was)):
-                    attributes, controls = [*attributes, known[0]], [known[1]]
+                if operation.was and (control := self._server.identifier_control(operation.was)):
+                    attributes, controls = [*attributes, control[0]], [control[1]]
                 return int(connection.add_ext(dn, attributes, serverctrls=controls))
             case DeleteEntry():
                 return int(connection.delete_ext(dn))
@@ -169,11 +169,11 @@ class Writer:
         )
 
     def _settle(
-        self, operations: Sequence[Operation], sent: deque[_PendingRequest], outcomes: _Outcomes, leave: int
+        self, operations: Sequence[Operation], request: deque[_PendingRequest], outcomes: _Outcomes, leave: int
     ) -> None:  # fmt: skip
         """Wait for answers until no more than `leave` requests are on their way."""
-        while len(sent) > leave:
-            one = sent.popleft()
+        while len(request) > leave:
+            one = request.popleft()
             operation = operations[one.index]
             try:
                 if one.connection is not self._link.connection:
@@ -300,15 +300,15 @@ class Writer:
         return DirectoryError(Code.PROTECTED, what, where=Location(dn=str(operation.dn)), remedy=remedy)
 
     def _attributes(self, operation: AddEntry) -> list[tuple[str, list[bytes]]]:
-        given = operation.attributes
+        values_of = operation.attributes
         # Written out, because a run of many thousands spends most of its own time here.
-        wanted = [(name, values) for name, values in given.items() if values and name not in self._virtual]
+        stored = [(name, values) for name, values in values_of.items() if values and name not in self._virtual]
         try:
-            attributes = [(name, list(map(str.encode, values))) for name, values in wanted]  # type: ignore[arg-type]
+            attributes = [(name, list(map(str.encode, values))) for name, values in stored]  # type: ignore[arg-type]
         except TypeError:  # some are octets already
-            attributes = [(name, octets_of(values)) for name, values in wanted]
+            attributes = [(name, octets_of(values)) for name, values in stored]
         for kind, value in operation.dn.rdn:
-            if kind not in given and (name := self._schema.attribute_name(kind) or kind) not in given:
+            if kind not in values_of and (name := self._schema.attribute_name(kind) or kind) not in values_of:
                 attributes.append((name, octets_of([value])))
         return attributes
 
@@ -374,19 +374,19 @@ class Writer:
             attribute = self._schema.attribute(change.attribute)
             if not change.is_exclusive or change.attribute in self._virtual:
                 continue
-            known = (*change.removed, *change.added)
+            values = (*change.removed, *change.added)
             empty = filters.Not(filters.Present(change.attribute))
-            if attribute is not None and attribute.equality and all(isinstance(value, str) for value in known):
-                same = [filters.Compare(change.attribute, "=", str(value)) for value in known]
+            if attribute is not None and attribute.equality and all(isinstance(value, str) for value in values):
+                same = [filters.Compare(change.attribute, "=", str(value)) for value in values]
                 parts.append(filters.Or((empty, *same)))
             elif not change.removed:
                 parts.append(empty)
         return [AssertionControl(True, filters.to_text(filters.And(tuple(parts))))] if parts else []
 
-    def _take_back(self, made: Sequence[Operation], because: DirectoryError) -> None:
+    def _take_back(self, executed: Sequence[Operation], because: DirectoryError) -> None:
         """Undo operations of a sequence that is to be whole, as far as can be: there are no transactions here."""
-        created = {operation.dn.key for operation in made if isinstance(operation, AddEntry)}
-        for operation in reversed(made):
+        created = {operation.dn.key for operation in executed if isinstance(operation, AddEntry)}
+        for operation in reversed(executed):
             back: Operation | None = None
             match operation:
                 case AddEntry():

@@ -69,14 +69,14 @@ class Schema:
         self._misfits: set[tuple[str, str]] = set()
         self._fitting: set[tuple[str, str]] = set()
         self._shapes: dict[tuple[str, ...], tuple[frozenset[str], frozenset[str]]] = {}
-        given = list(definitions)
+        texts = list(definitions)
         #: (``attributetype``, ``objectclass`` or ``ditcontentrule``, text) of everything, as it was given.
-        self.definitions = tuple(given)
+        self.definitions = tuple(texts)
         #: What could not be read, and why: the rest of the schema counts all the same.
         self.passed_over: list[str] = []
         self._content_rules: dict[str, ContentRule] = {}
-        self._define_attributes([text for kind, text in given if kind == "attributetype"])
-        for kind, text in given:
+        self._define_attributes([text for kind, text in texts if kind == "attributetype"])
+        for kind, text in texts:
             try:
                 if kind == "objectclass":
                     cls = object_class(text)
@@ -116,8 +116,8 @@ class Schema:
 
     def _identified(self, value: str) -> str:
         """An object identifier by the name that the schema has for it (RFC 4517, section 4.2.26)."""
-        known = self._classes.get(value.lower()) or self._attributes.get(value.lower())
-        return (known.name if known is not None else value).lower()
+        definition = self._classes.get(value.lower()) or self._attributes.get(value.lower())
+        return (definition.name if definition is not None else value).lower()
 
     # --- asking
 
@@ -140,8 +140,8 @@ class Schema:
 
     def _described(self, name: str) -> str:
         bare, *options = name.lower().split(";")
-        known = self._canonical.get(bare, "") if options else ""
-        return ";".join((known, *sorted(filter(None, options)))) if known else ""
+        canonical = self._canonical.get(bare, "") if options else ""
+        return ";".join((canonical, *sorted(filter(None, options)))) if canonical else ""
 
     def descriptions(self, name: str, present: Iterable[str]) -> list[str]:
         """Those attributes that a filter on `name` asks about: its subtypes, and those with more options.
@@ -320,13 +320,13 @@ class Schema:
 
     def compare(self, attribute: str, operator: str, stored: str | bytes, asserted: str) -> bool:
         """Whether two values of an attribute compare so."""
-        left = self.key(attribute, stored)
+        key = self.key(attribute, stored)
         right = self.key(attribute, asserted.encode() if isinstance(stored, bytes) else asserted)
         if operator in ("=", "~="):
-            return left == right
-        if type(left) is not type(right):
+            return key == right
+        if type(key) is not type(right):
             return False
-        return left >= right if operator == ">=" else left <= right  # type: ignore[operator]
+        return key >= right if operator == ">=" else key <= right  # type: ignore[operator]
 
     def substring_parts(self, item: Substring) -> tuple[str, list[str], str]:
         """The three parts of a substring filter, prepared as the values of the attribute are."""

@@ -37,7 +37,7 @@ class EntryCheck:
         #: Classes with which nothing is wrong.
         self._sound: set[tuple[str, ...]] = set()
         #: By the classes and attributes of entries, how their values are checked; nothing where more is to be said.
-        self._known: dict[tuple[object, ...], list[_Validator]] = {}
+        self._shapes: dict[tuple[object, ...], list[_Validator]] = {}
 
     def _class_findings(self, classes: tuple[str, ...], where: Location) -> list[Finding]:
         findings = [
@@ -99,20 +99,20 @@ class EntryCheck:
         What attributes of a shape may be is looked at once; and so are values that come again.
         """
         which = (classes, *attributes)
-        if which not in self._known:
+        if which not in self._shapes:
             must, may = self._schema.shape(classes)
             validators = [self._validators.get(name) for name in attributes]
             sound = must <= attributes.keys() and all(
                 item is not None and (name in may or item[0].operational)
                 for name, item in zip(attributes, validators, strict=True)
             )
-            self._known[which] = (
-                [_Validator(known.single, known.limit, valid, set()) for known, valid in filter(None, validators)]
+            self._shapes[which] = (
+                [_Validator(rule.single, rule.limit, valid, set()) for rule, valid in filter(None, validators)]
                 if sound
                 else []
             )
-        known = self._known[which]
-        for (single, limit, valid, passed), (name, values) in zip(known, attributes.items(), strict=False):
+        rule = self._shapes[which]
+        for (single, limit, valid, passed), (name, values) in zip(rule, attributes.items(), strict=False):
             if len(values) > 1 and (single or self._is_twice(name, values)):
                 return False
             for value in values:
@@ -121,7 +121,7 @@ class EntryCheck:
                         return False
                     if len(passed) < _MOST_KEPT and len(value) < _SHORT:
                         passed.add(value)
-        return bool(known)
+        return bool(rule)
 
     def _is_twice(self, name: str, values: Sequence[str | bytes]) -> bool:
         """Whether two values are equal; classes are looked at apart, and of names one row is kept for each."""

@@ -104,18 +104,18 @@ class ServiceLink:
 
     def read(self, endpoint: str, where: str = "") -> Iterator[dict[str, Any]]:
         """All records of an endpoint, page by page (RFC 7644, 3.4.2.4), or those that a filter finds."""
-        start, seen = 1, set[str]()
+        start, identifiers = 1, set[str]()
         while True:
             query: dict[str, Any] = {"startIndex": start, "count": _PAGE} | ({"filter": where} if where else {})
             page = self._tried(self._client.query, url=endpoint, query_parameters=query)
             records = page.get("Resources", []) if isinstance(page, dict) else None
             if not isinstance(records, list):
                 raise self._strange("a list was asked for, and something else came")
-            new = [each for each in records if isinstance(each, dict) and text(each.get("id")) not in seen]
+            new = [each for each in records if isinstance(each, dict) and text(each.get("id")) not in identifiers]
             if records and not new:
                 raise self._strange(f"page {start} of {endpoint} has nothing but what came before")
             for each in new:
-                seen.add(text(each.get("id")))
+                identifiers.add(text(each.get("id")))
                 yield each
             start += len(records)
             total = page.get("totalResults")
@@ -158,16 +158,16 @@ class ServiceLink:
 
     # --- tries and errors
 
-    def _tried(self, request: Callable[..., Any], *given: Any, once: bool = False, **named: Any) -> Any:
+    def _tried(self, request: Callable[..., Any], *arguments: Any, once: bool = False, **named: Any) -> Any:
         """The answer to a request. A service that is busy is asked again; one that is lost, unless `once`."""
         until = time.monotonic() + self._settings.patience
         wait = _FIRST_WAIT
         while True:
             try:
-                return request(*given, expected_status_codes=_DONE, **named)
+                return request(*arguments, expected_status_codes=_DONE, **named)
             except RequestNetworkException as error:
                 if once or time.monotonic() + wait > until or self._is_untrusted(error):
-                    raise self._lost(error) from None
+                    raise self._failure(error) from None
             except UnexpectedStatusCodeException as error:
                 wait = max(wait, _retry_after(error.source))
                 again = _NOT_DONE if once else (*_NOT_DONE, *_OPEN)
@@ -194,16 +194,16 @@ class ServiceLink:
         error.is_open = status in (500, *_OPEN)
         return error
 
-    def _lost(self, error: RequestNetworkException) -> DirectoryError:
+    def _failure(self, error: RequestNetworkException) -> DirectoryError:
         if self._is_untrusted(error):
             what = "the certificate of the service is not trusted"
             remedy = "name the file of the authority that signed it: ca-file"
             return WholeServiceError(Code.CERTIFICATE, what, where=self._where, remedy=remedy)
         why = str(error.__cause__ or error)[:_LETTERS]
         what, remedy = f"the service cannot be reached: {why}", "is the address right, and the service running?"
-        lost = WholeServiceError(Code.OUT_OF_REACH, what, where=self._where, remedy=remedy)
-        lost.is_open = True
-        return lost
+        failure = WholeServiceError(Code.OUT_OF_REACH, what, where=self._where, remedy=remedy)
+        failure.is_open = True
+        return failure
 
     @staticmethod
     def _is_untrusted(error: RequestNetworkException) -> bool:

@@ -217,8 +217,8 @@ def _list(key: str, entry: Entry, present: Sequence[Mapping[str, Any]]) -> list[
     """The items of a list as the entry has them, before those of other types that are there already."""
     if key == "emails":
         addresses = [*entry.texts("mail"), *entry.texts("vandrelMailAlias")]
-        known = {text(item.get("value")): item for item in present}
-        return [{**known.get(value, {"value": value, "type": "work" if number == 0 else "other"}),
+        by_value = {text(item.get("value")): item for item in present}
+        return [{**by_value.get(value, {"value": value, "type": "work" if number == 0 else "other"}),
                  "primary": number == 0} for number, value in enumerate(addresses)]  # fmt: skip
     if key == "photos":
         pictures = [value for value in entry.values_of("jpegPhoto") if isinstance(value, bytes)]
@@ -269,26 +269,26 @@ def _put(attributes: dict[str, list[Value]], name: str, values: Sequence[str]) -
 
 
 def _member_ids(values: Sequence[str], id_of: IdOf) -> list[str]:
-    found = []
+    identifiers = []
     for value in values:
         try:
-            found.append(id_of(names.parse(value)) if value else "")
+            identifiers.append(id_of(names.parse(value)) if value else "")
         except VandrelError:
             continue
-    return [each for each in found if each]
+    return [each for each in identifiers if each]
 
 
 def _invitation(resource: Resource) -> dict[str, list[Value]]:
     """What is known of the invitation of a guest."""
-    told = resource.get(GUEST)
-    found: dict[str, list[Value]] = {}
-    if not isinstance(told, Mapping):
-        return found
+    invitation = resource.get(GUEST)
+    values: dict[str, list[Value]] = {}
+    if not isinstance(invitation, Mapping):
+        return values
     for name, key in _INVITATION.items():
-        value = text(told.get(key))
+        value = text(invitation.get(key))
         if value := value if name == "vandrelSponsorName" else _instant(value):
-            found[name] = [value]
-    return found
+            values[name] = [value]
+    return values
 
 
 def _as_sent(name: str, value: str) -> str:

@@ -84,13 +84,13 @@ class Records:
 
     def fresh(self, dn: DN) -> Record | None:
         """One record by its name, read anew."""
-        known = self._records.get(dn.key)
-        if known is not None:
-            resource = self._link.get(known.endpoint, known.identifier)
-            self.drop(known)
-            is_named_so = {mapping.name_of(each, self._base) for each in (resource or {}, known.resource)}
+        cached = self._records.get(dn.key)
+        if cached is not None:
+            resource = self._link.get(cached.endpoint, cached.identifier)
+            self.drop(cached)
+            is_named_so = {mapping.name_of(each, self._base) for each in (resource or {}, cached.resource)}
             if resource is not None and len(is_named_so) == 1:
-                return self.take(known.endpoint, resource, dn)
+                return self.take(cached.endpoint, resource, dn)
         if dn.parent != self._base or dn.naming_attribute.lower() not in NAMING.values():
             return None
         endpoint, path = (PEOPLE, "userName") if dn.naming_attribute.lower() == "uid" else (GROUPS, "displayName")
@@ -98,8 +98,8 @@ class Records:
             resource = self._link.get(endpoint, identifier)
             if resource is not None and mapping.name_of(resource, self._base) == dn:
                 return self.take(endpoint, resource)
-        found = self.read(endpoint, f"{path} eq {quoted(dn.name)}")
-        return next((record for record in found if record.dn == dn), None)
+        resources = self.read(endpoint, f"{path} eq {quoted(dn.name)}")
+        return next((record for record in resources if record.dn == dn), None)
 
     def find(self, dn: DN) -> Record | None:
         """One record by its name, read if it was not yet."""

@@ -17,6 +17,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, And, Compare, Filter, Present, Substring, matches
 from vandrel.directory.operations import AddEntry, DeleteEntry, ModifyEntry, Operation, RenameEntry
+from vandrel.directory.packing import Packed, pack
 from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form, NamingTurn, Scope
 from vandrel.directory.schema import Schema
 from vandrel.directory.service import mapping
@@ -100,44 +101,48 @@ class ServiceDirectory:
         for endpoint in (PEOPLE, GROUPS):
             if not self._can_match(endpoint, where):
                 continue
-            for record in list(self._asked(endpoint, where)):  # first all, since they point at each other
+            for record in list(self._names_compared(endpoint, where)):  # first all, since they point at each other
                 entry = self._entry(record)
                 if matches(where, entry, self._schema):
                     yield entry
+
+    def packed(self, base: DN, scope: Scope = Scope.SUBTREE) -> Iterator[Packed]:
+        """The entries in this scope, packed."""
+        return map(pack, self.search(base, scope))
 
     def find_owners(self, forms: Mapping[str, Collection[str]]) -> dict[Form, DN]:
         """Which values are in use; of very many, and once everything was read, as they were read last."""
         keys = {(attribute, value): self._schema.key(attribute, value)
                 for attribute, values in forms.items() for value in values}  # fmt: skip
         if len(keys) <= _FEW and not self._records.is_known(PEOPLE):
-            found = [entry for attribute, value in keys
+            entries = [entry for attribute, value in keys
                      for entry in self.search(self._base, where=Compare(attribute, "=", value))]  # fmt: skip
         else:
-            found = [self._entry(record) for record in self._records.all(PEOPLE)]
-        held = {(attribute, self._schema.key(attribute, stored)): entry.dn
-                for entry in found for attribute in forms for stored in entry.texts(attribute)}  # fmt: skip
-        return {form: held[form[0], key] for form, key in keys.items() if (form[0], key) in held}
+            entries = [self._entry(record) for record in self._records.all(PEOPLE)]
+        owners = {(attribute, self._schema.key(attribute, stored)): entry.dn
+                for entry in entries for attribute in forms for stored in entry.texts(attribute)}  # fmt: skip
+        return {form: owners[form[0], key] for form, key in keys.items() if (form[0], key) in owners}
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which names are in use: as they were read last, where everything was read."""
         present = {dn for dn in dns if dn == self._base}
         for endpoint, naming in NAMING.items():
-            asked = [dn for dn in dns if dn.naming_attribute.lower() == naming and dn != self._base]
-            if len(asked) > _FEW or self._records.is_known(endpoint):
-                if asked:
+            people = [dn for dn in dns if dn.naming_attribute.lower() == naming and dn != self._base]
+            if len(people) > _FEW or self._records.is_known(endpoint):
+                if people:
                     list(self._records.all(endpoint))
-                present |= {dn for dn in asked if self._records.known(dn) is not None}
+                present |= {dn for dn in people if self._records.known(dn) is not None}
             else:
-                present |= {dn for dn in asked if self._records.fresh(dn) is not None}
+                present |= {dn for dn in people if self._records.fresh(dn) is not None}
         return present
 
     def remember(self, dn: DN, identifier: str) -> None:
         """A record is read by its identifier; a service goes through all of them to find a name."""
         self._records.remember(dn, identifier)
 
-    def some_values(self, dn: DN, attribute: str, wanted: Collection[str], others: int = 0) -> list[Value]:
+    def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:
         """From the record, which comes whole."""
-        return some_of(self.schema, self.get(dn), attribute, wanted, others)
+        return some_of(self.schema, self.get(dn), attribute, values, others)
 
     def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
         """By searches."""
@@ -152,7 +157,7 @@ class ServiceDirectory:
         records = ((dn.key, self._records.find(dn)) for dn in dns)
         return {key: record.identifier for key, record in records if record is not None}
 
-    def changes(self, base: DN, since: str, known: Collection[str]) -> Changes:
+    def changes(self, base: DN, since: str, identifiers_before: Collection[str]) -> Changes:
         """Nothing can be told: whoever reads what changed has read all of it."""
         return Changes()
 
@@ -190,15 +195,15 @@ class ServiceDirectory:
             if not isinstance(part, Compare | Present | Substring):
                 continue
             name = self._schema.attribute_name(part.attribute)
-            known = self._schema.attribute(name)
-            if known is not None and not known.operational and name not in must | may:
+            definition = self._schema.attribute(name)
+            if definition is not None and not definition.operational and name not in must | may:
                 return False
             is_class = name == "objectClass" and isinstance(part, Compare) and part.operator == "="
             if is_class and part.value.lower() not in map(str.lower, _CLASSES[endpoint]):  # type: ignore[union-attr]
                 return False
         return True
 
-    def _asked(self, endpoint: str, where: Filter) -> Iterator[Record]:
+    def _names_compared(self, endpoint: str, where: Filter) -> Iterator[Record]:
         """The records that may match: those of an equality that the service is asked for, or all."""
         parts = where.parts if isinstance(where, And) else (where,)
         for part in parts:
@@ -242,17 +247,17 @@ class ServiceDirectory:
 
     def _make(self, operation: Operation) -> None:
         """Make one operation; after an answer that was lost, look whether it was made."""
-        for left in reversed(range(_TRIES)):
+        for tries_left in reversed(range(_TRIES)):
             try:
                 return self._make_once(operation)
             except WholeServiceError as error:
-                if not error.is_open or not left:
+                if not error.is_open or not tries_left:
                     raise
                 self._records.forget(operation.dn)
                 if is_applied(self, operation):
                     return None
             except DirectoryError as error:
-                if error.code is not Code.CHANGED or not left:
+                if error.code is not Code.CHANGED or not tries_left:
                     raise
         return None
 
@@ -371,8 +376,8 @@ def _fits(schema: Schema, entry: Entry, operation: ModifyEntry) -> bool:
     """Whether an entry is as whoever worked a change out has seen it."""
     for change in operation.changes:
         have = {schema.key(change.attribute, value) for value in entry.values_of(change.attribute)}
-        gone, come = ({schema.key(change.attribute, value) for value in values}
+        removed, added = ({schema.key(change.attribute, value) for value in values}
                       for values in (change.removed, change.added))  # fmt: skip
-        if not gone <= have or (change.is_exclusive and have - gone) or (come - gone) & have:
+        if not removed <= have or (change.is_exclusive and have - removed) or (added - removed) & have:
             return False
     return True

@@ -110,28 +110,32 @@ class Copier:
         self._creator = Creator(self._context, self._context.charter.today())
         self._fields = tuple(self._context.charter.document.copies or COPIED_FIELDS)
 
-    def copy(self, given: Mapping[str, Sequence[str]]) -> Copy:
+    def copy(self, typed: Mapping[str, Sequence[str]]) -> Copy:
         """Work out one copy; what is given goes before what the source has."""
-        known = {field.name: self._source.raw(field.name) for field in self._source.fields() if field.name != "groups"}
-        taken = {name: tuple(known[name]) for name in self._fields if known.get(name) and name not in given}
-        resolved = {n: v for n, v in taken.items() if self._context.fields[n].shape is Shape.REFERENCE}
-        groups, left = self._groups()
-        wanted = {**{n: v for n, v in taken.items() if n not in resolved}, **given}
-        wanted.setdefault(PLACE, (self._source.place,))
-        wanted["groups"] = (*given.get("groups", ()), *groups)
-        draft = self._creator.draft(self._kind, wanted, resolved)
+        source_values = {
+            field.name: self._source.raw(field.name) for field in self._source.fields() if field.name != "groups"
+        }
+        copied = {
+            name: tuple(source_values[name]) for name in self._fields if source_values.get(name) and name not in typed
+        }
+        resolved = {n: v for n, v in copied.items() if self._context.fields[n].shape is Shape.REFERENCE}
+        groups, left_out = self._groups()
+        values = {**{n: v for n, v in copied.items() if n not in resolved}, **typed}
+        values.setdefault(PLACE, (self._source.place,))
+        values["groups"] = (*typed.get("groups", ()), *groups)
+        draft = self._creator.draft(self._kind, values, resolved)
         rule = f"copied from {self._source.label}"
-        for name in (*taken, *(() if PLACE in given else (PLACE,))):
+        for name in (*copied, *(() if PLACE in typed else (PLACE,))):
             if name in draft.derived:
                 draft.derived[name] = structs.replace(draft.derived[name], rule=rule)
         if "groups" in draft.derived and groups:
-            said = draft.derived["groups"].rule.replace("typed", rule)
-            draft.derived["groups"] = structs.replace(draft.derived["groups"], rule=said)
-        return Copy(draft, [*left, *self._left_out(known, {*wanted, *resolved}, draft)])
+            rule_text = draft.derived["groups"].rule.replace("typed", rule)
+            draft.derived["groups"] = structs.replace(draft.derived["groups"], rule=rule_text)
+        return Copy(draft, [*left_out, *self._left_out(source_values, {*values, *resolved}, draft)])
 
     def _groups(self) -> tuple[tuple[str, ...], list[FieldNotCopied]]:
         """The groups to join, by their full names, and those that stay behind."""
-        join, left = [], []
+        join, left_out = [], []
         primary = set(self._source.raw("primary"))
         for group in self._source.groups:
             power = privileged_within(self._context, group)
@@ -140,21 +144,23 @@ class Copier:
             if power and not self._with_power:
                 reach = "; ".join(far if name == group.dn.name else f"{name}, {far}" for name, far in power)
                 why = f"it carries power: {reach} (--privileged takes it along)"
-                left.append(FieldNotCopied("groups", (group.dn.name,), why))
+                left_out.append(FieldNotCopied("groups", (group.dn.name,), why))
             else:
                 join.append(str(group.dn))
-        return tuple(sorted(join)), left
+        return tuple(sorted(join)), left_out
 
-    def _left_out(self, known: Mapping[str, list[str]], wanted: set[str], draft: Draft) -> list[FieldNotCopied]:
-        left = []
-        for name, values in known.items():
+    def _left_out(
+        self, source_values: Mapping[str, list[str]], new_values: set[str], draft: Draft
+    ) -> list[FieldNotCopied]:
+        groups = []
+        for name, values in source_values.items():
             shape = self._context.fields[name].shape
-            if not values or name in wanted or name in _SILENT or shape is Shape.SECRET:
+            if not values or name in new_values or name in _SILENT or shape is Shape.SECRET:
                 continue
             if name in NAMED or name in _OWN:
                 continue  # worked out anew, or the person's own: the new ones stand in the draft
             if shape is Shape.FLAG and values == ["no"]:
                 continue
             why = "worked out anew" if name in draft.derived else "the person's own"
-            left.append(FieldNotCopied(name, tuple(values), why))
-        return left
+            groups.append(FieldNotCopied(name, tuple(values), why))
+        return groups

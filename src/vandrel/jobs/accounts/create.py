@@ -71,7 +71,7 @@ class Creator:
     def draft(
         self,
         kind_name: str,
-        given: Mapping[str, Sequence[str]],
+        typed: Mapping[str, Sequence[str]],
         resolved: Mapping[str, Sequence[str]] | None = None,
         *,
         literal: bool = False,
@@ -80,7 +80,7 @@ class Creator:
 
         Args:
             kind_name: a kind of account in the charter.
-            given: fields as typed, ``place`` included; names in them are resolved here.
+            typed: fields as typed, ``place`` included; names in them are resolved here.
             resolved: fields whose values are names in full already, and need not exist yet.
             literal: whether braces in values are text, and no patterns.
 
@@ -92,28 +92,28 @@ class Creator:
         if kind_name not in self._rules:
             self._rules[kind_name] = self._context.password_rules(kind_name)
         draft = Draft(kind_name, rules=self._rules[kind_name])
-        self._given(draft, given, literal=literal)
+        self._given(draft, typed, literal=literal)
         for name, values in (resolved or {}).items():
             draft.derived[name] = Derived(name, tuple(values), "typed")
         self._defaults(draft, kind)
         self._required(draft, kind)
-        self._place(draft, kind, given)
+        self._place(draft, kind, typed)
         self._names(draft, kind_name)
         self._patterns(draft)
         self._posix(draft)
-        if "groups" not in given or given["groups"]:
-            self._joining.join(draft, kind.groups, self._values(draft), given.get("groups", ()))
+        if "groups" not in typed or typed["groups"]:
+            self._joining.join(draft, kind.groups, self._values(draft), typed.get("groups", ()))
         for name, derived in draft.derived.items():
             if name in self._context.fields:
                 draft.findings += self._check(name, derived)
         if self._numbers is not None:
             draft.findings += self._numbers.check(kind_name, draft.value("number"), draft.dn)
-        kept = draft.values()
-        demanded = kept.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
-        draft.findings += field_values.contradictions({**kept, "change": demanded})
-        draft.findings += self._context.not_kept(ACCOUNT, {**kept, "change": demanded}, given)
+        current = draft.values()
+        demanded = current.get("change") or (("yes",) if draft.rules and draft.rules.rules["change"].value else ())
+        draft.findings += field_values.contradictions({**current, "change": demanded})
+        draft.findings += self._context.not_kept(ACCOUNT, {**current, "change": demanded}, typed)
         draft.findings = list(dict.fromkeys(draft.findings))
-        draft.seen = (0, {})  # of a hundred thousand drafts, that would be most of the memory
+        draft.visible = (0, {})  # of a hundred thousand drafts, that would be most of the memory
         return draft
 
     @staticmethod
@@ -156,33 +156,33 @@ class Creator:
 
     # --- the values
 
-    def _given(self, draft: Draft, given: Mapping[str, Sequence[str]], *, literal: bool) -> None:
-        for name, texts in given.items():
+    def _given(self, draft: Draft, typed: Mapping[str, Sequence[str]], *, literal: bool) -> None:
+        for name, texts in typed.items():
             if name in (PLACE, "password") or not texts:
                 continue
-            known = self._context.fields.named(name, ACCOUNT)
-            if known.shape is Shape.MEMBERSHIPS:
+            field_spec = self._context.fields.named(name, ACCOUNT)
+            if field_spec.shape is Shape.MEMBERSHIPS:
                 continue  # joined when the kind's own groups are known
-            if not literal and known.name not in NAMED and any("{" in text for text in texts):
+            if not literal and field_spec.name not in NAMED and any("{" in text for text in texts):
                 draft.patterns[name] = tuple(texts)
                 continue
             try:
-                read = field_values.read(self._context, known, texts, ACCOUNT)
+                result = field_values.read(self._context, field_spec, texts, ACCOUNT)
             except VandrelError as error:
                 draft.findings += error.findings
                 continue
-            draft.derived[name] = Derived(name, tuple(read), "typed")
+            draft.derived[name] = Derived(name, tuple(result), "typed")
 
     def _patterns(self, draft: Draft) -> None:
         """Values that were typed as patterns, as ``web=https://x.example/{login}``, once the names are there."""
         for name, texts in draft.patterns.items():
             try:
                 filled = [self._fill(text, self._values(draft)) for text in texts]
-                read = field_values.read(self._context, self._context.fields[name], filled, ACCOUNT)
+                result = field_values.read(self._context, self._context.fields[name], filled, ACCOUNT)
             except VandrelError as error:
                 draft.findings += error.findings
                 continue
-            draft.derived[name] = Derived(name, tuple(read), f"typed: {', '.join(texts)}")
+            draft.derived[name] = Derived(name, tuple(result), f"typed: {', '.join(texts)}")
 
     def _set(self, draft: Draft, name: str, value: str, rule: str) -> None:
         if value and name not in draft.derived:
@@ -219,25 +219,25 @@ class Creator:
 
     def _values(self, draft: Draft) -> dict[str, str]:
         """What patterns see: the first value of each field, and what is computed; what is missing is empty."""
-        seen, values = draft.seen
+        visible, values = draft.visible
         if not values:
             values |= new_values(self._context, {}, draft.kind)
-        if seen < len(draft.derived):  # values are added, and never changed
-            for name, derived in islice(draft.derived.items(), seen, None):
+        if visible < len(draft.derived):  # values are added, and never changed
+            for name, derived in islice(draft.derived.items(), visible, None):
                 if derived.values:
                     values[name] = derived.values[0]
-            draft.seen = (len(draft.derived), values)
+            draft.visible = (len(draft.derived), values)
         return values
 
-    def seen(self, draft: Draft) -> dict[str, str]:
+    def visible_values(self, draft: Draft) -> dict[str, str]:
         """What patterns see of an account that has been worked out."""
-        draft.seen = (0, {})
-        seen = dict(self._values(draft))
-        draft.seen = (0, {})
-        return seen
+        draft.visible = (0, {})
+        values = dict(self._values(draft))
+        draft.visible = (0, {})
+        return values
 
-    def _place(self, draft: Draft, kind: Kind, given: Mapping[str, Sequence[str]]) -> None:
-        typed = next(iter(given.get(PLACE, ())), "")
+    def _place(self, draft: Draft, kind: Kind, typed_fields: Mapping[str, Sequence[str]]) -> None:
+        typed = next(iter(typed_fields.get(PLACE, ())), "")
         try:
             if typed:
                 draft.place = self._typed_place(typed)
@@ -247,8 +247,8 @@ class Creator:
                 rule = f"kind {draft.kind}: {kind.place}"
                 draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
         except VandrelError as error:
-            known = {finding.where.field for finding in draft.findings}
-            draft.findings += [finding for finding in error.findings if finding.where.field not in known]
+            faulty = {finding.where.field for finding in draft.findings}
+            draft.findings += [finding for finding in error.findings if finding.where.field not in faulty]
             return
         if not self._unit(draft.place)[1]:
             designed = self._context.charter.designed(draft.place) is not None
@@ -342,9 +342,9 @@ class Creator:
             if why:
                 break
             rule = self._context.charter.naming(other, draft.kind)
-            made = next(rule.candidates({**values, target: value}), None)
-            reason = self.register.why_taken(other, made.value) if made else ""
-            why = f"its {other} {made.value} is {reason}" if made and reason else ""
+            candidate = next(rule.candidates({**values, target: value}), None)
+            reason = self.register.why_taken(other, candidate.value) if candidate else ""
+            why = f"its {other} {candidate.value} is {reason}" if candidate and reason else ""
         return why
 
     def _take(self, draft: Draft, target: str, choice: Choice, source: str, rungs: int) -> None:

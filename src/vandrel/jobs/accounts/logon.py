@@ -49,11 +49,11 @@ def logon_state(context: Context, entry: Entry, today: date) -> LogonState:
     for field, limit in (("hours", hours), ("machines", ", ".join(context.dialect.read(entry, "machines")))):
         if limit in ("", "all") or (field, limit) == ("hours", "none"):
             continue
-        said = limit if field == "hours" else f"on {limit}"
+        text = limit if field == "hours" else f"on {limit}"
         if why := context.dialect.why_not_heeded(field, entry):
-            unheeded.append((f"it is meant for {said} only", why))
+            unheeded.append((f"it is meant for {text} only", why))
         else:
-            only.append(said)
+            only.append(text)
     if unheeded:
         though = f", though {listed([what for what, _ in unheeded], 'and')}: {unheeded[0][1]}"
         return LogonState(True, f"{name} can log on as {forms}{though}.", though)
@@ -104,10 +104,10 @@ def _too_old(context: Context, entry: Entry) -> str:
     """The day since which the password is too old, by a rule that a server holds to; empty where it is not."""
     if not context.dialect.password_layers(entry):
         return ""
-    known = ages(context, entry, context.password_rules(context.one(entry, "kind"), entry))
-    if known.expires is None or known.source.startswith(_OURS) or known.expires > datetime.now(UTC):
+    age = ages(context, entry, context.password_rules(context.one(entry, "kind"), entry))
+    if age.expires is None or age.source.startswith(_OURS) or age.expires > datetime.now(UTC):
         return ""
-    return known.expires.astimezone(context.charter.zone).date().isoformat()
+    return age.expires.astimezone(context.charter.zone).date().isoformat()
 
 
 def _first(context: Context, entry: Entry) -> str:

@@ -64,9 +64,9 @@ class NewMemberships:
         context = self._context
         attribute = context.dialect.attribute("name", GROUP)
         by_name = Or(tuple(Compare(attribute, "=", name) for name in unknown))
-        found = {prepare(group.dn.name): group for group in groups_to_join(context, by_name)}
-        self._groups |= {name: found.get(prepare(name)) for name in unknown}
-        self._powers |= privileged_by(context, list(found.values()))
+        groups = {prepare(group.dn.name): group for group in groups_to_join(context, by_name)}
+        self._groups |= {name: groups.get(prepare(name)) for name in unknown}
+        self._powers |= privileged_by(context, list(groups.values()))
 
     def _join(self, draft: Draft, group: Entry, rule: str) -> None:
         if any(group.dn == other.dn for other in draft.groups):

@@ -89,19 +89,19 @@ def rename(context: Context, request: RenameRequest) -> Proposal:
         VandrelError: ``usage`` for what is no name of a person; what resolving and `Renamer.rename` raise.
 
     """
-    known = (*PARTS, *NAMED)
-    if strange := [name for name in (*request.keep, *request.fields) if name not in known]:
-        remedy = did_you_mean(strange[0], known) or f"the names are: {', '.join(known)}"
+    names = (*PARTS, *NAMED)
+    if strange := [name for name in (*request.keep, *request.fields) if name not in names]:
+        remedy = did_you_mean(strange[0], names) or f"the names are: {', '.join(names)}"
         what = f"{strange[0]} is no name of a person"
         raise VandrelError(Code.USAGE, what, where=Location(field=strange[0]), remedy=remedy)
     if not request.new_name and not request.fields:
         remedy = 'vandrel rename alund surname=Brekke, or "Anna Brekke"'
         raise VandrelError(Code.USAGE, "who gets which name?", remedy=remedy)
     entry = resolve(context, request.name, (ACCOUNT,))
-    given = dict.fromkeys(PARTS, "") | name_parts(context, request.new_name) if request.new_name else {}
+    parts = dict.fromkeys(PARTS, "") | name_parts(context, request.new_name) if request.new_name else {}
 
     def worked_out(here: Context) -> Proposal:
-        edit = Renamer(here).rename(entry, given | dict(request.fields), request.keep, alias=request.with_alias)
+        edit = Renamer(here).rename(entry, parts | dict(request.fields), request.keep, alias=request.with_alias)
         edit.findings += told_of_others(here, [entry], "rename")
         return propose(here, [edit], (), "rename")
 
@@ -123,13 +123,13 @@ def handover(context: Context, request: HandoverRequest) -> Proposal:
         remedy = 'vandrel handover hbrekke "Tuva Solberg" number=2099'
         raise VandrelError(Code.USAGE, "whose account passes to whom?", remedy=remedy)
     entry = resolve(context, request.name, (ACCOUNT,))
-    given = dict.fromkeys(PARTS, "") | name_parts(context, request.successor) | names
+    parts = dict.fromkeys(PARTS, "") | name_parts(context, request.successor) | names
     others = [assignment for assignment in request.assignments if assignment.field not in names]
     assigned = {assignment.field for assignment in others}
     others += [
         Assignment(name, "=", ()) for name in _OF_THE_PERSON if name not in assigned and context.one(entry, name)
     ]
-    edit = Renamer(context).rename(entry, given, alias=request.with_alias, others=others)
+    edit = Renamer(context).rename(entry, parts, alias=request.with_alias, others=others)
     edit.findings += told_of_others(context, [entry], "handover")
     new = [Assignment("password", "=", (request.password,)), Assignment("change", "=", ("yes",))]
     return propose(context, [edit], new, "handover")
@@ -147,7 +147,7 @@ class Renamer:
     def rename(
         self,
         entry: Entry,
-        given: Mapping[str, str],
+        parts: Mapping[str, str],
         keep: Collection[str] = (),
         *,
         alias: bool = True,
@@ -157,7 +157,7 @@ class Renamer:
 
         Args:
             entry: an account.
-            given: new parts of the name (`PARTS`), and any names that are typed and not worked out.
+            parts: new parts of the name (`PARTS`), and any names that are typed and not worked out.
             keep: names (`NAMED`) that stay as they are.
             alias: whether the old mail address stays as a further one.
             others: what else is assigned in the same go.
@@ -175,7 +175,7 @@ class Renamer:
                 where=Location(field="kind"),
                 remedy=f"set them one by one: vandrel edit {context.typed(entry.dn)} surname=... display=...",
             )  # fmt: skip
-        changed = self._new_names(entry, kind, given, keep)
+        changed = self._new_names(entry, kind, parts, keep)
         assignments = [Assignment(name, "=", (value,) if value else ()) for name, value in changed.items()]
         old_mail = context.one(entry, "mail")
         if "mail" in changed and old_mail and alias and not context.dialect.why_not_kept("alias", ACCOUNT):
@@ -189,15 +189,15 @@ class Renamer:
         return edit
 
     def _new_names(
-        self, entry: Entry, kind: str, given: Mapping[str, str], keep: Collection[str]
+        self, entry: Entry, kind: str, parts: Mapping[str, str], keep: Collection[str]
     ) -> dict[str, str]:  # fmt: skip
         """The names that change, each after those that it is built from; one that somebody has not is not given."""
         values = entry_values(self._context, entry)
-        changed = {name: value for name, value in given.items() if values.get(name, "") != value}
+        changed = {name: value for name, value in parts.items() if values.get(name, "") != value}
         values |= changed
         self._initials(entry, values, changed)
         renewed = set(changed)
-        rules = [(target, rule) for target, rule in self._in_order(kind) if target not in keep and target not in given]
+        rules = [(target, rule) for target, rule in self._in_order(kind) if target not in keep and target not in parts]
         self._allocator.foresee(_concerned(rules, renewed), values)
         for target, rule in rules:
             if rule.fields() & renewed:

@@ -39,7 +39,7 @@ def holders_of(context: Context, role: str) -> Iterator[Holder]:
             yield Holder(entry, tuple(dict.fromkeys(name for path in paths for name in path)))
 
 
-def _said(context: Context, holder: Holder) -> str:
+def _sentences(context: Context, holder: Holder) -> str:
     label = context.label(holder.entry)
     return f"{label} through {' in '.join(reversed(holder.through))}" if holder.through else label
 
@@ -57,16 +57,16 @@ def list_roles(context: Context, request: RolesRequest) -> Report:
         VandrelError: ``not-found`` for a role that the charter does not have.
 
     """
-    known = context.charter.document.roles
+    roles = context.charter.document.roles
     for name in request.roles:
-        if name not in known:
-            remedy = did_you_mean(name, known) or f"there are: {', '.join(known) or 'none'}"
+        if name not in roles:
+            remedy = did_you_mean(name, roles) or f"there are: {', '.join(roles) or 'none'}"
             what = f"the charter has no role {name!r}"
             raise VandrelError(Code.NOT_FOUND, what, where=Location(text=name), remedy=remedy)
     rows = [
-        (name, known[name].groups, known[name].about,
-         [_said(context, holder) for holder in holders_of(context, name)] or ["nobody"])
-        for name in request.roles or known
+        (name, roles[name].groups, roles[name].about,
+         [_sentences(context, holder) for holder in holders_of(context, name)] or ["nobody"])
+        for name in request.roles or roles
     ]  # fmt: skip
-    empty = [] if known else ["The charter has no roles: write some under the key roles."]
+    empty = [] if roles else ["The charter has no roles: write some under the key roles."]
     return Report("roles", ("role", "groups", "about", "held by"), rows, summary=empty)

@@ -34,17 +34,17 @@ def try_logon(context: Context, request: LogonRequest) -> Report:
     state = logon_state(context, entry, context.charter.today())
     able = why == "" and (state.able is not False or not context.directory.capabilities.embedded)
     if able:
-        said = f"{name} has logged on{state.though}."
+        message = f"{name} has logged on{state.though}."
     elif why == "change":
-        said = f"{name}: the password is right, and must be changed before anything else."
+        message = f"{name}: the password is right, and must be changed before anything else."
     elif why in _CAUSES:
-        said = f"{name} cannot log on: {_CAUSES[why]}."
+        message = f"{name} cannot log on: {_CAUSES[why]}."
     elif state.able is False:  # the server tells no cause, and the account itself does
-        said = state.sentence
+        message = state.sentence
     else:
-        said = f"{name} cannot log on: the password is wrong, or the server keeps the cause to itself."
-    row = (str(entry.dn), able, why, said)
+        message = f"{name} cannot log on: the password is wrong, or the server keeps the cause to itself."
+    row = (str(entry.dn), able, why, message)
     return Report(
-        "logon", ("dn", "able", "cause", "sentence"), [row], is_for_programs=True, text=f"{said}\n",
+        "logon", ("dn", "able", "cause", "sentence"), [row], is_for_programs=True, text=f"{message}\n",
         exit_code=0 if able else Code.NOT_PERMITTED.exit_code,
     )  # fmt: skip

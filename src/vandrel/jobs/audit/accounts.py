@@ -88,8 +88,8 @@ def kind_unknown(survey: Survey) -> Iterator[Fault]:
     """Accounts of no kind that the charter knows."""
     for entry in survey.accounts:
         if not survey.kind(entry):
-            said = survey.one(entry, "kind")
-            what = f"the charter has no kind {said!r}" if said else "it is of no kind"
+            kind = survey.one(entry, "kind")
+            what = f"the charter has no kind {kind!r}" if kind else "it is of no kind"
             yield Fault(entry, what, edit(survey, entry, "kind=..."))
 
 
@@ -166,14 +166,14 @@ def name_not_by_rule(survey: Survey) -> Iterator[Fault]:
         for target in _NAMED:
             rule_ = survey.context.charter.naming(target, kind)
             # In which year a name was given is not known.
-            read = (rule_.fields() | {"language"}) - {target, "year", "today"}
-            rules.setdefault(kind, []).append((target, rule_, read))
+            fields = (rule_.fields() | {"language"}) - {target, "year", "today"}
+            rules.setdefault(kind, []).append((target, rule_, fields))
     for entry in survey.accounts:
         if not (kind := survey.kind(entry)):
             continue
-        for target, rule_, read in rules[kind]:
+        for target, rule_, fields in rules[kind]:
             value = survey.one(entry, target)
-            if value and rule_.explain(value, survey.some_values(entry, read)) is None:
+            if value and rule_.explain(value, survey.some_values(entry, fields)) is None:
                 first = next(iter(rule_.candidates(survey.values(entry))), None)
                 better = first.value if first is not None else ""
                 remedy = edit(survey, entry, f"{target}={better}") if better else ()
@@ -232,20 +232,20 @@ def manager_circle(survey: Survey) -> Iterator[Fault]:
     above = {entry.dn.key: names.parse(manager).key for entry in survey.accounts
              if (manager := survey.one(entry, "manager"))}  # fmt: skip
     for entry in survey.accounts:
-        seen, key = set[str](), above.get(entry.dn.key, "")
-        while key and key != entry.dn.key and key not in seen:
-            seen.add(key)
+        visited, key = set[str](), above.get(entry.dn.key, "")
+        while key and key != entry.dn.key and key not in visited:
+            visited.add(key)
             key = above.get(key, "")
         if key == entry.dn.key:
             remedy = edit(survey, entry, "manager=...")
-            yield Fault(entry, f"its own manager, through {count(len(seen), 'other')}", remedy)
+            yield Fault(entry, f"its own manager, through {count(len(visited), 'other')}", remedy)
 
 
 @rule("group-of-kind-missing", Weight.ADVICE, "It lacks what all others of the kind have.")
 def group_of_kind_missing(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts that are not in a group that their kind joins."""
     charter = survey.context.charter
-    known = {prepare(group.dn.name) for group in survey.all_groups}
+    names = {prepare(group.dn.name) for group in survey.all_groups}
     for entry in survey.accounts:
         kind = survey.kind(entry)
         if not kind or not survey.is_enabled(entry):
@@ -257,7 +257,7 @@ def group_of_kind_missing(survey: Survey) -> Iterator[Fault]:
                 name = survey.filled(entry, pattern)
             except VandrelError:
                 continue
-            if prepare(name) in known and prepare(name) not in have:
+            if prepare(name) in names and prepare(name) not in have:
                 lacking.append(name)
         if lacking:
             remedy = edit(survey, entry, f"groups+={','.join(lacking)}")

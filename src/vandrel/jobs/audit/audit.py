@@ -12,12 +12,12 @@ from msgspec import Struct, structs
 
 from vandrel.charter.document import AuditException
 from vandrel.directory import place as places
+from vandrel.directory.packing import object_of
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.jobs.audit.rule import RULES, Fault, Rule, Weight
 from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
-from vandrel.record.snapshots import object_of
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.string_prep import prepare
 
@@ -79,7 +79,7 @@ class Audit(Struct, frozen=True):
         rules: the rules that were looked at.
         faults: what breaks them, rule by rule, the gravest first.
         excepted: how many faults the charter's exceptions pass over.
-        gone: how many that the last audit of everything found are there no more; None where that is not known.
+        number_gone: how many that the last audit of everything found are there no more; None where that is not known.
         is_first: whether nothing was remembered.
         findings: exceptions that have run out.
 
@@ -89,7 +89,7 @@ class Audit(Struct, frozen=True):
     rules: Sequence[Rule]
     faults: Sequence[FoundFault]
     excepted: int
-    gone: int | None
+    number_gone: int | None
     is_first: bool
     findings: Sequence[Finding]
 
@@ -102,31 +102,31 @@ class Audit(Struct, frozen=True):
     def summary(self) -> str:
         """How much was found, in words."""
         by_weight = Counter(str(each.rule.weight) for each in self.faults)
-        told = ", ".join(f"{by_weight[weight]} {weight}" for weight in map(str, _ORDER) if by_weight[weight])
+        parts = ", ".join(f"{by_weight[weight]} {weight}" for weight in map(str, _ORDER) if by_weight[weight])
         excepted = f"; {count(self.excepted, 'exception')} of the charter" if self.excepted else ""
-        return f"{count(len(self.rules), 'rule')}: {told or 'nothing found'}{excepted}."
+        return f"{count(len(self.rules), 'rule')}: {parts or 'nothing found'}{excepted}."
 
     @property
     def changes(self) -> str:
         """What is new and what is gone since the last time, in words; empty the first time."""
         if self.is_first:
             return ""
-        gone = f", {self.gone} gone" if self.gone is not None else ""
-        return f"{sum(each.is_new for each in self.faults)} new since the last audit{gone}."
+        suffix = f", {self.number_gone} gone" if self.number_gone is not None else ""
+        return f"{sum(each.is_new for each in self.faults)} new since the last audit{suffix}."
 
 
-def known_since(done: Audit, day: date) -> Audit:
+def known_since(result: Audit, day: date) -> Audit:
     """The same audit with those of its faults alone that were first found on this day or later."""
-    return structs.replace(done, faults=[each for each in done.faults if each.since >= day.isoformat()])
+    return structs.replace(result, faults=[each for each in result.faults if each.since >= day.isoformat()])
 
 
-def audit(context: Context, request: AuditRequest, known: Sequence[KnownFault] | None) -> Audit:
+def audit(context: Context, request: AuditRequest, earlier: Sequence[KnownFault] | None) -> Audit:
     """Audit the directory.
 
     Args:
         context: the charter and the directory.
         request: what is looked at.
-        known: what the last audit of everything found; None where there was none.
+        earlier: what the last audit of everything found; None where there was none.
 
     Raises:
         VandrelError: ``usage`` for a rule that there is not.
@@ -134,7 +134,7 @@ def audit(context: Context, request: AuditRequest, known: Sequence[KnownFault] |
     """
     rules = _chosen(request)
     survey = Survey(context)
-    since = {(each.rule, each.object): each.since for each in known or ()}
+    since = {(each.rule, each.object): each.since for each in earlier or ()}
     exceptions = _Exceptions(context, survey.today)
     faults, excepted = list[FoundFault](), 0
     for each, is_excepted in _judged(survey, rules, request, exceptions):
@@ -144,30 +144,30 @@ def audit(context: Context, request: AuditRequest, known: Sequence[KnownFault] |
             first = since.get(key, survey.today.isoformat())
             faults.append(FoundFault(each.rule, each.fault, first, key not in since))
     still = {(each.rule.name, object_of(each.fault.entry)) for each in faults}
-    gone = len(since.keys() - still) if request.is_whole else None
-    return Audit(survey, rules, faults, excepted, gone, known is None, exceptions.findings)
+    number_gone = len(since.keys() - still) if request.is_whole else None
+    return Audit(survey, rules, faults, excepted, number_gone, earlier is None, exceptions.findings)
 
 
-def as_report(done: Audit) -> Report:
+def as_report(result: Audit) -> Report:
     """What an audit has found, for people and for programs."""
-    context = done.survey.context
-    rows = [_row(context, each) for each in done.faults]
+    context = result.survey.context
+    rows = [_row(context, each) for each in result.faults]
     tables = []
-    for rule, faults in groupby(done.faults, key=lambda each: each.rule):
-        seen = []
+    for rule, faults in groupby(result.faults, key=lambda each: each.rule):
+        display_rows = []
         for each in faults:
-            mark = "new" if each.is_new and not done.is_first else ""
-            seen.append((mark, context.label(each.fault.entry), *_said(each.fault)))
-        tables.append(_table(rule, seen))
+            mark = "new" if each.is_new and not result.is_first else ""
+            display_rows.append((mark, context.label(each.fault.entry), *_sentence(each.fault)))
+        tables.append(_table(rule, display_rows))
     columns = ("rule", "weight", "type", "label", "place", "dn", "what", "remedy", "since", "new")
     return Report(
         "audit", columns, rows, tables=tables, is_for_programs=True,
-        summary=[done.summary, *filter(None, [done.changes])], findings=done.findings,
+        summary=[result.summary, *filter(None, [result.changes])], findings=result.findings,
         exit_code=Code.FAULTS_FOUND.exit_code if rows else 0,
     )  # fmt: skip
 
 
-def _said(fault: Fault) -> tuple[str, str]:
+def _sentence(fault: Fault) -> tuple[str, str]:
     return fault.what, fault.remedy
 
 
@@ -176,15 +176,15 @@ def _row(context: Context, each: FoundFault) -> tuple[str | bool, ...]:
     entry, rule = each.fault.entry, each.rule
     object_type, place = context.object_type(entry) or "object", context.place(entry.dn.parent)
     label = context.label(entry)
-    return (rule.name, str(rule.weight), object_type, label, place, str(entry.dn), *_said(each.fault), each.since,
+    return (rule.name, str(rule.weight), object_type, label, place, str(entry.dn), *_sentence(each.fault), each.since,
             each.is_new)  # fmt: skip
 
 
-def _table(rule: Rule, seen: Sequence[tuple[str, ...]]) -> Table:
+def _table(rule: Rule, display_rows: Sequence[tuple[str, ...]]) -> Table:
     """The faults of one rule for people: the first ones, and how many more."""
-    more = [("", f"and {len(seen) - _SHOWN} more", "", "")] if len(seen) > _SHOWN else []
+    more = [("", f"and {len(display_rows) - _SHOWN} more", "", "")] if len(display_rows) > _SHOWN else []
     title = f"{rule.name} ({rule.weight}): {rule.about}"
-    return Table(rule.name, title, ("", "object", "what", "remedy"), [*seen[:_SHOWN], *more])
+    return Table(rule.name, title, ("", "object", "what", "remedy"), [*display_rows[:_SHOWN], *more])
 
 
 class BrokenRule(Struct, frozen=True):

@@ -38,10 +38,10 @@ def contents(charter: Charter) -> Report:
         count(len(document.kinds), "kind") + " of account", count(len(document.groups), "kind") + " of group",
         count(len(charter.design), "unit"), count(len(document.suffixes), "suffix"),
     ]  # fmt: skip
-    said = f"{charter.source}: no faults. {', '.join(parts)}."
+    message = f"{charter.source}: no faults. {', '.join(parts)}."
     row = (str(charter.source), len(document.kinds), len(document.groups), len(charter.design), document.suffixes)
     columns = ("charter", "kinds", "groups", "units", "suffixes")
-    return Report("charter check", columns, [row], is_for_programs=True, text=f"{said}\n")
+    return Report("charter check", columns, [row], is_for_programs=True, text=f"{message}\n")
 
 
 def kinds(charter: Charter) -> Report:
@@ -72,14 +72,14 @@ def names(charter: Charter, request: NamesRequest) -> Report:
         target = next((t for t in todo if not rules[t].fields() & (set(todo) - {t})), todo[0])
         todo.remove(target)
         candidates = islice(rules[target].candidates(values), _CANDIDATES)
-        shown = [each for each in candidates if each.count is None or each.count <= _COUNT]
-        values[target] = shown[0].value if shown else ""
-        rows[target] = [(c.value, f"{c.rung}", c.pattern) for c in shown] or [("(nothing is left)", "", "")]
-    told = [(target, *row) for target in NAMED for row in rows[target]]
-    seen = [(target if n == 0 else "", *row) for target in NAMED for n, row in enumerate(rows[target])]
+        candidates_shown = [each for each in candidates if each.count is None or each.count <= _COUNT]
+        values[target] = candidates_shown[0].value if candidates_shown else ""
+        rows[target] = [(c.value, f"{c.rung}", c.pattern) for c in candidates_shown] or [("(nothing is left)", "", "")]
+    data_rows = [(target, *row) for target in NAMED for row in rows[target]]
+    display_rows = [(target if n == 0 else "", *row) for target in NAMED for n, row in enumerate(rows[target])]
     columns = ("field", "name", "rung", "pattern")
-    table = Table("listed", "", columns, seen, has_header=True)
-    return Report("charter names", columns, told, tables=[table], is_for_programs=True)
+    table = Table("listed", "", columns, display_rows, has_header=True)
+    return Report("charter names", columns, data_rows, tables=[table], is_for_programs=True)
 
 
 def conventions(context: Context, targets: Sequence[str] = ()) -> Report:

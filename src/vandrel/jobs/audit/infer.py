@@ -24,9 +24,9 @@ _G, _S = (
 def _two(separators: Sequence[str]) -> list[str]:
     out = []
     for separator in separators:
-        for given in _G:
+        for given_part in _G:
             for surname in _S:
-                out += [f"{given}}}{separator}{surname}}}", f"{surname}}}{separator}{given}}}"]
+                out += [f"{given_part}}}{separator}{surname}}}", f"{surname}}}{separator}{given_part}}}"]
     return out
 
 
@@ -102,23 +102,23 @@ class _Named(Struct, frozen=True):
 def infer(context: Context, entries: Sequence[Entry], target: str, one: ReadOne | None = None) -> InferredConvention:
     """The conventions for one name, from accounts that have it; `one` reads a field where that was done before."""
     named = _named(context, entries, target, one or context.one)
-    left = named
+    remaining = named
     rungs: list[InferredPattern] = []
     tried = [(style, pattern) for style in _styles(target, named) for pattern in _patterns(target, named)]
     style = ""
-    while left and len(rungs) < _RUNGS:
-        rule = _best(context, target, tried, left)
-        rest = [each for each in left if rule.explain(each.name, each.values) is None]
-        fit = len(left) - len(rest)
+    while remaining and len(rungs) < _RUNGS:
+        rule = _best(context, target, tried, remaining)
+        rest = [each for each in remaining if rule.explain(each.name, each.values) is None]
+        fit = len(remaining) - len(rest)
         if not fit or (rungs and fit < max(2, _LEAST * len(named))):
             break
         rungs.append(InferredPattern(rule.rungs[0].text, fit))
-        left = rest
+        remaining = rest
         style = " ".join(rule.style)
         is_counting = rule.rungs[0].counter is not None
         tried = [each for each in tried if each[0] == style and not (is_counting and parse(each[1]).counter)]
     rungs.sort(key=lambda rung: parse(rung.pattern).counter is not None)  # a rung that counts never ends
-    exceptions = tuple((each.entry, each.name) for each in left)
+    exceptions = tuple((each.entry, each.name) for each in remaining)
     return InferredConvention(target, tuple(rungs), len(named), exceptions, style)
 
 
@@ -132,12 +132,12 @@ def conforming(context: Context, entries: Sequence[Entry], convention: InferredC
 
 def _named(context: Context, entries: Sequence[Entry], target: str, one: ReadOne) -> list[_Named]:
     """The accounts that have the name, with what patterns read."""
-    read = [field for field in _READ if field != target]
+    fields = [field for field in _READ if field != target]
     computed = computed_values(context.charter)
     named = []
     for entry in entries:
         if name := one(entry, target):
-            values = {field: one(entry, field) for field in read}
+            values = {field: one(entry, field) for field in fields}
             suffix = one(entry, "principal").rpartition("@")[2]
             named.append(_Named(entry, name, {**computed, **values, "suffix": suffix or computed["suffix"]}))
     return named
@@ -158,8 +158,8 @@ def _styles(target: str, named: Sequence[_Named]) -> Sequence[str]:
 def _patterns(target: str, named: Sequence[_Named]) -> list[str]:
     if target in ("full", "display", "name"):
         behind = _common(_BEHIND, named)
-        shown = [pattern for pattern in _SHOWN if f"{{{target}}}" not in pattern]
-        return [*shown, *(pattern + behind for pattern in shown if behind)]
+        patterns = [pattern for pattern in _SHOWN if f"{{{target}}}" not in pattern]
+        return [*patterns, *(pattern + behind for pattern in patterns if behind)]
     local = [*_LOCAL, *(f"{pattern}{{count}}" for pattern in _LOCAL)]
     if before := _common(_BEFORE, named):
         year = named[0].values["year"][-2:]
@@ -188,7 +188,7 @@ def _at_edge(match: re.Match[str], name: str) -> bool:
     return match.start() == 0 or match.end() == len(name)
 
 
-def _best(context: Context, target: str, tried: Sequence[tuple[str, str]], left: Sequence[_Named]) -> NamingRule:
+def _best(context: Context, target: str, tried: Sequence[tuple[str, str]], remaining: Sequence[_Named]) -> NamingRule:
     """The rule that explains most of what is left: a few accounts choose the best ones, more of them the one."""
 
     def score(rule: NamingRule, sample: Sequence[_Named]) -> int:
@@ -197,6 +197,6 @@ def _best(context: Context, target: str, tried: Sequence[tuple[str, str]], left:
     rules = [_rule(context, target, (parse(text),), style) for style, text in tried]
     for look, keep in ((_FIRST_LOOK, _BEST), (_SECOND_LOOK, 1)):
         if len(rules) > keep:
-            sample = left[:: max(1, len(left) // look)]
+            sample = remaining[:: max(1, len(remaining) // look)]
             rules = sorted(rules, key=lambda rule: -score(rule, sample))[:keep]
     return rules[0]

@@ -48,18 +48,18 @@ def mend_faults(context: Context, faults: Iterable[Fault], verb: str, title: str
     """
     assignments: dict[str, tuple[Entry, list[Assignment]]] = {}
     moves: dict[str, str] = {}
-    left: list[Fault] = []
+    unmended: list[Fault] = []
     for fault in faults:
-        given = list(_assignments(fault.mended_by))
-        if not fault.mended_by or any(each is None for each in given):
-            left.append(fault)
+        assignments_of_fault = list(_assignments(fault.mended_by))
+        if not fault.mended_by or any(each is None for each in assignments_of_fault):
+            unmended.append(fault)
             continue
-        entry, known = assignments.setdefault(fault.entry.dn.key, (fault.entry, []))
-        for each in given:
+        entry, collected = assignments.setdefault(fault.entry.dn.key, (fault.entry, []))
+        for each in assignments_of_fault:
             if isinstance(each, str):
                 moves[entry.dn.key] = each
-            elif each is not None and each not in known:
-                known.append(each)
+            elif each is not None and each not in collected:
+                collected.append(each)
     editor, movers = Editor(context), dict[str, Mover]()
     edits: list[Edit] = []
     for key, (entry, given_to) in assignments.items():
@@ -71,7 +71,7 @@ def mend_faults(context: Context, faults: Iterable[Fault], verb: str, title: str
         if edit is not None and edit.steps:
             edits.append(edit)
     proposal = propose(context, edits, (), verb)
-    notes = [*proposal.findings, *map(_left, left)]
+    notes = [*proposal.findings, *map(_not_mended, unmended)]
     return structs.replace(
         proposal, title=title, findings=notes, is_atomic=False, nothing="Nothing that can be mended so."
     )
@@ -100,6 +100,6 @@ def _both(edit: Edit, move: Edit) -> Edit:
     )  # fmt: skip
 
 
-def _left(fault: Fault) -> Finding:
+def _not_mended(fault: Fault) -> Finding:
     what = f"left as it is: {fault.what}"
     return Finding(Code.FAULTS_FOUND, what, Location(dn=str(fault.entry.dn)), fault.remedy, NOTE)

@@ -38,8 +38,8 @@ class AuditPage(Struct, frozen=True):
 
     Attributes:
         title: its heading.
-        made: when and from what it was made.
-        said: how much was found.
+        written: when and from what it was made.
+        content: how much was found.
         changes: what is new and what is gone; empty the first time.
         rules: the rules that something breaks.
         figures: the figures of the directory.
@@ -47,34 +47,34 @@ class AuditPage(Struct, frozen=True):
     """
 
     title: str
-    made: str
-    said: str
+    written: str
+    content: str
     changes: str
     rules: Sequence[PageRule]
     figures: Sequence[Statistic]
 
 
-def page_of(done: Audit) -> AuditPage:
+def page_of(result: Audit) -> AuditPage:
     """What a page says of an audit."""
-    survey, charter = done.survey, done.survey.context.charter
+    survey, charter = result.survey, result.survey.context.charter
     now = datetime.now(charter.zone)
-    seen = f"{len(survey.accounts):,} accounts, {len(survey.groups):,} groups and {len(survey.units):,} units"
-    faults = [each.fault for each in done.faults]
+    looked_at = f"{len(survey.accounts):,} accounts, {len(survey.groups):,} groups and {len(survey.units):,} units"
+    faults = [each.fault for each in result.faults]
     rules = [
         PageRule(rule.name, str(rule.weight), rule.about[:1].upper() + rule.about[1:], rule.why,
-                 [_row(done, each) for each in found])
-        for rule, found in groupby(done.faults, key=lambda each: each.rule)
+                 [_row(result, each) for each in faults_of_rule])
+        for rule, faults_of_rule in groupby(result.faults, key=lambda each: each.rule)
     ]  # fmt: skip
     return AuditPage(
         f"Audit of {charter.document.organization}",
-        f"Made on {now:%Y-%m-%d at %H:%M} ({charter.document.time_zone}) from {seen} that could be seen, "
+        f"Made on {now:%Y-%m-%d at %H:%M} ({charter.document.time_zone}) from {looked_at} that could be seen, "
         f"below {charter.base}.",
-        done.summary, done.changes, rules, [statistic(survey, name, faults) for name in STATISTICS],
+        result.summary, result.changes, rules, [statistic(survey, name, faults) for name in STATISTICS],
     )  # fmt: skip
 
 
-def _row(done: Audit, each: FoundFault) -> PageRow:
-    context, entry = done.survey.context, each.fault.entry
-    is_new = each.is_new and not done.is_first
+def _row(result: Audit, each: FoundFault) -> PageRow:
+    context, entry = result.survey.context, each.fault.entry
+    is_new = each.is_new and not result.is_first
     label, place = context.label(entry), context.place(entry.dn.parent)
     return PageRow(label, place, each.fault.what, each.fault.remedy, each.since, is_new)

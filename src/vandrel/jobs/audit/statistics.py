@@ -99,11 +99,11 @@ def statistic(survey: Survey, name: str, faults: Sequence[Fault]) -> Statistic:
     return STATISTICS[name][1](survey, faults)
 
 
-def as_report(shown: Statistic) -> Report:
+def as_report(chosen: Statistic) -> Report:
     """A figure as numbers."""
-    rows: list[Sequence[Cell]] = [(label, *numbers) for label, numbers in shown.rows]
-    summary = [shown.note] if shown.note else []
-    return Report("chart", (shown.label, *shown.series), rows, title=shown.title, summary=summary)
+    rows: list[Sequence[Cell]] = [(label, *numbers) for label, numbers in chosen.rows]
+    summary = [chosen.note] if chosen.note else []
+    return Report("chart", (chosen.label, *chosen.series), rows, title=chosen.title, summary=summary)
 
 
 # --- what is counted
@@ -171,16 +171,16 @@ def _passwords(survey: Survey, faults: Sequence[Fault]) -> Statistic:
 @_statistic("growth")
 def _growth(survey: Survey, faults: Sequence[Fault]) -> Statistic:
     """Accounts that are there today, by the month in which they were created."""
-    shown = months(survey.today, -_BACK, 1)
+    span = months(survey.today, -_BACK, 1)
     created = Counter[str]()
     unknown = 0
     for entry in survey.accounts:
         instant = dict(survey.context.dialect.instants(entry)).get("created")
         unknown += instant is None
         created[instant.date().isoformat()[:7] if instant is not None else ""] += 1
-    before = sum(number for month, number in created.items() if month and month < shown[0])
+    before = sum(number for month, number in created.items() if month and month < span[0])
     rows = []
-    for month in shown:
+    for month in span:
         before += created[month]
         rows.append((month, (before,)))
     note = f"Of {unknown} accounts the day of creation is not shown." if unknown else ""
@@ -191,10 +191,10 @@ def _growth(survey: Survey, faults: Sequence[Fault]) -> Statistic:
 @_statistic("ahead")
 def _ahead(survey: Survey, faults: Sequence[Fault]) -> Statistic:
     """Accounts that start, come back and end in the coming twelve months."""
-    shown = months(survey.today, 0, _AHEAD)
+    span = months(survey.today, 0, _AHEAD)
     fields = ("starts", "back", "ends")
     days = {field: Counter(survey.one(entry, field)[:7] for entry in survey.accounts) for field in fields}
-    rows = tuple((month, tuple(days[field][month] for field in fields)) for month in shown)
+    rows = tuple((month, tuple(days[field][month] for field in fields)) for month in span)
     series = ("start", "come back", "end")
     title = "Accounts that start, come back and end, by month"
     return Statistic("ahead", title, "month", series, rows, Form.COLUMNS)
@@ -230,9 +230,9 @@ def _unit(survey: Survey, key: str) -> str:
 def _largest(rows: Mapping[str, tuple[int, ...]]) -> tuple[tuple[str, tuple[int, ...]], ...]:
     """The largest rows in the order of their labels; all others as one."""
     by_size = sorted(rows, key=lambda label: -sum(rows[label]))
-    shown = sorted(by_size[:_MOST_ROWS])
+    largest = sorted(by_size[:_MOST_ROWS])
     rest = by_size[_MOST_ROWS:]
-    table = [(label, rows[label]) for label in shown]
+    table = [(label, rows[label]) for label in largest]
     if rest:
         table.append(
             (f"{_OTHERS}, {len(rest)} units", tuple(map(sum, zip(*(rows[label] for label in rest), strict=True))))
@@ -271,10 +271,10 @@ def _size(members: int) -> str:
 
 def _levels_above(survey: Survey, key: str) -> int:
     """How many levels of groups an object is in; a circle counts once."""
-    seen, level, depth = {key}, [key], 0
+    visited, level, depth = {key}, [key], 0
     while level := [
-        above.dn.key for each in level for above in survey.groups_of.get(each, ()) if above.dn.key not in seen
+        above.dn.key for each in level for above in survey.groups_of.get(each, ()) if above.dn.key not in visited
     ]:
-        seen.update(level)
+        visited.update(level)
         depth += 1
     return depth

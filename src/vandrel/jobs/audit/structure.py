@@ -38,12 +38,12 @@ def dangling(survey: Survey) -> Iterator[Fault]:
 @rule("group-empty", Weight.ADVICE, "What it is good for is forgotten, and its rights are not.")
 def group_empty(survey: Survey) -> Iterator[Fault]:
     """Groups without a member that no kind, role or unit of the charter fills."""
-    known = {prepare(name) for name in survey.power}
+    names = {prepare(name) for name in survey.power}
     designed = {prepare(stem) for unit in survey.context.charter.design for _, stem in unit.groups}
     for group in survey.groups:
         words = prepare(group.dn.name)
         by_design = any(stem.replace(" ", "-") in words for stem in designed)
-        if not survey.members[group.dn.key] and words not in known and not by_design:
+        if not survey.members[group.dn.key] and words not in names and not by_design:
             yield Fault(group, "nobody is in it", command("delete", group.dn.name))
 
 
@@ -127,8 +127,8 @@ def group_kind_unknown(survey: Survey) -> Iterator[Fault]:
     kinds = survey.context.charter.document.groups
     strange = [group for group in survey.groups if survey.one(group, "kind") not in kinds]
     for group in strange if len(strange) * 2 < len(survey.groups) else ():
-        said = survey.one(group, "kind")
-        what = f"the charter has no kind of group {said!r}" if said else "it is of no kind"
+        kind = survey.one(group, "kind")
+        what = f"the charter has no kind of group {kind!r}" if kind else "it is of no kind"
         yield Fault(group, what, edit(survey, group, "kind=..."))
 
 

@@ -40,8 +40,8 @@ class Survey:
         self.today: date = context.charter.today()
         self.entries: dict[str, Entry] = {}
         #: Of each field, the first values by the identity of the entry, which is held here so that it is no other's.
-        self._known: defaultdict[str, dict[int, str]] = defaultdict(dict)
-        self._held: dict[int, Entry] = {}
+        self._cache: defaultdict[str, dict[int, str]] = defaultdict(dict)
+        self._holders: dict[int, Entry] = {}
         self._fields_of: dict[str, list[str]] = {}
         self._texts: dict[tuple[str, ...], str] = {}
         self._homes: dict[tuple[str, ...], DN] = {}
@@ -78,22 +78,22 @@ class Survey:
 
     def one(self, entry: Entry, field: str) -> str:
         """The first value of a field, or an empty string; remembered, since many rules ask for the same."""
-        known = self._known[field]
+        cached = self._cache[field]
         which = id(entry)
-        if which in known:  # written out, because a run of many thousands asks some hundred times for each
-            return known[which]
-        self._held[which] = entry
-        value = known[which] = self.context.one(entry, field)
+        if which in cached:  # written out, because a run of many thousands asks some hundred times for each
+            return cached[which]
+        self._holders[which] = entry
+        value = cached[which] = self.context.one(entry, field)
         return value
 
     def some_values(self, entry: Entry, fields: Collection[str]) -> dict[str, str]:
         """What patterns see of some fields of an account, and those of the computed words that are asked for."""
-        known = self.context.fields
-        values = {name: self.one(entry, name) for name in fields if name in known}
+        catalog = self.context.fields
+        values = {name: self.one(entry, name) for name in fields if name in catalog}
         if len(values) == len(fields):
             return values
         computed = computed_values(self.context.charter, self.one(entry, "kind"), self.one(entry, "principal"))
-        return values | {name: said for name, said in computed.items() if name in fields}
+        return values | {name: value for name, value in computed.items() if name in fields}
 
     def values(self, entry: Entry) -> dict[str, str]:
         """What patterns of the charter see of an object."""
@@ -116,7 +116,7 @@ class Survey:
         )  # fmt: skip
 
     def _once(
-        self, known: dict[tuple[str, ...], _T], entry: Entry, pattern: str,
+        self, cache: dict[tuple[str, ...], _T], entry: Entry, pattern: str,
         work_out: Callable[[str, dict[str, str]], _T],
     ) -> _T:  # fmt: skip
         if pattern not in self._fields_of:
@@ -124,9 +124,9 @@ class Survey:
         fields = self._fields_of[pattern]
         values = self.some_values(entry, fields)
         key = (pattern, *(values[name] for name in fields))
-        if key not in known:
-            known[key] = work_out(pattern, values)
-        return known[key]
+        if key not in cache:
+            cache[key] = work_out(pattern, values)
+        return cache[key]
 
     def is_enabled(self, entry: Entry) -> bool:
         """Whether an account is enabled, and its last day does not lie behind."""
@@ -176,10 +176,10 @@ class Survey:
     @cached_property
     def members(self) -> dict[str, list[DN]]:
         """The direct members of each group, by the key of its name."""
-        known = {str(entry.dn): entry.dn for entry in self.entries.values()}  # as a rule it is written just so
+        by_text = {str(entry.dn): entry.dn for entry in self.entries.values()}  # as a rule it is written just so
         return {
             group.dn.key: [
-                known.get(str(member)) or names.parse(str(member))
+                by_text.get(str(member)) or names.parse(str(member))
                 for member in self.context.dialect.members(group) if member
             ]
             for group in self.all_groups
@@ -196,14 +196,14 @@ class Survey:
 
     def all_groups_of(self, key: str) -> dict[str, Entry]:
         """All groups that an object is in, directly or through others, by the keys of their names."""
-        found: dict[str, Entry] = {}
+        groups: dict[str, Entry] = {}
         waiting = [key]
         while waiting:
             for group in self.groups_of.get(waiting.pop(), ()):
-                if group.dn.key not in found:
-                    found[group.dn.key] = group
+                if group.dn.key not in groups:
+                    groups[group.dn.key] = group
                     waiting.append(group.dn.key)
-        return found
+        return groups
 
     @cached_property
     def power(self) -> dict[str, str]:
@@ -222,12 +222,12 @@ class Survey:
 
     def distance_to_power(self, group: Entry) -> int:
         """How many groups lie between a group and the nearest with power that it is in, that one counted; 0: none."""
-        seen, level, depth = {group.dn.key}, [group], 0
+        visited, level, depth = {group.dn.key}, [group], 0
         while level:
             depth += 1
             level = [above for each in level for above in self.groups_of.get(each.dn.key, ())
-                     if above.dn.key not in seen]  # fmt: skip
-            seen |= {above.dn.key for above in level}
+                     if above.dn.key not in visited]  # fmt: skip
+            visited |= {above.dn.key for above in level}
             if any(prepare(above.dn.name) in self.power for above in level):
                 return depth
         return 0

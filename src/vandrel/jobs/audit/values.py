@@ -23,10 +23,10 @@ _WHERE = ("street", "postcode", "site", "country")
 @rule("suffix-unknown", Weight.FAULT, "The principal name is of no domain of the organization.")
 def suffix_unknown(survey: Survey) -> Iterator[Fault]:
     """Accounts whose principal name has a suffix that the charter does not have."""
-    known = {prepare(suffix) for suffix in survey.context.charter.document.suffixes}
+    suffixes = {prepare(suffix) for suffix in survey.context.charter.document.suffixes}
     for entry in survey.accounts:
         local, at, suffix = survey.one(entry, "principal").rpartition("@")
-        if at and prepare(suffix) not in known:
+        if at and prepare(suffix) not in suffixes:
             better = f"{local}@{survey.context.charter.document.suffixes[0]}"
             remedy = edit(survey, entry, f"principal={better}")
             yield Fault(entry, f"the charter has no suffix {suffix}", remedy)
@@ -37,11 +37,11 @@ def address_foreign(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts with an address of a domain that the charter does not have, where their kind builds one."""
     charter = survey.context.charter
     ladders = (charter.naming("mail", kind).rungs for kind in charter.document.kinds)
-    written = {rung.text.rpartition("@")[2] for rungs in ladders for rung in rungs}
-    known = {prepare(suffix) for suffix in (*charter.document.suffixes, *written)}
+    literal = {rung.text.rpartition("@")[2] for rungs in ladders for rung in rungs}
+    suffixes = {prepare(suffix) for suffix in (*charter.document.suffixes, *literal)}
     for entry in survey.accounts:
         domain = survey.one(entry, "mail").rpartition("@")[2]
-        if domain and survey.kind(entry) and survey.is_enabled(entry) and prepare(domain) not in known:
+        if domain and survey.kind(entry) and survey.is_enabled(entry) and prepare(domain) not in suffixes:
             yield Fault(entry, f"its address is at {domain}", edit(survey, entry, "mail=..."))
 
 

@@ -38,42 +38,42 @@ class Batch(Struct):
 
 
 def batches(
-    context: Context, lines: Sequence[Line], secret: Callable[[Line], Secret | None], object_type: str, kept: str = "",
-    absent: Keys[str] = frozenset(),
+    context: Context, lines: Sequence[Line], secret: Callable[[Line], Secret | None], object_type: str,
+    hand_out: str = "", absent: Keys[str] = frozenset(),
 ) -> Iterator[Batch]:  # fmt: skip
     """The steps of all rows that are to be made, a thousand rows at a time: objects, passwords, then memberships.
 
-    `secret` gives the password of a new account, or None; `kept` names the file where generated ones stand; `absent`
-    are the keys of names of objects that other rows make later: nothing can point at them yet.
+    `secret` gives the password of a new account, or None; `hand_out` names the file where generated ones stand;
+    `absent` are the keys of names of objects that other rows make later: nothing can point at them yet.
     """
-    wanted = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
-    known = {line.dn.key for line in wanted if line.dn is not None and line.state is State.NEW}
-    apart = _ReferenceSplitter(context, known, absent)
-    for start in range(0, len(wanted), TOGETHER):
-        chunk = wanted[start : start + TOGETHER]
+    chosen = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
+    new_keys = {line.dn.key for line in chosen if line.dn is not None and line.state is State.NEW}
+    apart = _ReferenceSplitter(context, new_keys, absent)
+    for start in range(0, len(chosen), TOGETHER):
+        chunk = chosen[start : start + TOGETHER]
         new = [line for line in chunk if line.draft is not None and line.state is State.NEW]
         if object_type == ACCOUNT:
-            made = account_steps(context, [(line.draft, secret(line)) for line in new if line.draft], kept)
+            steps = account_steps(context, [(line.draft, secret(line)) for line in new if line.draft], hand_out)
         else:
-            made = [step for line in new if line.draft for step in _objects(context, line, object_type)]
-        made = apart.creations(made)
+            steps = [step for line in new if line.draft for step in _objects(context, line, object_type)]
+        steps = apart.creations(steps)
         edits = list(apart.edits(in_order(context, [line.edit for line in chunk if line.edit is not None])))
-        barrier = next((n for n, step in enumerate(made) if not _is_creation(step, known)), len(made))
-        if made or edits:
-            yield Batch([*made, *edits], barrier, chunk, apart.left_out)
+        barrier = next((n for n, step in enumerate(steps) if not _is_creation(step, new_keys)), len(steps))
+        if steps or edits:
+            yield Batch([*steps, *edits], barrier, chunk, apart.left_out)
     for start in range(0, len(apart.later), TOGETHER):
         yield Batch(apart.later[start : start + TOGETHER], 0, [], apart.left_out)
 
 
 def _objects(context: Context, line: Line, object_type: str) -> list[Step]:
     assert isinstance(line.draft, Draft)
-    made = create_object.steps(context, line.draft, object_type)
+    steps = create_object.steps(context, line.draft, object_type)
     groups = line.item.fields.get("groups", ())
-    return [*made, *create_object.join_groups(context, line.draft, groups)] if object_type == COMPUTER else made
+    return [*steps, *create_object.join_groups(context, line.draft, groups)] if object_type == COMPUTER else steps
 
 
-def _is_creation(step: Step, known: set[str]) -> bool:
-    return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in known)
+def _is_creation(step: Step, new_keys: set[str]) -> bool:
+    return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in new_keys)
 
 
 class _ReferenceSplitter:
@@ -82,8 +82,8 @@ class _ReferenceSplitter:
     Those who are made now go into steps of their own, at the end; those who are not are left out.
     """
 
-    def __init__(self, context: Context, known: Keys[str], absent: Keys[str]) -> None:
-        self._schema, self._known, self._absent = context.directory.schema, known, absent
+    def __init__(self, context: Context, new_keys: Keys[str], absent: Keys[str]) -> None:
+        self._schema, self._new_keys, self._absent = context.directory.schema, new_keys, absent
         # Where a group must have a member, it has its members from birth.
         self._at_creation = {*BY_NAME} if context.dialect.members_at_creation else set[str]()
         self.later: list[Step] = []
@@ -130,11 +130,11 @@ class _ReferenceSplitter:
         if not self._schema.is_reference(attribute):
             return list(values), []
         keyed = [(value, str(self._schema.key(attribute, value)) if value else "") for value in values]
-        gone = [value for value, key in keyed if key in self._absent]
-        self.left_out += len(gone)
+        late = [value for value, key in keyed if key in self._absent]
+        self.left_out += len(late)
         return (
-            [value for value, key in keyed if key not in self._known and value not in gone],
-            [value for value, key in keyed if key in self._known],
+            [value for value, key in keyed if key not in self._new_keys and value not in late],
+            [value for value, key in keyed if key in self._new_keys],
         )
 
 

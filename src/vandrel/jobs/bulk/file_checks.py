@@ -55,7 +55,7 @@ def keys(context: Context, described: Description, items: Sequence[Item]) -> lis
     if not telling and len(set(all_keys)) == len(items) and ("",) * len(fields) not in all_keys:
         return all_keys
     first: dict[Key, int] = {}
-    told: dict[tuple[Cell, ...], Item] = {}
+    first_of: dict[tuple[Cell, ...], Item] = {}
     contents: dict[frozenset[tuple[str, Values]], int] = {}
     keys_of: list[Key] = [()] * len(items)
     for number, (item, key) in enumerate(zip(items, all_keys, strict=True)):
@@ -69,7 +69,7 @@ def keys(context: Context, described: Description, items: Sequence[Item]) -> lis
             item.fault(fields[0], " ".join(map(item.one, fields)), Code.TWICE, what, "take one of the two rows out")
         else:
             keys_of[number] = key
-            other = told.setdefault(telling[number], item) if telling else item
+            other = first_of.setdefault(telling[number], item) if telling else item
             if other is not item:
                 _look_alike(item, other, fields, contents)
     return keys_of
@@ -87,8 +87,8 @@ def numbers(context: Context, described: Description, items: Sequence[Item], ind
         holder = index.numbers.get(key)
         row = rows.setdefault(key, item.row)
         if holder is not None:
-            taken = taken_number(context, number, f"{holder.name} in {context.place(holder.parent)}")
-            item.fault("number", number, taken.code, taken.what, taken.remedy)
+            fault = taken_number(context, number, f"{holder.name} in {context.place(holder.parent)}")
+            item.fault("number", number, fault.code, fault.what, fault.remedy)
         elif row != item.row:
             item.fault("number", number, Code.TWICE, f"the same number stands in row {row}", "give one of them another")
 
@@ -101,15 +101,17 @@ def _telling(items: Sequence[Item]) -> list[tuple[Cell, ...]]:
     return list(zip(*columns, strict=True)) if columns else [()] * len(items)
 
 
-def _look_alike(item: Item, first: Item, key: Sequence[str], seen: dict[frozenset[tuple[str, Values]], int]) -> None:
+def _look_alike(
+    item: Item, first: Item, key: Sequence[str], first_of: dict[frozenset[tuple[str, Values]], int]
+) -> None:
     """Whether all but the key stands in another row as well.
 
-    `first` is the first row that is like this one in what tells people apart; `seen` has the contents of all that
+    `first` is the first row that is like this one in what tells people apart; `first_of` has the contents of all that
     were looked at, with the number of the row.
     """
-    seen.setdefault(_content(first, key), first.row)
+    first_of.setdefault(_content(first, key), first.row)
     own = _content(item, key)
-    row = seen.setdefault(own, item.row)
+    row = first_of.setdefault(own, item.row)
     if row != item.row and len(own) >= _FEW:
         what = f"all but the {' and '.join(key)} is as in row {row}: the same person twice?"
         value = " ".join(map(item.one, key))
@@ -125,14 +127,14 @@ def _as_kept(context: Context, described: Description, items: Sequence[Item], na
     usual = next(iter(context.charter.document.groups), "")
     groups = context.directory.search(context.charter.base, where=context.dialect.filter_for(GROUP), only=["cn"])
     there = {prepare(group.dn.name) for group in groups}
-    kept = []
+    stored = []
     for item, name in zip(items, names, strict=True):
         if prepare(name) in there:
-            kept.append(name)
+            stored.append(name)
             continue
         try:
             kind = item.one("kind") or described.kind or usual
-            kept.append(create_object.first_name(context, kind, name) if name else "")
+            stored.append(create_object.first_name(context, kind, name) if name else "")
         except VandrelError:
-            kept.append(name)  # the draft says what is wrong
-    return kept
+            stored.append(name)  # the draft says what is wrong
+    return stored

@@ -81,14 +81,14 @@ class Names:
         self.legal = frozenset(filter(self._is_legal, self.rules))
         count = len(items)
         columns = self._given(creator, model, own, items)
-        seen = creator.seen(model)
+        visible = creator.visible_values(model)
         # The language is one of what all have in common, even where each row says it.
-        seen |= {"language": columns["language"].values[0]} if "language" in columns else {}
+        visible |= {"language": columns["language"].values[0]} if "language" in columns else {}
         for target, rule, _ in self.order:
-            columns[target] = rule.firsts(columns, seen, count)
+            columns[target] = rule.firsts(columns, visible, count)
         self.own = tuple(columns)
         self._built_from = frozenset[str]().union(*(rule.fields() for rule in self.rules.values()), ("language",))
-        self.in_common = self._common_to(seen)
+        self.in_common = self._common_to(visible)
         values = {name: column.values for name, column in columns.items()}
         self.sound = [True] * count
         self._judge(context, model.kind, columns)
@@ -101,7 +101,7 @@ class Names:
         self.claims: list[tuple[list[str], Container[str]]] = []
         for claim in (claim for claims in self.unique.values() for claim in claims):
             self.claims += [(claim.keys, claim.given)]
-            self.claims += [(claim.keys, claim.held)] if not claim.held.keys().isdisjoint(claim.keys) else []
+            self.claims += [(claim.keys, claim.owners)] if not claim.owners.keys().isdisjoint(claim.keys) else []
 
     @staticmethod
     def _given(creator: Creator, model: Draft, own: Sequence[str], items: Sequence[Item]) -> dict[str, Many]:
@@ -141,12 +141,12 @@ class Names:
         sound = value == value.strip() and not rule.reserves(value)
         return sound and not given_values.check(self._context, field, (value,), ACCOUNT)
 
-    def fit(self, seen: Mapping[str, str]) -> bool:
+    def fit(self, visible: Mapping[str, str]) -> bool:
         """Whether these are the first choices for accounts of which naming rules see this, beside what is their own."""
-        return self.in_common == self._common_to(seen)
+        return self.in_common == self._common_to(visible)
 
-    def _common_to(self, seen: Mapping[str, str]) -> dict[str, str]:
-        return {name: seen[name] for name in self._built_from.difference(self.own) if seen.get(name)}
+    def _common_to(self, visible: Mapping[str, str]) -> dict[str, str]:
+        return {name: visible[name] for name in self._built_from.difference(self.own) if visible.get(name)}
 
     def _is_legal(self, target: str) -> bool:
         attribute = self._context.dialect.attribute(target, ACCOUNT)
@@ -181,10 +181,10 @@ class GroupBatch:
         self._names, self._register = names, creator.register
         self._shared = SharedValues(model, model.values(), names.own, {name: n for n, name in enumerate(names.own)})
         before = f"{model.dn.parent.key}{LEVEL}{model.dn.naming_attribute.lower()}="
-        self._siblings, self._held = creator.register.siblings(before), creator.register.held_siblings(before)
+        self._siblings, self._values_in_use = creator.register.siblings(before), creator.register.held_siblings(before)
         self._claims = [(names.keys, self._siblings), *names.claims]
-        if self._held:
-            self._claims.append((names.keys, self._held))
+        if self._values_in_use:
+            self._claims.append((names.keys, self._values_in_use))
         self._reserving = [(claims[0].keys, claims[0].given) for claims in names.unique.values()]
 
     def draft(self, number: int) -> BatchDraft | None:
@@ -193,14 +193,14 @@ class GroupBatch:
         if not names.sound[number]:
             return None
         own = names.rows[number]
-        for keys, taken in self._claims:
-            if keys[number] in taken:
+        for keys, owners in self._claims:
+            if keys[number] in owners:
                 return self._retry(number, own)
-        made = BatchDraft(self._shared, own)
-        for keys, given in self._reserving:
-            given[keys[number]] = made
+        batch = BatchDraft(self._shared, own)
+        for keys, numbers in self._reserving:
+            numbers[keys[number]] = batch
         self._siblings.add(names.keys[number])
-        return made
+        return batch
 
     def _retry(self, number: int, own: tuple[str, ...]) -> BatchDraft | None:
         """The same where a name is taken: each name that is, and each built from one that changes, is chosen anew."""
@@ -212,17 +212,17 @@ class GroupBatch:
         for target, rule, tied in names.order:
             name = climb.ready(target, rule) if climb.free else ""
             if not name:
-                known = values[target]
-                taken = partial(self._taken, climb, target, tied)
+                current = values[target]
+                is_taken = partial(self._owner_of, climb, target, tied)
                 if not changed:
                     if not any(self._is_hit(number, other) for other in (target, *tied)):
                         continue
                 elif not rule.fields().isdisjoint(changed):
-                    known = ""
-                elif not taken(known):
+                    current = ""
+                elif not is_taken(current):
                     continue
                 try:
-                    name = rule.choose(values, taken, known, self._counted(target, tied)).chosen.value
+                    name = rule.choose(values, is_taken, current, self._counted(target, tied)).chosen.value
                 except VandrelError:
                     return None  # it is told the full way
             if not (target in names.legal or names.passes(target, (name,))):
@@ -230,14 +230,14 @@ class GroupBatch:
             if name != values[target]:
                 changed.add(target)
                 values[target] = name
-        made = BatchDraft(self._shared, tuple([values[name] for name in names.own]))
+        batch = BatchDraft(self._shared, tuple([values[name] for name in names.own]))
         for target, claims in names.unique.items():
             if target in changed:
-                self._register.reserve(target, values[target], made)
+                self._register.reserve(target, values[target], batch)
             else:
-                claims[0].given[claims[0].keys[number]] = made
+                claims[0].given[claims[0].keys[number]] = batch
         self._siblings.add(prepare(values["name"]))
-        return made
+        return batch
 
     def _counted(self, target: str, tied: Sequence[str]) -> dict[str, int] | None:
         """How far the counters of a name have come, where whether it is taken hangs on nothing but itself."""
@@ -250,28 +250,28 @@ class GroupBatch:
     def _is_hit(self, number: int, target: str) -> bool:
         """Whether the first candidate for a name is taken itself."""
         if target == "name":
-            return self._names.keys[number] in self._siblings or self._names.keys[number] in self._held
+            return self._names.keys[number] in self._siblings or self._names.keys[number] in self._values_in_use
         for claim in self._names.unique.get(target, ()):
             key = claim.keys[number]
-            if key in claim.given or key in claim.held:
+            if key in claim.given or key in claim.owners:
                 return True
         return False
 
-    def _taken(self, climb: NameRetry, target: str, tied: Sequence[str], name: str) -> str:
+    def _owner_of(self, climb: NameRetry, target: str, tied: Sequence[str], name: str) -> str:
         """Whether a name cannot be had, as `vandrel.jobs.accounts.create.Creator.why` finds it, without the words."""
         if target == "name":
             key = prepare(name)
-            return "taken" if key in self._siblings or key in self._held else ""
+            return "taken" if key in self._siblings or key in self._values_in_use else ""
         if target in self._names.unique and not self._register.is_free(target, name):
             return "taken"
         if not tied:
             return ""
-        seen = {**climb.values, target: name}
+        visible = {**climb.values, target: name}
         for other in tied:
-            made = next(self._names.rules[other].candidates(seen), None)
-            if made is None:
+            candidate = next(self._names.rules[other].candidates(visible), None)
+            if candidate is None:
                 continue
-            if not self._register.is_free(other, made.value):
+            if not self._register.is_free(other, candidate.value):
                 return "taken"
-            climb.free[other] = made.value, frozenset((*climb.changed, target))
+            climb.free[other] = candidate.value, frozenset((*climb.changed, target))
         return ""

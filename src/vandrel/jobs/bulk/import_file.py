@@ -86,8 +86,8 @@ def check_kind(charter: Charter, description: Description, name: str) -> None:
 
     """
     fields = {description.column(header).field for header in description.columns}
-    given = fields | {*description.constants, *description.built}
-    if description.object_type not in (ACCOUNT, GROUP) or "kind" in given:
+    set_fields = fields | {*description.constants, *description.built}
+    if description.object_type not in (ACCOUNT, GROUP) or "kind" in set_fields:
         return
     if description.kind:
         (charter.kind if description.object_type == ACCOUNT else charter.group_kind)(description.kind)
@@ -116,8 +116,8 @@ def work_out(
     header = table.header()
     findings = _columns(table, description, header)
     converter = Converter(description, header, context.charter.words, context.fields, table.layout.quote)
-    rows, taken = _without_header(table, header, context.fields)
-    findings += taken
+    rows, header_rows = _without_header(table, header, context.fields)
+    findings += header_rows
     planner = Planner(context, description, context.charter.today(), recognize)
     roster = planner.plan(_with_password(converter.items(rows), request.secret))
     if request.expected and request.expected != len(roster.lines):

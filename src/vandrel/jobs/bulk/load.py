@@ -111,22 +111,22 @@ class Loader:
 
     def steps(self, records: Iterable[Record]) -> list[Step]:
         """The steps that the records ask for, in their order; an entry that is there as it should be needs none."""
-        made: list[Step] = []
+        batch: list[Step] = []
         for record in records:
             self._heed_controls(record)
             match record.change:
                 case "" | "add":
-                    made += self._add(record)
+                    batch += self._add(record)
                 case "delete":
-                    made.append(Remove(record.dn, self._expected.get(record.dn) or {}))
+                    batch.append(Remove(record.dn, self._expected.get(record.dn) or {}))
                     self._expected.put(record.dn, None)
                 case "modrdn":
-                    made += self._rename(record)
+                    batch += self._rename(record)
                 case "modify":
-                    made += self._modify(record)
-        kept: list[KeptReference] = []
-        steps = with_references(self._context.directory, self._context.dialect, made, kept.append)
-        self.findings += map(must_point, kept)
+                    batch += self._modify(record)
+        references: list[KeptReference] = []
+        steps = with_references(self._context.directory, self._context.dialect, batch, references.append)
+        self.findings += map(must_point, references)
         return steps
 
     def _heed_controls(self, record: Record) -> None:
@@ -139,9 +139,9 @@ class Loader:
         """Attributes under the schema's names, without what only the directory sets."""
         values_of: Attributes = {}
         for name, values in attributes.items():
-            known = self._schema.attribute(name)
-            if known is not None and known.read_only:
-                self.left_out[known.name] = self.left_out.get(known.name, 0) + len(values)
+            definition = self._schema.attribute(name)
+            if definition is not None and definition.read_only:
+                self.left_out[definition.name] = self.left_out.get(definition.name, 0) + len(values)
                 continue
             values_of.setdefault(self._schema.attribute_name(name) or name, []).extend(values)
         return values_of
@@ -150,7 +150,7 @@ class Loader:
         return {
             name: {self._schema.key(name, value) for value in values}
             for name, values in attributes.items()
-            if not ((known := self._schema.attribute(name)) and known.read_only)
+            if not ((definition := self._schema.attribute(name)) and definition.read_only)
         }
 
     def _add(self, record: Record) -> Iterator[Step]:
@@ -201,17 +201,17 @@ class Loader:
             name = self._schema.attribute_name(part.attribute) or part.attribute
             now = attributes.get(name, [])
             have = {self._schema.key(name, value): value for value in now}
-            given = {self._schema.key(name, value): value for value in part.values}
+            by_key = {self._schema.key(name, value): value for value in part.values}
             removed: list[Value] = []
             added: list[Value] = []
             match part.kind:
                 case "add":
-                    added = [value for key, value in given.items() if key not in have]
+                    added = [value for key, value in by_key.items() if key not in have]
                 case "replace":
-                    added = [value for key, value in given.items() if key not in have]
-                    removed = [value for key, value in have.items() if key not in given]
+                    added = [value for key, value in by_key.items() if key not in have]
+                    removed = [value for key, value in have.items() if key not in by_key]
                 case "delete":
-                    removed = [value for key, value in have.items() if not given or key in given]
+                    removed = [value for key, value in have.items() if not by_key or key in by_key]
                 case "increment":
                     removed, added = now, self._incremented(record, part, now)
             attributes[name] = [value for value in now if value not in removed] + added
@@ -260,8 +260,8 @@ def load(context: Context, request: LoadRequest) -> Proposal:
     changes = changes_of_steps(context, steps)
 
     def give_back_rest(result: RunResult) -> tuple[str, list[Step]]:
-        title = f"give back memberships: {count(len(result.stayed), 'object')} could not be removed"
-        return title, give_back(steps, result.stayed, context.directory.schema)
+        title = f"give back memberships: {count(len(result.not_deleted), 'object')} could not be removed"
+        return title, give_back(steps, result.not_deleted, context.directory.schema)
 
     return Proposal(
         "load", f"load {request.name}", f"Make {count(len(steps), 'change')}?", fixed(steps), changes=changes,

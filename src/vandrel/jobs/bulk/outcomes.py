@@ -29,18 +29,18 @@ class Outcome(Struct, frozen=True):
 
 
 def outcomes(
-    roster: Roster, wanted: Collection[Line], steps: Sequence[Step], report: RunResult | None
+    roster: Roster, rows_wanted: Collection[Line], steps: Sequence[Step], report: RunResult | None
 ) -> Iterator[Outcome]:
     """What became of each row, in the order of the file.
 
     Args:
         roster: all rows.
-        wanted: those that were to be made or changed now.
+        rows_wanted: those that were to be made or changed now.
         steps: what was to be done for them.
         report: how far that came; None before the run.
 
     """
-    rows = {line.item.row for line in wanted}
+    rows = {line.item.row for line in rows_wanted}
     if report is None:
         yield from (_without_steps(line, rows) or Outcome(line, BEGUN) for line in roster.lines)
         return
@@ -50,11 +50,11 @@ def outcomes(
     open_ = Counter(name for step in untried for name in _concerned(step))
     for line in roster.lines:
         name, why = str(line.dn), refused.get(str(line.dn), [])
-        if (told := _without_steps(line, rows)) is not None:
-            yield told
+        if (outcome := _without_steps(line, rows)) is not None:
+            yield outcome
         elif line.dn in unborn or (line.edit is not None and open_[name] >= len(line.edit.steps)):
             yield Outcome(line, LATER, f"there were too many refusals: vandrel resume {report.job} goes on")
-        elif line.dn in report.lost or (line.edit is not None and len(why) >= len(line.edit.steps)):
+        elif line.dn in report.not_created or (line.edit is not None and len(why) >= len(line.edit.steps)):
             yield Outcome(line, REFUSED, "; ".join(why))
         else:
             more = [f"not finished: vandrel resume {report.job} goes on"] if open_[name] else []
@@ -62,26 +62,26 @@ def outcomes(
             yield Outcome(line, PART if why else _DONE[line.state], "; ".join(why))
 
 
-def finished(told: Iterable[RowOutcome], steps: Sequence[Step], report: RunResult) -> Iterator[RowOutcome]:
+def finished(row_outcomes: Iterable[RowOutcome], steps: Sequence[Step], report: RunResult) -> Iterator[RowOutcome]:
     """What became of each row once the job of a file has been finished after it was broken off.
 
     Args:
-        told: what was told of all rows when it began, or when it stopped.
+        row_outcomes: what was told of all rows when it began, or when it stopped.
         steps: the steps of the job.
         report: how it was finished.
 
     """
     refused, of = _refusals(report), Counter(name for step in steps for name in _concerned(step))
     new = {str(step.dn) for step in steps if isinstance(step, Add)}
-    lost = {str(dn) for dn in report.lost}
-    for row in told:
+    not_created = {str(dn) for dn in report.not_created}
+    for row in row_outcomes:
         if row.dn not in of:
             yield row
             continue
         why = refused.get(row.dn, [])
-        done = CREATED if row.dn in new else CHANGED
-        is_refused = row.dn in lost or len(why) >= of[row.dn]
-        yield structs.replace(row, result=REFUSED if is_refused else PART if why else done, why="; ".join(why))
+        result = CREATED if row.dn in new else CHANGED
+        is_refused = row.dn in not_created or len(why) >= of[row.dn]
+        yield structs.replace(row, result=REFUSED if is_refused else PART if why else result, why="; ".join(why))
 
 
 def _without_steps(line: Line, rows: Collection[int]) -> Outcome | None:

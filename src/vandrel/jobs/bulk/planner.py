@@ -118,14 +118,14 @@ class Planner:
         matches: Sequence[Entry] = ledger.found.get(key, ()) if key else ()
         if len(matches) > 1 and self._described.object_type == ACCOUNT:
             return self._of_kind(item, matches, kinds)
-        if not matches and self._recognize is not None and (known := self._recognize(item)) is not None:
-            return (known,)
+        if not matches and self._recognize is not None and (entry := self._recognize(item)) is not None:
+            return (entry,)
         return matches
 
     def _of_kind(self, item: Item, matches: Sequence[Entry], kinds: Collection[str]) -> Sequence[Entry]:
         """Of accounts with the same key, those of the row's kind; where it has none, those of the file's kinds."""
-        for wanted in ({item.one("kind") or self._described.kind}, kinds):
-            if alike := [entry for entry in matches if self._context.one(entry, "kind") in wanted]:
+        for kinds_now in ({item.one("kind") or self._described.kind}, kinds):
+            if alike := [entry for entry in matches if self._context.one(entry, "kind") in kinds_now]:
                 return alike
         return matches
 
@@ -139,7 +139,7 @@ class Planner:
     # --- who exists
 
     def _existing(self, line: Line, entry: Entry, editor: Editor) -> None:
-        line.found, line.login = entry.dn, self._context.one(entry, "login")
+        line.existing, line.login = entry.dn, self._context.one(entry, "login")
         if self._described.mode == "create":
             line.state = State.THERE
             return
@@ -171,9 +171,9 @@ class Planner:
         """Whether somebody's name is this one, in whichever order its parts are written."""
         parts = split_full_name(whole, self._context.charter.particles)
         own = " ".join(self._context.one(entry, name) for name in ("given", "middle", "surname", "generation"))
-        said = " ".join(astuple(parts))
+        full_name = " ".join(astuple(parts))
         return bool(whole) and (
-            prepare(said) == prepare(own) or prepare(whole) == prepare(self._context.one(entry, "full"))
+            prepare(full_name) == prepare(own) or prepare(whole) == prepare(self._context.one(entry, "full"))
         )
 
     def _assignments(self, item: Item) -> Iterator[Assignment]:
@@ -182,16 +182,16 @@ class Planner:
             if name in (PLACE, "kind") or name in self._described.key or not values:
                 continue
             shape = self._context.fields[name].shape if name in self._context.fields else Shape.TEXT
-            meant: Iterable[str | Line | None] = values
+            targets: Iterable[str | Line | None] = values
             if self._is_reference(name):
-                meant = [self._target(item, name, value) for value in values]
+                targets = [self._target(item, name, value) for value in values]
             elif shape is Shape.MEMBERSHIPS:
-                meant = [self._one(name, value, item, (GROUP,)) for value in values]
+                targets = [self._one(name, value, item, (GROUP,)) for value in values]
             # What a file does not list is not taken away.
             listed = shape in (Shape.MEMBERSHIPS, Shape.ROLES) or name == "members"
-            names = [self._name_of(item, name, one) for one in meant if one is not None]
-            if told := tuple(filter(None, names)):  # of nobody who can be meant, what is there stays
-                yield Assignment(name, "+=" if listed else "=", told, literal=True)
+            names = [self._name_of(item, name, one) for one in targets if one is not None]
+            if values_named := tuple(filter(None, names)):  # of nobody who can be meant, what is there stays
+                yield Assignment(name, "+=" if listed else "=", values_named, literal=True)
 
     # --- who is new
 
@@ -275,7 +275,7 @@ class Planner:
         """The values that the description builds from others."""
         charter = self._context.charter
         for name, pattern in self._described.built.items():
-            own = {field: given[0] for field, given in item.fields.items() if given}
+            own = {field: texts[0] for field, texts in item.fields.items() if texts}
             values = new_values(self._context, own | item.words, item.one("kind") or self._described.kind)
             try:
                 item.fields[name] = (charter.fill(pattern, values),)
@@ -285,31 +285,31 @@ class Planner:
     def _drafted(self, line: Line, creator: Creator, pending: list[tuple[Line, str, list[str | Line]]]) -> Draft:
         item, object_type = line.item, self._described.object_type
         references = {name: item.fields[name] for name in item.fields if self._is_reference(name)}
-        given = {name: values for name, values in item.fields.items() if name not in references and name != "kind"}
-        if "groups" in given:
-            groups = [self._one("groups", value, item, (GROUP,)) for value in given["groups"]]
-            given["groups"] = tuple(filter(None, groups))
+        fields = {name: values for name, values in item.fields.items() if name not in references and name != "kind"}
+        if "groups" in fields:
+            groups = [self._one("groups", value, item, (GROUP,)) for value in fields["groups"]]
+            fields["groups"] = tuple(filter(None, groups))
         resolved: dict[str, tuple[str, ...]] = {}
         for name, typed in references.items():
-            targets = [found for value in typed if (found := self._target(item, name, value)) is not None]
+            targets = [one_target for value in typed if (one_target := self._target(item, name, value)) is not None]
             resolved[name] = tuple(t if isinstance(t, str) else _LATER for t in targets)
             if any(isinstance(target, Line) for target in targets):
                 pending.append((line, name, targets))
         kind = item.one("kind") or self._described.kind
         if object_type == ACCOUNT:
-            draft = creator.draft(kind, given, resolved, literal=not item.has_patterns)
+            draft = creator.draft(kind, fields, resolved, literal=not item.has_patterns)
             self._check_secret(item, draft)
             return draft
-        given |= {name: now for name, dns in resolved.items() if (now := tuple(dn for dn in dns if dn != _LATER))}
+        fields |= {name: now for name, dns in resolved.items() if (now := tuple(dn for dn in dns if dn != _LATER))}
         if object_type == GROUP:
             stem = item.one("name") or item.one("display")
-            given.pop("name", None)
+            fields.pop("name", None)
             return create_object.group(
-                self._context, stem, {**given, "kind": (kind,)} if kind else given, self._numbers
+                self._context, stem, {**fields, "kind": (kind,)} if kind else fields, self._numbers
             )
         if object_type == UNIT:
-            return create_object.unit(self._context, item.one(PLACE), {n: v for n, v in given.items() if n != PLACE})
-        return create_object.computer(self._context, item.one("name"), {n: v for n, v in given.items() if n != "name"})
+            return create_object.unit(self._context, item.one(PLACE), {n: v for n, v in fields.items() if n != PLACE})
+        return create_object.computer(self._context, item.one("name"), {n: v for n, v in fields.items() if n != "name"})
 
     def _check_secret(self, item: Item, draft: Draft | BatchDraft) -> None:
         if item.secret is None or draft.rules is None:
@@ -343,7 +343,7 @@ class Planner:
             try:
                 self._resolved[field, value] = str(resolve(self._context, value, object_types).dn)
             except VandrelError as error:
-                self._resolved[field, value] = _told(error, value, object_types)
+                self._resolved[field, value] = _with_candidates(error, value, object_types)
         return self._resolved[field, value]
 
     def _one(self, field: str, value: str, item: Item, object_types: tuple[str, ...]) -> str | None:
@@ -359,14 +359,14 @@ class Planner:
             field = finding.where.field
             if not field and finding.code in (Code.NO_PARENT, Code.BAD_NAME):
                 field = PLACE
-            known = item.columns.get(field, field) or "-"
+            header = item.columns.get(field, field) or "-"
             value = ", ".join(item.fields.get(field, ()))[:120]
             remedy = _ASSIGNED.sub(" in this cell", finding.remedy)
             item.note(
                 Finding(
                     finding.code,
                     finding.what,
-                    Location(row=item.row, header=known),
+                    Location(row=item.row, header=header),
                     remedy,
                     severity=finding.severity,
                     value=value,
@@ -378,7 +378,7 @@ class Planner:
 _ASSIGNED = re.compile(r": [a-z-]+=\.\.\.")
 
 
-def _told(error: VandrelError, value: str, object_types: Sequence[str]) -> Finding:
+def _with_candidates(error: VandrelError, value: str, object_types: Sequence[str]) -> Finding:
     """What a name could have meant, in the remedy: no list stands above it here."""
     finding = error.findings[0]
     if not isinstance(error, NoSingleMatch):

@@ -100,15 +100,15 @@ def propose_roster(
         is_file: whether the rows are those of a file, which somebody can mend.
 
     """
-    told = sorted([*findings, *roster.findings()], key=lambda f: f.where.row)
-    if options.sound_only and not any(f.is_fatal and f.where.row == 0 for f in told):
-        told = [finding for finding in told if not finding.is_fatal]
+    ordered = sorted([*findings, *roster.findings()], key=lambda f: f.where.row)
+    if options.sound_only and not any(f.is_fatal and f.where.row == 0 for f in ordered):
+        ordered = [finding for finding in ordered if not finding.is_fatal]
     lines = [line for line in roster.lines if line.state in (State.NEW, State.CHANGED)][: options.first or None]
     absent = _absent(roster, lines)
     summary = [f"{name}: {count(len(roster.lines), 'row')} read: {_figures(roster)}."]
     if roster.missing:
-        left = f"{count(len(roster.missing), 'object')} not in the file, left alone: --missing lists them"
-        summary.insert(0, left)
+        note = f"{count(len(roster.missing), 'object')} not in the file, left alone: --missing lists them"
+        summary.insert(0, note)
 
     def work(passwords: Passwords) -> Work:
         return _work(context, lines, object_type, passwords, absent)
@@ -116,8 +116,8 @@ def propose_roster(
     def dry_batches() -> tuple[Iterator[Sequence[Step]], Collection[str]]:
         coming = {line.dn.key for line in lines if line.dn is not None}
         stand_in = Secret("", generated=True)
-        made = batches(context, _one_of_each(lines), lambda line: stand_in, object_type, absent=absent)
-        return (batch.steps for batch in made), coming
+        batches_of_steps = batches(context, _one_of_each(lines), lambda line: stand_in, object_type, absent=absent)
+        return (batch.steps for batch in batches_of_steps), coming
 
     def tell(result: RunResult | None, steps: Sequence[Step]) -> Iterable[RowOutcome]:
         for outcome in outcomes(roster, lines, steps, result):
@@ -125,7 +125,7 @@ def propose_roster(
 
     return Proposal(
         command, f"{command} {name}", f"Make {count(len(lines), 'object')}?", work,
-        changes=_Changes(context, lines, object_type), findings=told,
+        changes=_Changes(context, lines, object_type), findings=ordered,
         credentials=[] if options.no_passwords else [*_credentials(context, lines)],
         is_atomic=False, is_many=True, is_file=is_file,
         read=frozenset(line.dn.key for line in lines if line.dn is not None and line.state is State.CHANGED),
@@ -148,8 +148,8 @@ def _row(context: Context, line: Line, result: str, why: str = "") -> RowOutcome
 def _absent(roster: Roster, lines: Sequence[Line]) -> set[str]:
     """The keys of the names of objects that are not to be made now."""
     rows = {line.item.row for line in lines}
-    left = (line.dn for line in roster.lines if line.state is State.NEW and line.item.row not in rows)
-    return {dn.key for dn in left if dn is not None}
+    absent = (line.dn for line in roster.lines if line.state is State.NEW and line.item.row not in rows)
+    return {dn.key for dn in absent if dn is not None}
 
 
 def _one_of_each(lines: Iterable[Line]) -> list[Line]:
@@ -200,8 +200,8 @@ def _work(
 
 
 def _one_for_all(secrets: Sequence[Secret | None]) -> Iterator[Finding]:
-    given = [secret for secret in secrets if secret is not None]
-    number = len(given) - len({id(secret) for secret in given})
+    passwords = [secret for secret in secrets if secret is not None]
+    number = len(passwords) - len({id(secret) for secret in passwords})
     if number:
         what = (
             f"{number + 1} people get the same password, and each of them knows that of the others until it is changed"

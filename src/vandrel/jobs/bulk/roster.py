@@ -35,7 +35,7 @@ class Line(Struct):
     state: State = State.REFUSED
     draft: Draft | BatchDraft | None = None
     edit: Edit | None = None
-    found: DN | None = None
+    existing: DN | None = None
     login: str = ""
     assignments: Sequence[Assignment] = ()
 
@@ -48,7 +48,7 @@ class Line(Struct):
     @property
     def dn(self) -> DN | None:
         """The name of the object that is there, or that is to be."""
-        return self.found or (self.draft.dn if self.draft is not None else None)
+        return self.existing or (self.draft.dn if self.draft is not None else None)
 
 
 class Missing(Struct, frozen=True):

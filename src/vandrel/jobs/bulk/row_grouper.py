@@ -120,25 +120,25 @@ class RowGrouper:
             list(zip(*cells_of(rows, fields), strict=True)) if fields else repeat((), len(rows))
             for fields in (layout.others, layout.telling)
         )
-        for number, item, key, told in zip(numbers, rows, others, telling, strict=True):
-            strand = self._strands.get((layout, key, told)) or self._strand(layout, key, told)
+        for number, item, key, values in zip(numbers, rows, others, telling, strict=True):
+            strand = self._strands.get((layout, key, values)) or self._group_batch(layout, key, values)
             self._places[number] = strand, len(strand.batch.items)
             strand.batch.items.append(item)
 
-    def _strand(self, layout: Layout, key: tuple[Cell, ...], told: tuple[Cell, ...]) -> GroupBatchLink:
+    def _group_batch(self, layout: Layout, key: tuple[Cell, ...], values: tuple[Cell, ...]) -> GroupBatchLink:
         group = self._groups.setdefault((layout, key), Group())
-        batch = self._batches.setdefault((layout, told), Batch(layout))
-        return self._strands.setdefault((layout, key, told), GroupBatchLink(group, batch))
+        batch = self._batches.setdefault((layout, values), Batch(layout))
+        return self._strands.setdefault((layout, key, values), GroupBatchLink(group, batch))
 
     def _laid_out(self, kind: str, names: Sequence[str]) -> Layout | None:
         """Of these fields of rows, those that are their own, and the others; None where a name is not their own."""
         which = (kind, *names)
         if which not in self._layouts:
-            known = self._context.charter.document.kinds.get(kind)
-            own = own_fields(self._context, known, names) if known is not None else []
+            spec = self._context.charter.document.kinds.get(kind)
+            own = own_fields(self._context, spec, names) if spec is not None else []
             others = [name for name in names if name not in own]
             has_numbers = PosixAllocator(self._context).rules(kind) is not None  # each row has its own
-            if known is None or has_numbers or any(name in NAMED for name in others):
+            if spec is None or has_numbers or any(name in NAMED for name in others):
                 self._layouts[which] = None
             else:
                 typed = tuple(name for name in NAMED if name in own)
@@ -161,7 +161,7 @@ class RowGrouper:
         if batch.names is None:
             batch.names = Names(context, creator, model, batch.layout.own, batch.items)
         names = batch.names
-        if not names.fit(creator.seen(model)):
+        if not names.fit(creator.visible_values(model)):
             names = Names(context, creator, model, batch.layout.own, batch.items)
         return GroupBatch(creator, model, names)
 

@@ -73,16 +73,16 @@ def propose_series(context: Context, request: SeriesRequest) -> Proposal:
     roster = planner.plan(_items(context, request, in_use))
     name = f"{request.kind} {request.stem}"
     proposal = propose_roster(context, roster, request.object_type, request.options, "series", name, is_file=False)
-    said: list[str] = []
+    notes: list[str] = []
     if request.first and in_use:
         is_one = len(in_use) == 1
-        said += [
+        notes += [
             f"{'Number' if is_one else 'Numbers'} {listed_names(in_use)} {'is' if is_one else 'are'} in use already."
         ]
     if 0 < request.options.first < len(roster.lines):
         begin = request.first or roster.lines[0].item.row
-        said += [f"The rest of them: --first-number {begin} in place of --first {request.options.first}."]
-    return structs.replace(proposal, summary=[*said, *proposal.summary])
+        notes += [f"The rest of them: --first-number {begin} in place of --first {request.options.first}."]
+    return structs.replace(proposal, summary=[*notes, *proposal.summary])
 
 
 def _items(context: Context, request: SeriesRequest, in_use: list[str]) -> Iterator[Item]:
@@ -91,8 +91,8 @@ def _items(context: Context, request: SeriesRequest, in_use: list[str]) -> Itera
     With a first number, there are no others than so many from it on. Those passed over are added to `in_use`.
     """
     allocator = NameAllocator(context, DirectoryIndex(context))
-    number, made = request.first or 1, 0
-    while made < request.count and not (request.first and number >= request.first + request.count):
+    number, produced = request.first or 1, 0
+    while produced < request.count and not (request.first and number >= request.first + request.count):
         digits = str(number).zfill(request.digits)
         number += 1
         name = request.stem.replace(NUMBER, digits) if NUMBER in request.stem else f"{request.stem}{digits}"
@@ -102,7 +102,7 @@ def _items(context: Context, request: SeriesRequest, in_use: list[str]) -> Itera
         if request.skip_taken and _is_taken(context, allocator, request.object_type, name, fields):
             in_use.append(digits)
             continue
-        made += 1
+        produced += 1
         fields.setdefault("login" if request.object_type == ACCOUNT else "name", (name,))
         if request.object_type == ACCOUNT:
             fields.setdefault("surname", (name,))

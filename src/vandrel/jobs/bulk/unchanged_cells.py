@@ -24,16 +24,16 @@ def drop_unchanged(context: Context, item: Item, entry: Entry, key: Collection[s
     The fields of the `key` stay: it is by them that the row is known.
     """
     names = {*item.raw, *(name for name, values in item.fields.items() if len(values) > 1)}
-    held = [value for values in entry.attributes.values() for value in values if isinstance(value, str)]
-    for name in {*names, *item.fields} if any(map(_is_altered, held)) else names:
+    stored = [value for values in entry.attributes.values() for value in values if isinstance(value, str)]
+    for name in {*names, *item.fields} if any(map(_is_altered, stored)) else names:
         field = context.fields.get(name)
         if field is None or field.shape in _LOOKED_UP or name in key:
             continue
         together = join_values if field.many else BETWEEN.join
         listed = together(context.dialect.read(entry, name))
-        said = item.raw.get(name) or together(item.fields.get(name, ()))
-        told = _pieces if field.many else _whole
-        if told(said) in {told(form) for form in (listed, harmless(listed), unquoted(listed))}:
+        cell = item.raw.get(name) or together(item.fields.get(name, ()))
+        parts_of = _pieces if field.many else _whole
+        if parts_of(cell) in {parts_of(form) for form in (listed, harmless(listed), unquoted(listed))}:
             item.fields.pop(name, None)
             header = item.columns.get(name, name)
             item.findings = tuple(finding for finding in item.findings if finding.where.header != header)

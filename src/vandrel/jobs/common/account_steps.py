@@ -15,11 +15,11 @@ from vandrel.steps.step import Add, Password, Set, Step
 
 
 def account_steps(
-    context: Context, drafts: Sequence[tuple[Draft | BatchDraft, Secret | None]], kept: str = ""
+    context: Context, drafts: Sequence[tuple[Draft | BatchDraft, Secret | None]], hand_out: str = ""
 ) -> list[Step]:
     """The steps that make the accounts: all of them, then their passwords, then one step for each group.
 
-    `kept` names the hand-out where generated passwords stand.
+    `hand_out` names the hand-out where generated passwords stand.
     """
     adds: list[Step] = []
     passwords: list[Step] = []
@@ -31,16 +31,16 @@ def account_steps(
         fields: dict[str, Sequence[str]] = {
             name: values for name, values in draft.values().items() if name not in (PLACE, "groups", "change")
         }
-        wanted = fields.pop("enabled", ("yes",)) == ("yes",) and secret is not None
-        last = wanted and context.dialect.enables_last
-        if not wanted or last:
+        is_enabled = fields.pop("enabled", ("yes",)) == ("yes",) and secret is not None
+        last = is_enabled and context.dialect.enables_last
+        if not is_enabled or last:
             fields["enabled"] = ("no",)
-        made = new_object_steps(context, ACCOUNT, draft.dn, fields)
-        adds += made
+        steps = new_object_steps(context, ACCOUNT, draft.dn, fields)
+        adds += steps
         if secret is not None:
-            passwords.append(Password(draft.dn, secret, _must_change(draft), kept if secret.generated else ""))
-        if last and isinstance(made[0], Add):
-            created = Entry(draft.dn, made[0].attributes)
+            passwords.append(Password(draft.dn, secret, _must_change(draft), hand_out if secret.generated else ""))
+        if last and isinstance(steps[0], Add):
+            created = Entry(draft.dn, steps[0].attributes)
             enabled.append(Set(draft.dn, tuple(context.dialect.changes(created, "enabled", ("yes",)))))
         for group in draft.groups:
             members.setdefault(group.dn.key, (group, []))[1].append(draft.dn)
@@ -49,6 +49,6 @@ def account_steps(
 
 
 def _must_change(draft: Draft | BatchDraft) -> bool:
-    if said := draft.value("change"):
-        return said == "yes"
+    if value := draft.value("change"):
+        return value == "yes"
     return bool(draft.rules and draft.rules.rules["change"].value)

@@ -80,7 +80,7 @@ def split(words: Iterable[str], fields: Mapping[str, Field] = FIELDS) -> tuple[l
     return plain, assignments
 
 
-def as_fields(given: Iterable[Assignment]) -> dict[str, tuple[str, ...]]:
+def as_fields(assignments: Iterable[Assignment]) -> dict[str, tuple[str, ...]]:
     """The values of fields of a new object, by field.
 
     Raises:
@@ -88,7 +88,7 @@ def as_fields(given: Iterable[Assignment]) -> dict[str, tuple[str, ...]]:
 
     """
     fields: dict[str, tuple[str, ...]] = {}
-    for assignment in given:
+    for assignment in assignments:
         if assignment.raw:
             what, remedy = "raw attributes are set on what exists", "create first, then edit"
             raise VandrelError(Code.UNKNOWN_FIELD, what, where=Location(field=assignment.field), remedy=remedy)
@@ -112,14 +112,14 @@ def must_be_choice(typed: str) -> str:
     return typed
 
 
-def check_passwords(given: Iterable[Assignment]) -> None:
+def check_passwords(assignments: Iterable[Assignment]) -> None:
     """See to it that assignments to the password are choices, and no passwords.
 
     Raises:
         VandrelError: ``usage``.
 
     """
-    for assignment in given:
+    for assignment in assignments:
         if assignment.field == "password":
             must_be_choice(assignment.values[0] if assignment.values else "none")
 

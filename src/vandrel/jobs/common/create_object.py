@@ -27,18 +27,18 @@ from vandrel.steps.step import Set, Step
 Given = Mapping[str, Sequence[str]]
 
 
-def _read(context: Context, draft: Draft, given: Given, object_type: str) -> None:
-    for name, texts in given.items():
+def _read(context: Context, draft: Draft, typed: Given, object_type: str) -> None:
+    for name, texts in typed.items():
         if name in (PLACE, "groups") or not texts:
             continue
         field = context.fields.named(name, object_type)
         try:
-            read = field_values.read(context, field, texts, object_type)
+            result = field_values.read(context, field, texts, object_type)
         except VandrelError as error:
             draft.findings += error.findings
             continue
-        draft.derived[name] = Derived(name, tuple(read), "typed")
-        draft.findings += field_values.check(context, field, read, object_type)
+        draft.derived[name] = Derived(name, tuple(result), "typed")
+        draft.findings += field_values.check(context, field, result, object_type)
 
 
 def _stand(context: Context, draft: Draft, dn: DN) -> None:
@@ -76,15 +76,15 @@ def _bare(context: Context, rule: NamingRule, word: str) -> str:
     stem = word[len(before) : len(word) - len(behind)]
     if not (before or behind) or not stem or before + stem + behind != word:
         return word
-    made = next(rule.candidates(_pattern_values(context, stem)), None)
-    return stem if made is not None and made.value == word else word
+    candidate = next(rule.candidates(_pattern_values(context, stem)), None)
+    return stem if candidate is not None and candidate.value == word else word
 
 
 def _pattern_values(context: Context, stem: str) -> dict[str, str]:
     return new_values(context, {"stem": stem})
 
 
-def group(context: Context, stem: str, given: Given, numbers: PosixAllocator | None = None) -> Draft:
+def group(context: Context, stem: str, typed: Given, numbers: PosixAllocator | None = None) -> Draft:
     """A new group, named by its kind from a word or two; `numbers` gives those of a whole request.
 
     Raises:
@@ -92,14 +92,14 @@ def group(context: Context, stem: str, given: Given, numbers: PosixAllocator | N
 
     """
     charter = context.charter
-    kind_name = next(iter(given.get("kind", ())), "") or next(iter(charter.document.groups), "")
+    kind_name = next(iter(typed.get("kind", ())), "") or next(iter(charter.document.groups), "")
     kind = charter.group_kind(kind_name)
     stem = _bare(context, charter.group_naming(kind_name), stem)
     draft = Draft(kind_name)
-    _read(context, draft, {name: values for name, values in given.items() if name != "kind"}, GROUP)
-    draft.derived["kind"] = Derived("kind", (kind_name,), "typed" if "kind" in given else "the charter's first")
+    _read(context, draft, {name: values for name, values in typed.items() if name != "kind"}, GROUP)
+    draft.derived["kind"] = Derived("kind", (kind_name,), "typed" if "kind" in typed else "the charter's first")
     values = _pattern_values(context, stem)
-    place = next(iter(given.get(PLACE, ())), "")
+    place = next(iter(typed.get(PLACE, ())), "")
     draft.place = places.parse(place) if place else charter.place_of(kind.place, values)
     draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "typed" if place else f"kind {kind_name}")
     parent = places.to_dn(draft.place, charter.base)
@@ -132,7 +132,7 @@ def group(context: Context, stem: str, given: Given, numbers: PosixAllocator | N
     return draft
 
 
-def unit(context: Context, typed: str, given: Given) -> Draft:
+def unit(context: Context, typed: str, typed_fields: Given) -> Draft:
     """A new unit, by its place: ``/Ferries/Northquay/Stores``.
 
     Raises:
@@ -145,7 +145,7 @@ def unit(context: Context, typed: str, given: Given) -> Draft:
             Code.BAD_NAME, "the top cannot be created again", where=Location(text=typed), remedy="write /Ferries/Stores"
         )
     draft = Draft(UNIT, place=place[:-1])
-    _read(context, draft, given, UNIT)
+    _read(context, draft, typed_fields, UNIT)
     draft.derived["name"] = Derived("name", (place[-1],), "typed")
     draft.derived.setdefault("protected", Derived("protected", ("yes",), "units are protected from birth"))
     draft.derived[PLACE] = Derived(PLACE, (places.to_text(place[:-1]),), "typed")
@@ -161,7 +161,7 @@ def unit(context: Context, typed: str, given: Given) -> Draft:
     return draft
 
 
-def computer(context: Context, name: str, given: Given) -> Draft:
+def computer(context: Context, name: str, typed: Given) -> Draft:
     """A computer account, prepared before the machine joins: by its name, in the first unit designed for computers.
 
     Raises:
@@ -169,9 +169,9 @@ def computer(context: Context, name: str, given: Given) -> Draft:
 
     """
     draft = Draft(COMPUTER)
-    _read(context, draft, given, COMPUTER)
+    _read(context, draft, typed, COMPUTER)
     draft.derived["name"] = Derived("name", (name,), "typed")
-    place = next(iter(given.get(PLACE, ())), "")
+    place = next(iter(typed.get(PLACE, ())), "")
     designed = [unit.place for unit in context.charter.design if COMPUTER in unit.holds]
     if place:
         draft.place = places.parse(place)
@@ -186,9 +186,11 @@ def computer(context: Context, name: str, given: Given) -> Draft:
     rule = "typed" if place else "the first that holds computers"
     draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
     if place and designed and draft.place not in designed:
-        known = ", ".join(map(places.to_text, designed))
+        choices = ", ".join(map(places.to_text, designed))
         what = f"{places.to_text(draft.place)} is not designed for computers"
-        draft.findings.append(Finding(Code.REFUSED, what, Location(field=PLACE), f"those are: {known}", severity=NOTE))
+        draft.findings.append(
+            Finding(Code.REFUSED, what, Location(field=PLACE), f"those are: {choices}", severity=NOTE)
+        )
     draft.dn = places.to_dn(draft.place, context.charter.base).child("cn", name)
     draft.findings += field_values.check(context, context.fields["name"], [name], COMPUTER)
     why = NameAllocator(context).why_taken("login", f"{name.upper()}$")
@@ -274,11 +276,11 @@ def _proposed(context: Context, request: ObjectRequest) -> Proposal:
     joins = fields.get("groups", ()) if object_type == COMPUTER else ()
     namesakes = Namesakes(context)
     names = listed_names([draft.dn.name for draft in named if draft.dn is not None])
-    made = [
+    new_names = [
         step for draft in named for step in (*steps(context, draft, object_type), *join_groups(context, draft, joins))
     ]
     return Proposal(
-        "create", f"create {object_type} {names}", f"Create {names}?", fixed(made),
+        "create", f"create {object_type} {names}", f"Create {names}?", fixed(new_names),
         changes=[creation(context, draft, object_type, namesakes=namesakes) for draft in named],
         findings=unique(finding for draft in drafts for finding in draft.findings),
     )  # fmt: skip

@@ -26,7 +26,7 @@ class DirectoryIndex:
     """
 
     def __init__(
-        self, context: Context, key: Sequence[str] = (), wanted: Collection[Key] = (), kinds: Collection[str] = (),
+        self, context: Context, key: Sequence[str] = (), fields: Collection[Key] = (), kinds: Collection[str] = (),
         object_type: str = ACCOUNT,
     ) -> None:  # fmt: skip
         self._schema = context.directory.schema
@@ -43,13 +43,13 @@ class DirectoryIndex:
                 for value in entry.texts(attribute):
                     self._find_owners[attribute][str(self._schema.key(attribute, value))] = entry.dn
             if numbered and (number := entry.text(numbered)):
-                held = number_key(context, context.one(entry, "kind"), number)
-                self.numbers |= {held: entry.dn} if held is not None else {}
+                number_held = number_key(context, context.one(entry, "kind"), number)
+                self.numbers |= {number_held: entry.dn} if number_held is not None else {}
             if key and context.dialect.object_type_of(entry) == object_type:
-                self._by_key(context, key, wanted, kinds, entry)
+                self._by_key(context, key, fields, kinds, entry)
 
     def _by_key(
-        self, context: Context, key: Sequence[str], wanted: Collection[Key], kinds: Collection[str], entry: Entry
+        self, context: Context, key: Sequence[str], fields: Collection[Key], kinds: Collection[str], entry: Entry
     ) -> None:  # fmt: skip
         def read(field: str) -> Sequence[str]:
             if field == "place":
@@ -57,7 +57,7 @@ class DirectoryIndex:
             return context.dialect.read(entry, field)
 
         own = key_of(key, read)
-        if own in wanted:
+        if own in fields:
             self.found.setdefault(own, []).append(entry)
         elif all(own) and (not kinds or context.one(entry, "kind") in kinds):
             self.others.append((own, entry.dn))
@@ -67,6 +67,6 @@ class DirectoryIndex:
         return self._find_owners.get(attribute, {})
 
 
-def key_of(fields: Iterable[str], read: Callable[[str], Sequence[str]]) -> Key:
+def key_of(fields: Iterable[str], value_of: Callable[[str], Sequence[str]]) -> Key:
     """The values of these fields as they are compared; empty where one is missing."""
-    return tuple([prepare(values[0]) if (values := read(field)) else "" for field in fields])
+    return tuple([prepare(values[0]) if (values := value_of(field)) else "" for field in fields])

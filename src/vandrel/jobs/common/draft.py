@@ -40,7 +40,7 @@ class Draft(Struct):
     #: Values that were typed as patterns, by field.
     patterns: dict[str, tuple[str, ...]] = msgspec.field(default_factory=dict)
     #: What patterns saw last, and how many values there were then.
-    seen: tuple[int, dict[str, str]] = msgspec.field(default_factory=lambda: (0, {}))
+    visible: tuple[int, dict[str, str]] = msgspec.field(default_factory=lambda: (0, {}))
 
     def value(self, name: str) -> str:
         """The first value of a field, or an empty string."""

@@ -225,11 +225,11 @@ class Editor:
         edit.findings += self._judge(field, tuple(after), edit.object_type)
         if field.name == "enabled" or not context.dialect.attribute(field.name, edit.object_type):
             edit.findings += context.not_kept(edit.object_type, {field.name: after}, (field.name,), edit.entry)
-        written = Entry(draft.after.dn, dict(draft.after.attributes))
-        context.dialect.write(written, field.name, after)
-        if not difference(draft.after, written):
+        entry = Entry(draft.after.dn, dict(draft.after.attributes))
+        context.dialect.write(entry, field.name, after)
+        if not difference(draft.after, entry):
             return
-        draft.after = written
+        draft.after = entry
         if field.shape is Shape.REFERENCE:
             old, new = self._namesakes.around(before, after, of_many=self._of_many)
         else:
@@ -330,14 +330,14 @@ class Editor:
             new = field_values.read(self._context, field, assignment.values, object_type)
             have = {prepare(value) for value in before}
             return before + [value for value in new if prepare(value) not in have]
-        gone = {self._which(field, before, typed) for typed in assignment.values}
-        return [value for value in before if value not in gone]
+        to_remove = {self._which(field, before, typed) for typed in assignment.values}
+        return [value for value in before if value not in to_remove]
 
     def _which(self, field: Field, before: list[str], typed: str) -> str:
         """The present value that `typed` means: the value itself, or the only one that has it in it."""
-        wanted = str(resolve(self._context, typed).dn) if field.shape is Shape.REFERENCE else typed
-        exact = [value for value in before if prepare(value) == prepare(wanted)]
-        loose = exact or [value for value in before if prepare(wanted) in prepare(value)]
+        typed_value = str(resolve(self._context, typed).dn) if field.shape is Shape.REFERENCE else typed
+        exact = [value for value in before if prepare(value) == prepare(typed_value)]
+        loose = exact or [value for value in before if prepare(typed_value) in prepare(value)]
         if len(loose) == 1:
             return loose[0]
         have = ", ".join(before) if before else "no value"
@@ -352,21 +352,21 @@ class Editor:
         """The changes without that of the value which names the entry: a rename makes it."""
         old = draft.edit.entry.dn
         attribute = self._context.directory.schema.attribute_name(old.naming_attribute)
-        kept = []
+        remaining = []
         for change in changes:
             if change.attribute != attribute or old.name not in change.removed or not change.added:
-                kept.append(change)
+                remaining.append(change)
                 continue
             value = str(change.added[0])
             self._follow(draft, value)
             removed = tuple(each for each in change.removed if each != old.name)
             added = tuple(each for each in change.added if each != value)
-            kept += [structs.replace(change, removed=removed, added=added)] if removed or added else []
+            remaining += [structs.replace(change, removed=removed, added=added)] if removed or added else []
         if draft.edit.object_type == ACCOUNT and self._context.charter.document.named_by == "login":
             before, after = (self._context.one(entry, "login") for entry in (draft.edit.entry, draft.after))
             if before != after and before == old.name:
                 self._follow(draft, after)
-        return kept
+        return remaining
 
     def _follow(self, draft: _Draft, value: str) -> None:
         """Rename the entry, unless that is asked for anyhow."""
@@ -422,15 +422,15 @@ class Editor:
         Single values are looked at with the steps.
         """
         schema, where = self._context.directory.schema, Location(dn=str(before.dn))
-        known = set(schema.check_entry(before.attributes, where))
-        told = [finding for finding in schema.check_entry(after.attributes, where) if finding not in known]
+        earlier = set(schema.check_entry(before.attributes, where))
+        new_findings = [finding for finding in schema.check_entry(after.attributes, where) if finding not in earlier]
         for attribute, value in before.dn.rdn:
-            left = {schema.key(attribute, each) for each in after.values_of(schema.attribute_name(attribute))}
-            if schema.key(attribute, value) not in left:
+            remaining = {schema.key(attribute, each) for each in after.values_of(schema.attribute_name(attribute))}
+            if schema.key(attribute, value) not in remaining:
                 what = f"{before.dn.name} is the name of the entry, and stays among the values of {attribute}"
                 remedy = f"another name: vandrel edit {self._context.typed(before.dn)} name=..."
-                told.append(Finding(Code.SCHEMA, what, where, remedy))
-        return told
+                new_findings.append(Finding(Code.SCHEMA, what, where, remedy))
+        return new_findings
 
 
 def _raw_values(
@@ -439,8 +439,8 @@ def _raw_values(
     """The values of an attribute after an assignment; one that differs in spelling alone is replaced."""
     if assignment.operator == "-=":
         return [value for value in before if keys[value] not in typed]
-    kept = [
+    remaining = [
         value for value in before
         if typed.get(keys[value], value) == value and (assignment.operator == "+=" or keys[value] in typed)
     ]  # fmt: skip
-    return [*kept, *(value for value in typed.values() if value not in kept)]
+    return [*remaining, *(value for value in typed.values() if value not in remaining)]

@@ -34,21 +34,21 @@ from vandrel.steps.step import Password, Rename
 _NEW_PASSWORD = {"ask": "asked for", "generate": "generated", "-": "from standard input", "none": "(none)"}
 
 
-def edit_selected(context: Context, selection: Selection, given: Sequence[Assignment], verb: str) -> Proposal:
+def edit_selected(context: Context, selection: Selection, assignments: Sequence[Assignment], verb: str) -> Proposal:
     """Propose the same assignments for the objects that are meant.
 
     Raises:
         VandrelError: as `vandrel.jobs.common.selection.select` and `edit_all`.
 
     """
-    joins_or_leaves = all(each.field == "members" and each.operator in ("+=", "-=") for each in given)
+    joins_or_leaves = all(each.field == "members" and each.operator in ("+=", "-=") for each in assignments)
     is_one = len(selection.names) == 1 and not selection.where
     # Of a group that somebody joins or leaves, the list of members need not come.
     only = context.dialect.attributes_read(GROUP) if is_one and joins_or_leaves else ()
-    return edit_all(context, select(context, selection, only=only), given, verb)
+    return edit_all(context, select(context, selection, only=only), assignments, verb)
 
 
-def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignment], verb: str) -> Proposal:
+def edit_all(context: Context, entries: Sequence[Entry], assignments: Sequence[Assignment], verb: str) -> Proposal:
     """Propose the same assignments for several objects.
 
     Raises:
@@ -58,15 +58,15 @@ def edit_all(context: Context, entries: Sequence[Entry], given: Sequence[Assignm
 
     def worked_out(here: Context) -> Proposal:
         editor = Editor(here, of_one=len(entries) == 1)
-        others = told_of_others(here, entries, "disable") if Assignment("enabled", "=", ("no",)) in given else []
-        proposal = propose(here, [editor.edit(entry, given) for entry in entries], given, verb)
+        others = told_of_others(here, entries, "disable") if Assignment("enabled", "=", ("no",)) in assignments else []
+        proposal = propose(here, [editor.edit(entry, assignments) for entry in entries], assignments, verb)
         return structs.replace(proposal, findings=[*proposal.findings, *others])
 
     return context.work_out(worked_out, len(entries))
 
 
 def propose(
-    context: Context, edits: Sequence[Edit], given: Sequence[Assignment], verb: str,
+    context: Context, edits: Sequence[Edit], assignments: Sequence[Assignment], verb: str,
     passwords_for: Sequence[Edit] | None = None,
 ) -> Proposal:  # fmt: skip
     """The proposal that makes these edits.
@@ -74,20 +74,20 @@ def propose(
     Args:
         context: the charter and the directory.
         edits: what changes on each object.
-        given: assignments that may speak of passwords, which stand in no edit.
+        assignments: assignments that may speak of passwords, which stand in no edit.
         verb: the command, for titles and questions.
-        passwords_for: those of the edits whose objects get the password that `given` speaks of; None: all.
+        passwords_for: those of the edits whose objects get the password that `assignments` speaks of; None: all.
 
     Raises:
         VandrelError: ``usage`` where one password would go to several people.
 
     """
-    source = next((a.values[0] if a.values else "none" for a in reversed(given) if a.field == "password"), "")
+    source = next((a.values[0] if a.values else "none" for a in reversed(assignments) if a.field == "password"), "")
     owners = edits if passwords_for is None else passwords_for
     if source in ("ask", "-") and len(owners) > 1:
         what, remedy = "one password is not given to several people", "write password=generate"
         raise VandrelError(Code.USAGE, what, remedy=remedy)
-    change = next((a.values for a in given if a.field == "change"), None)
+    change = next((a.values for a in assignments if a.field == "change"), None)
     findings = [finding for edit in edits for finding in edit.findings]
     if source not in ("", "none") and change is None and any(_must_change(context, edit, None) for edit in owners):
         findings += context.not_kept("account", {"change": ("yes",)}, ())
@@ -97,8 +97,8 @@ def propose(
         for edit in owners if source else ():
             secret = passwords.secrets.get(edit.entry.dn)
             must = _must_change(context, edit, change) and secret is not None
-            kept = passwords.hand_out if source == "generate" else ""
-            steps.append(Password(edit.entry.dn, secret, must, kept))
+            hand_out = passwords.hand_out if source == "generate" else ""
+            steps.append(Password(edit.entry.dn, secret, must, hand_out))
         return Work(in_order(context, edits, steps))
 
     return Proposal(
@@ -122,8 +122,8 @@ def _must_change(context: Context, edit: Edit, change: Sequence[str] | None) -> 
 def _change(context: Context, edit: Edit, source: str) -> ObjectChange:
     fields = list(edit.differences)
     if source:
-        had = {True: "set", False: "(none)", None: "(not shown)"}[context.dialect.has_password(edit.entry)]
-        fields.append(FieldChange("password", (had,), (_NEW_PASSWORD[source],)))
+        state = {True: "set", False: "(none)", None: "(not shown)"}[context.dialect.has_password(edit.entry)]
+        fields.append(FieldChange("password", (state,), (_NEW_PASSWORD[source],)))
     new = next((step.new for step in edit.steps if isinstance(step, Rename)), None)
     entry = edit.entry
     place, label = context.place(entry.dn.parent), context.label(entry)

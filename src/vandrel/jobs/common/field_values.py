@@ -77,11 +77,11 @@ def _date(field: str, value: str) -> str:
 def _tasks(context: Context, value: str) -> list[str]:
     """A team and its tasks, parted by commas or blanks: ``team: task`` for each, the team by its exact name."""
     team, colon, tasks = value.rpartition(":")
-    known = get_args(Task)
+    choices = get_args(Task)
     words = tasks.replace(",", " ").split() or [""]
-    if unknown := [word for word in words if not colon or word not in known]:
-        remedy = did_you_mean(unknown[0], known) if colon else ""
-        remedy = remedy or f"write GROUP:TASK or GROUP:TASK,TASK; the tasks are {', '.join(known)}"
+    if unknown := [word for word in words if not colon or word not in choices]:
+        remedy = did_you_mean(unknown[0], choices) if colon else ""
+        remedy = remedy or f"write GROUP:TASK or GROUP:TASK,TASK; the tasks are {', '.join(choices)}"
         raise VandrelError(
             Code.BAD_VALUE, f"{value!r} is no team and task", where=Location(field="delegation"), remedy=remedy
         )
@@ -151,13 +151,13 @@ def contradictions(flags: Mapping[str, Sequence[str]]) -> list[Finding]:
     """Settings of a password that exclude each other: a forced change, and a ban on changing or unlimited validity."""
     if list(flags.get("change", ())) != ["yes"]:
         return []
-    said = {"password-fixed": "its owner may not change it", "password-never-expires": "it never has to be changed"}
+    reasons = {"password-fixed": "its owner may not change it", "password-never-expires": "it never has to be changed"}
     return [
         Finding(
             Code.BAD_VALUE, f"a change at the next logon is demanded, and {why} ({name})", Location(field="change"),
             f"take one back: change=no, or {name}=no",
         )
-        for name, why in said.items() if list(flags.get(name, ())) == ["yes"]
+        for name, why in reasons.items() if list(flags.get(name, ())) == ["yes"]
     ]  # fmt: skip
 
 
@@ -185,7 +185,7 @@ def _is_ipv4(value: str) -> bool:
 
 def _octets(context: Context, field: Field, values: Sequence[str], object_type: str) -> list[Finding]:
     """What speaks against a photograph: no JPEG, or more bytes than the schema takes."""
-    kept, most = context.dialect.attribute(field.name, object_type), context.charter.document.photo_limit
+    attribute, most = context.dialect.attribute(field.name, object_type), context.charter.document.photo_limit
     findings = []
     for value in map(octets.from_text, values):
         if not octets.is_jpeg(value):
@@ -198,7 +198,9 @@ def _octets(context: Context, field: Field, values: Sequence[str], object_type: 
                     Code.BAD_VALUE, what, Location(field=field.name), f"make it smaller by {len(value) - most:,} bytes"
                 )
             )
-        elif kept and (finding := context.directory.schema.check_value(kept, value, Location(field=field.name))):
+        elif attribute and (
+            finding := context.directory.schema.check_value(attribute, value, Location(field=field.name))
+        ):
             findings.append(finding)
     return findings
 
@@ -260,10 +262,10 @@ def _not_legal(context: Context, field: Field, value: str, object_type: str) -> 
 
 def _suffix(context: Context, field: Field, value: str) -> list[Finding]:
     """What is wrong with the part of a principal name behind the ``@``."""
-    suffix, known = value.rpartition("@")[2], context.charter.document.suffixes
+    suffix, suffixes = value.rpartition("@")[2], context.charter.document.suffixes
     findings = []
-    if suffix not in known:
-        hint = did_you_mean(suffix, known) or f"the charter has: {', '.join(known)}"
+    if suffix not in suffixes:
+        hint = did_you_mean(suffix, suffixes) or f"the charter has: {', '.join(suffixes)}"
         findings.append(_wrong(field, f"{suffix!r} is none of the charter's suffixes", hint))
     if unregistered := context.unregistered_suffix(value):
         what = f"{unregistered} is no suffix that is registered on the server, so other programs will not offer it"

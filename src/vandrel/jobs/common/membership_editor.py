@@ -52,10 +52,10 @@ class MembershipEditor:
 
     def left_by(self, entry: Entry) -> list[Entry]:
         """The groups that an object can leave: all in whose list it stands, and so not its primary one."""
-        groups = [self._known(group, [entry.dn], leaving=True) for group in self._context.groups_of(entry)]
+        groups = [self._group_entry(group, [entry.dn], leaving=True) for group in self._context.groups_of(entry)]
         return [group for group in groups if self._context.dialect.member_change(group, [], [entry.dn])]
 
-    def _known(self, group: Entry, concerned: Sequence[DN], *, leaving: bool) -> Entry:
+    def _group_entry(self, group: Entry, concerned: Sequence[DN], *, leaving: bool) -> Entry:
         """A group as far as a change of these memberships must know it: whole, where others may follow."""
         if not self._of_one:
             return self.whole.get(group.dn) or group
@@ -96,15 +96,15 @@ class MembershipEditor:
         if not assignment.literal:
             return resolve(self._context, name, (GROUP,), only)
         dn = names.parse(name)
-        known = self._partly.get(dn.key) if self._of_one else self.whole.get(dn)
-        return known if known is not None else resolve(self._context, name, (GROUP,), only)
+        entry = self._partly.get(dn.key) if self._of_one else self.whole.get(dn)
+        return entry if entry is not None else resolve(self._context, name, (GROUP,), only)
 
     def _membership(self, edit: Edit, group: Entry, come: Sequence[DN], go: Sequence[DN]) -> bool:
         """Add the step by which these come into a group or leave it; return whether there is one."""
         if group.dn.key in self._groups_so_far:
             group = self._groups_so_far[group.dn.key]
         else:
-            group = self._known(group, [*come, *go], leaving=bool(go))
+            group = self._group_entry(group, [*come, *go], leaving=bool(go))
         changes = self._context.dialect.member_change(group, come, go)
         if changes:
             edit.steps.append(Set(group.dn, tuple(changes)))
@@ -113,9 +113,9 @@ class MembershipEditor:
 
     def _roles(self, edit: Edit, now: Iterable[Entry], then: Iterable[Entry]) -> None:
         """Say which roles come and go with the groups."""
-        known = self._context.charter.document.roles
-        if known:
-            before, after = (roles_held(known, (group.dn.name for group in groups)) for groups in (now, then))
+        roles = self._context.charter.document.roles
+        if roles:
+            before, after = (roles_held(roles, (group.dn.name for group in groups)) for groups in (now, then))
             if before != after:
                 edit.differences.append(FieldChange("roles", tuple(before), tuple(after)))
 
@@ -145,13 +145,13 @@ class MembershipEditor:
             edit.entry = with_some_members(context, edit.entry, typed, leaving=leaving, others=_IN_FULL)
             is_whole = len(context.dialect.members(edit.entry)) < _IN_FULL
         present = {dn.key: dn for dn in map(names.parse, context.dialect.members(edit.entry))}
-        wanted = {dn.key: dn for dn in typed}
-        add = [dn for key, dn in wanted.items() if key not in present] if assignment.operator != "-=" else []
+        by_key = {dn.key: dn for dn in typed}
+        add = [dn for key, dn in by_key.items() if key not in present] if assignment.operator != "-=" else []
         remove: list[DN] = []
         if assignment.operator == "-=":
-            remove = [dn for key, dn in present.items() if key in wanted]
+            remove = [dn for key, dn in present.items() if key in by_key]
         elif assignment.operator == "=":
-            remove = [dn for key, dn in present.items() if key not in wanted]
+            remove = [dn for key, dn in present.items() if key not in by_key]
         new = {dn: context.directory.get(dn) for dn in add}
         pairs = [(edit.entry, member) for member in new.values() if member is not None]
         add = [member.dn for _, member in self._joining(edit, pairs)]

@@ -32,7 +32,7 @@ class Column(Struct):
 
     keys: list[str]
     given: dict[str, Holder]
-    held: Mapping[str, DN]
+    owners: Mapping[str, DN]
 
 
 class NameAllocator:
@@ -104,13 +104,13 @@ class NameAllocator:
 
     def _ask(self, forms: Sequence[Form]) -> None:
         """Ask the directory who holds these, once in a request."""
-        asked: dict[str, list[str]] = {}
+        by_attribute: dict[str, list[str]] = {}
         for attribute, stored in forms:
             if (attribute, stored) not in self._answers:
-                asked.setdefault(attribute, []).append(stored)
+                by_attribute.setdefault(attribute, []).append(stored)
                 self._answers[attribute, stored] = None
-        if asked:
-            self._answers |= self._context.directory.find_owners(asked)
+        if by_attribute:
+            self._answers |= self._context.directory.find_owners(by_attribute)
 
     def foresee(self, rules: Iterable[tuple[str, NamingRule]], values: Mapping[str, str]) -> None:
         """Ask about the first choice of several names at once: over a long line, each question is a wait.
@@ -122,10 +122,10 @@ class NameAllocator:
         """
         if self._ledger is not None:
             return
-        seen, forms = dict(values), list[Form]()
+        visible, forms = dict(values), list[Form]()
         for target, rule in rules:
-            if (first := next(rule.candidates(seen), None)) is not None:
-                seen[target] = first.value
+            if (first := next(rule.candidates(visible), None)) is not None:
+                visible[target] = first.value
                 forms += self._context.dialect.unique_forms(target, first.value)
         self._ask(forms)
 
@@ -177,19 +177,19 @@ class NameAllocator:
 
     def held_siblings(self, before: str) -> set[str]:
         """The same of the names of all objects that there are; only with a ledger."""
-        return self._held.get(before, set())
+        return self._values_in_use.get(before, set())
 
     @cached_property
-    def _held(self) -> dict[str, set[str]]:
+    def _values_in_use(self) -> dict[str, set[str]]:
         assert self._ledger is not None
-        held: dict[str, set[str]] = {}
+        owned: dict[str, set[str]] = {}
         for start, value in map(_apart, self._ledger.names):
-            held.setdefault(start, set()).add(value)
-        return held
+            owned.setdefault(start, set()).add(value)
+        return owned
 
     def is_held_anywhere(self, name: str) -> bool:
         """Whether any object has this name, wherever it stands; only with a ledger."""
-        return any(prepare(name) in values for values in self._held.values())
+        return any(prepare(name) in values for values in self._values_in_use.values())
 
     def give_up(self, target: str, value: str) -> None:
         """Take note that whoever has a name gives it up."""

@@ -32,24 +32,24 @@ def creation(
     The draft must have a name. With `namesakes`, objects that it points at are told from others of the same name.
     """
     assert draft.dn is not None
-    shown = partial(_shown, context, namesakes)
+    show = partial(_for_people, context, namesakes)
     place = context.place(draft.dn.parent)
     label = draft.value("full") if object_type == ACCOUNT else ""
     if isinstance(draft, Draft):
         fields = [
-            FieldChange(d.field, after=tuple(shown(d.field, d.values)), rule=d.rule, passed=d.passed)
+            FieldChange(d.field, after=tuple(show(d.field, d.values)), rule=d.rule, passed=d.passed)
             for d in draft.derived.values()
         ]
         kind = draft.kind if object_type == ACCOUNT else ""
     else:
-        fields = [FieldChange(name, after=tuple(shown(name, v))) for name, v in draft.values().items()]
+        fields = [FieldChange(name, after=tuple(show(name, v))) for name, v in draft.values().items()]
         kind = draft.value("kind")
     return ObjectChange(
         Action.CREATE, object_type, draft.dn, label or draft.dn.name, place, tuple(fields), kind=kind, row=row
     )
 
 
-def _shown(context: Context, namesakes: Namesakes | None, name: str, values: Sequence[str]) -> list[str]:
+def _for_people(context: Context, namesakes: Namesakes | None, name: str, values: Sequence[str]) -> list[str]:
     """Values as people read them; names of groups and places are so already."""
     if name in context.fields and name != "groups":
         try:

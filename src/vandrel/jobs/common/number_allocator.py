@@ -43,11 +43,11 @@ class NumberAllocator:
         key = number_key(self._context, kind, number)
         if key is None:
             return []
-        given = self._given.get(key)
-        holder = given or self._holder(key, number, dn)
+        earlier = self._given.get(key)
+        holder = earlier or self._holder(key, number, dn)
         if holder is not None and holder != dn:
             whose = f"{holder.name} in {self._context.place(holder.parent)}"
-            meanwhile = ", who gets it in the same request" if given is not None else ""
+            meanwhile = ", who gets it in the same request" if earlier is not None else ""
             return [taken_number(self._context, number, f"{whose}{meanwhile}")]
         if dn is not None:
             self._given[key] = dn

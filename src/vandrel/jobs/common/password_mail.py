@@ -36,12 +36,12 @@ def password_message(context: Context, value: Callable[[str], str], secret: Secr
     values = {name: value(name) for name in used if name in context.fields}
     values |= computed_values(charter, value("kind"), value("principal"))
     # A word holds the place of the password: what is built by a pattern loses signs at its ends.
-    held = token_hex(8)
-    values |= {"organization": charter.document.organization, "password": held}
+    boundary = token_hex(8)
+    values |= {"organization": charter.document.organization, "password": boundary}
     # An indented line stays indented: patterns know no space before the first word.
     lines = [line[: len(line) - len(line.lstrip())] + charter.fill(line, values) if line.strip() else ""
              for line in rules.text.splitlines()]  # fmt: skip
-    text = "\n".join(lines).replace(held, secret.reveal())
+    text = "\n".join(lines).replace(boundary, secret.reveal())
     return PasswordMessage(_address(context, value), charter.fill(rules.subject, values), text)
 
 

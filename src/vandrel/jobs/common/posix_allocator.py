@@ -51,11 +51,11 @@ class PosixAllocator:
         if group not in self._first_groups:
             dialect = self._context.dialect
             where = And((dialect.filter_for(GROUP), Compare(dialect.attribute("name", GROUP), "=", group)))
-            found = next(self._context.directory.search(self._context.charter.base, where=where), None)
-            if found is None:
+            entry = next(self._context.directory.search(self._context.charter.base, where=where), None)
+            if entry is None:
                 what, remedy = f"there is no group {group}, which posix.group names", "vandrel create group"
                 raise VandrelError(Code.DANGLING, what, where=Location(field="gid-number"), remedy=remedy)
-            self._first_groups[group] = self._context.one(found, "gid-number")
+            self._first_groups[group] = self._context.one(entry, "gid-number")
         if not self._first_groups[group]:
             what, remedy = f"the group {group} has no number", f"vandrel edit {group} gid-number=..."
             raise VandrelError(Code.REQUIRED, what, where=Location(field="gid-number"), remedy=remedy)

@@ -229,14 +229,14 @@ class Proposal(Struct, frozen=True):
 
 def fixed(steps: Iterable[Step]) -> Callable[[Passwords], Work]:
     """The work of a proposal whose steps hang on no password."""
-    made = Work(list(steps))
-    return lambda passwords: made
+    work = Work(list(steps))
+    return lambda passwords: work
 
 
-def listed_names(names: Sequence[str], shown: int = 10) -> str:
+def listed_names(names: Sequence[str], most: int = 10) -> str:
     """Names for a title: the first ones, and how many more there are."""
-    more = f" and {len(names) - shown} more" if len(names) > shown else ""
-    return ", ".join(names[:shown]) + more
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
 
 
 def unique(findings: Iterable[Finding]) -> list[Finding]:

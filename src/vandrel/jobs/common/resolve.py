@@ -108,10 +108,10 @@ def resolve(
 
 def find_fragments(context: Context, words: Sequence[str], object_types: Iterable[str] = OBJECT_TYPES) -> Filter:
     """The filter for the objects in which every word occurs; all objects of these types where there is no word."""
-    wanted = tuple(object_types)
+    types = tuple(object_types)
     if not words:
-        return Or(tuple(context.dialect.filter_for(object_type) for object_type in wanted))
-    return _fragments(context, " ".join(words), wanted)
+        return Or(tuple(context.dialect.filter_for(object_type) for object_type in types))
+    return _fragments(context, " ".join(words), types)
 
 
 def _attributes(context: Context, fields: Iterable[str], object_types: Iterable[str]) -> list[str]:
@@ -168,8 +168,8 @@ def _by_place(context: Context, typed: str, object_types: tuple[str, ...], only:
         entry = _get(context, dn, only)
         if entry is not None and (context.dialect.object_type_of(entry) in object_types or not place):
             return entry
-    known = [context.place(entry.dn) for entry in _search(context, context.dialect.filter_for(UNIT), (UNIT,))]
-    near = nearest(typed, known)
+    choices = [context.place(entry.dn) for entry in _search(context, context.dialect.filter_for(UNIT), (UNIT,))]
+    near = nearest(typed, choices)
     raise VandrelError(
         Code.NOT_FOUND, f"there is no place {typed}", where=Location(text=typed),
         remedy=f"did you mean {listed(near)}?" if near else "vandrel tree shows the places",

@@ -20,21 +20,21 @@ def role_groups(context: Context, entry: Entry, assignment: Assignment) -> list[
         VandrelError: ``not-found`` for a role that the charter does not have.
 
     """
-    known = context.charter.document.roles
+    roles = context.charter.document.roles
     for name in assignment.values:
-        if name not in known:
-            remedy = did_you_mean(name, known) or "the charter's roles: vandrel roles"
+        if name not in roles:
+            remedy = did_you_mean(name, roles) or "the charter's roles: vandrel roles"
             raise VandrelError(
                 Code.NOT_FOUND, f"there is no role {name!r}", where=Location(field="roles"), remedy=remedy
             )
-    now = roles_held(known, (group.dn.name for group in context.groups_of(entry)))
-    given = list(assignment.values)
+    now = roles_held(roles, (group.dn.name for group in context.groups_of(entry)))
+    values = list(assignment.values)
     if assignment.operator == "+=":
-        then = [*now, *given]
+        then = [*now, *values]
     else:
-        then = [name for name in now if name not in given] if assignment.operator == "-=" else given
-    needed = list(dict.fromkeys(group for name in then for group in known[name].groups))
-    kept = set(map(prepare, needed))
-    leave = [g for name in now if name not in then for g in known[name].groups if prepare(g) not in kept]
+        then = [name for name in now if name not in values] if assignment.operator == "-=" else values
+    needed = list(dict.fromkeys(group for name in then for group in roles[name].groups))
+    needed_keys = set(map(prepare, needed))
+    leave = [g for name in now if name not in then for g in roles[name].groups if prepare(g) not in needed_keys]
     changes = [Assignment("groups", "+=", tuple(needed))] if needed else []
     return changes + ([Assignment("groups", "-=", tuple(dict.fromkeys(leave)))] if leave else [])

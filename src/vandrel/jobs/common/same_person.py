@@ -20,8 +20,8 @@ def accounts_of(context: Context, entry: Entry) -> list[Entry]:
     if not number or not attribute:
         return []
     where = And((context.dialect.filter_for(ACCOUNT), Compare(attribute, "=", number)))
-    found = context.directory.search(context.charter.base, where=where)
-    return sorted((other for other in found if other.dn != entry.dn), key=lambda other: other.dn.key)
+    entries = context.directory.search(context.charter.base, where=where)
+    return sorted((other for other in entries if other.dn != entry.dn), key=lambda other: other.dn.key)
 
 
 def told_of_others(context: Context, entries: Sequence[Entry], verb: str) -> Iterator[Finding]:

@@ -18,12 +18,14 @@ def changes_of_steps(context: Context, steps: Iterable[Step]) -> list[ObjectChan
     for step in steps:
         match step:
             case Add(dn, attributes):
-                fields = [FieldChange(f"@{n}", after=_shown(n, v)) for n, v in attributes.items() if n != "objectClass"]
+                fields = [
+                    FieldChange(f"@{n}", after=_for_people(n, v)) for n, v in attributes.items() if n != "objectClass"
+                ]
                 changes.append(_change(context, Action.CREATE, dn, attributes, fields))
             case Set(dn, parts):
                 fields = [
                     FieldChange(
-                        f"@{c.attribute}", _shown(c.attribute, c.removed), _shown(c.attribute, c.added),
+                        f"@{c.attribute}", _for_people(c.attribute, c.removed), _for_people(c.attribute, c.added),
                         is_partial=not c.is_exclusive,
                     )
                     for c in parts
@@ -49,5 +51,5 @@ def _change(
     return ObjectChange(action, object_type, dn, dn.name, place, tuple(fields), new_dn=new)
 
 
-def _shown(name: str, values: Sequence[Value]) -> tuple[str, ...]:
+def _for_people(name: str, values: Sequence[Value]) -> tuple[str, ...]:
     return tuple(shown_attribute(name, value) or "(the empty name)" for value in values)

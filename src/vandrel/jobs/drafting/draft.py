@@ -90,8 +90,8 @@ def draft_charter(directory: Directory, base: DN, request: DraftRequest) -> Draf
             where=Location(dn=str(base)), remedy="vandrel charter new writes a charter to start from",
         )  # fmt: skip
     suffixes = _suffixes(survey, suffix)
-    known = Charter(msgspec.structs.replace(bare.document, suffixes=list(suffixes)), bare.source)
-    survey = Survey(Context(known, directory, survey.context.dialect), survey.entries.values())
+    with_suffixes = Charter(msgspec.structs.replace(bare.document, suffixes=list(suffixes)), bare.source)
+    survey = Survey(Context(with_suffixes, directory, survey.context.dialect), survey.entries.values())
     drafter = _Drafter(survey, request, suffixes)
     text = write(drafter.document())
     try:
@@ -111,9 +111,9 @@ def _as_notes(findings: Iterable[Finding]) -> list[Finding]:
 
 def _head(survey: Survey) -> str:
     types = ((survey.accounts, "account"), (survey.groups, "group"), (survey.units, "unit"))
-    seen = ", ".join(count(len(entries), noun) for entries, noun in types)
+    counts = ", ".join(count(len(entries), noun) for entries, noun in types)
     return (
-        f"# A draft, from {seen} that could be seen. A comment says what a line rests on.\n"
+        f"# A draft, from {counts} that could be seen. A comment says what a line rests on.\n"
         "# '# ?' is a question that the directory does not answer. vandrel charter check, then make it yours.\n"
     )
 
@@ -214,9 +214,9 @@ class _Drafter:
         if self._request.organization:
             return self._request.organization
         top = self._survey.entries.get(self._survey.context.charter.base.key)
-        said = (top.text("o") or top.text("displayName")) if top is not None else ""
-        if said:
-            return said
+        name = (top.text("o") or top.text("displayName")) if top is not None else ""
+        if name:
+            return name
         return Noted(self._survey.context.charter.base.name.title(), questions=("what is its name?",))
 
     def _named_by(self) -> Noted | None:
@@ -293,8 +293,8 @@ class _Drafter:
         if not layers:
             return None
         source, rules = layers[-1]
-        said = {key: value for key, value in msgspec.to_builtins(rules).items() if value is not None}
-        return Noted(said, f"from the {source}") if said else None
+        settings = {key: value for key, value in msgspec.to_builtins(rules).items() if value is not None}
+        return Noted(settings, f"from the {source}") if settings else None
 
     def _number_unique(self) -> Noted | None:
         numbers = Counter(number for entry in self._survey.accounts if (number := self._survey.one(entry, "number")))
@@ -331,14 +331,14 @@ class _Drafter:
         groups = [noted.value for noted in kind.groups]
         rests = ", ".join(noted.note for noted in kind.groups)
         suffix = kind.suffix if kind.suffix in list(self._suffixes)[1:] else None
-        said: dict[str, Any] = {
+        settings: dict[str, Any] = {
             "place": kind.place, "requires": kind.requires, "names": dict(names), "sets": kind.sets,
             "groups": Noted(groups, rests) if groups else None, "suffix": suffix,
             "ends": kind.ends if kind.ends is not None and kind.ends.value else None,
         }  # fmt: skip
         questions = kind.ends.questions if kind.ends is not None else ()
-        kept = {key: value for key, value in said.items() if value not in (None, {})}
-        return Noted(kept, count(len(kind.entries), "account"), questions)
+        settings_used = {key: value for key, value in settings.items() if value not in (None, {})}
+        return Noted(settings_used, count(len(kind.entries), "account"), questions)
 
 
 def _literal(place: str) -> str:

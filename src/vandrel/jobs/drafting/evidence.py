@@ -35,14 +35,14 @@ def share(part: int, whole: int) -> str:
     return f"{part:,} of {whole:,}"
 
 
-def free_name(stem: str, taken: Collection[str]) -> str:
+def free_name(stem: str, used: Collection[str]) -> str:
     """A name that is not taken: the stem, or with a number behind it.
 
     >>> free_name("yard", {"yard", "yard-2"})
     'yard-3'
     """
     numbered = (stem if number == 1 else f"{stem}-{number}" for number in count(1))
-    return next(name for name in numbered if name not in taken)
+    return next(name for name in numbered if name not in used)
 
 
 def comment(text: str) -> str:

@@ -25,16 +25,16 @@ def find_group_kinds(survey: Survey, domain: str) -> dict[str, Any]:
         domain: the domain of mail addresses.
 
     """
-    made: dict[tuple[str, ...], list[Entry]] = defaultdict(list)
+    by_pattern: dict[tuple[str, ...], list[Entry]] = defaultdict(list)
     for group in survey.groups:
         place = place_of(survey, group)
         if place is None:
             continue
-        said = survey.one(group, "kind")
+        kind = survey.one(group, "kind")
         looks = (places.to_text(place), survey.one(group, "purpose"), survey.one(group, "scope"))
-        made[(said,) if said else looks].append(group)
+        by_pattern[(kind,) if kind else looks].append(group)
     kinds: dict[str, Any] = {}
-    for by, groups in sorted(made.items(), key=lambda item: -len(item[1])):
+    for by, groups in sorted(by_pattern.items(), key=lambda item: -len(item[1])):
         name = by[0] if len(by) == 1 else free_name("-".join(filter(None, by[1:])) or "groups", kinds)
         if re.fullmatch(r"[a-z][a-z0-9-]*", name):
             kinds[name] = _group_kind(survey, groups, domain)
@@ -58,10 +58,10 @@ def _group_kind(survey: Survey, groups: Sequence[Entry], domain: str) -> Noted:
     mails = [(survey.one(group, "mail"), group.dn.name) for group in groups]
     by_name = sum(prepare(mail) == prepare(f"{name}@{domain}") for mail, name in mails)
     fit = sum(name.startswith(mark) for name in names) if pattern != "{stem}" else len(names)
-    said: dict[str, Any] = {
+    settings: dict[str, Any] = {
         "name": Noted({"ladder": [pattern], "style": style} if style else pattern, share(fit, len(names))),
         "place": Noted(escaped(place), of_place), "purpose": purpose if purpose == "distribution" else None,
         "scope": scope or None,
         "mail": Noted("{name}@{domain}", share(by_name, len(names))) if by_name >= MOST * len(names) else None,
     }  # fmt: skip
-    return Noted({key: value for key, value in said.items() if value is not None}, count(len(groups), "group"))
+    return Noted({key: value for key, value in settings.items() if value is not None}, count(len(groups), "group"))

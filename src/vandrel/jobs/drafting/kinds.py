@@ -114,25 +114,25 @@ class DraftedKind:
     def _filled(self) -> dict[str, Counter[str]]:
         """How often each text field has which value; the empty value is one of them."""
         fields = self._survey.context.fields
-        wanted = [
+        candidates = [
             name for name, field in fields.items()
             if name not in _NOT_REQUIRED and field.shape in (Shape.TEXT, Shape.REFERENCE, Shape.NUMBER)
             and self._survey.context.dialect.attribute(name, "account")
         ]  # fmt: skip
-        return {name: Counter(self._survey.one(entry, name) for entry in self.entries) for name in wanted}
+        return {name: Counter(self._survey.one(entry, name) for entry in self.entries) for name in candidates}
 
     @cached_property
     def sets(self) -> dict[str, Noted]:
         """Fields that have one value for nearly all of them."""
         if len(self.entries) < ENOUGH:
             return {}
-        said = {}
+        settings = {}
         for name, values in self._filled.items():
             value, times = values.most_common(1)[0]
             is_text = self._survey.context.fields[name].shape is Shape.TEXT
             if value and is_text and times >= _NEARLY_ALL * len(self.entries) and f"{{{name}}}" not in self.place.value:
-                said[name] = Noted(escaped(value), share(times, len(self.entries)))
-        return said
+                settings[name] = Noted(escaped(value), share(times, len(self.entries)))
+        return settings
 
     @cached_property
     def requires(self) -> Noted:
@@ -176,14 +176,14 @@ class DraftedKind:
             names = {group.dn.name for group in self._groups_of(entry)}
             built.update({*map(escaped, names), *filter(None, (self._group_pattern(entry, name) for name in names))})
         likely = [pattern for pattern, times in built.items() if times >= MOST * len(looked_at)]
-        kept: dict[str, int] = {}
+        counts: dict[str, int] = {}
         for pattern in sorted(likely, key=lambda each: "{" in each.replace("{{", "")):
             fit = [entry for entry in self.entries if self._is_in(entry, pattern)]
             # A pattern with fields in it is left out where a plain name says the same.
-            is_new = not any(self._group_pattern(looked_at[0], name) == pattern for name in kept)
+            is_new = not any(self._group_pattern(looked_at[0], name) == pattern for name in counts)
             if len(fit) >= MOST * len(self.entries) and is_new:
-                kept[pattern] = len(fit)
-        return [Noted(name, share(times, len(self.entries))) for name, times in kept.items()]
+                counts[pattern] = len(fit)
+        return [Noted(name, share(times, len(self.entries))) for name, times in counts.items()]
 
     def _groups_of(self, entry: Entry) -> Sequence[Entry]:
         return self._survey.groups_of.get(entry.dn.key, ())
@@ -230,10 +230,10 @@ def place_of(survey: Survey, entry: Entry) -> Place | None:
 
 def find_kinds(survey: Survey) -> tuple[list[DraftedKind], bool]:
     """The kinds of account, the most frequent first; and whether the accounts say themselves of which one they are."""
-    said = [entry for entry in survey.accounts if survey.one(entry, "kind")]
-    if said and len(said) >= MOST * len(survey.accounts):
+    with_kind = [entry for entry in survey.accounts if survey.one(entry, "kind")]
+    if with_kind and len(with_kind) >= MOST * len(survey.accounts):
         by_name: dict[str, list[Entry]] = defaultdict(list)
-        for entry in said:
+        for entry in with_kind:
             by_name[survey.one(entry, "kind")].append(entry)
         usable = {name: entries for name, entries in by_name.items()
                   if _as_word(name) == name and name not in RESERVED_KINDS}  # fmt: skip
@@ -258,14 +258,14 @@ def _by_looks(survey: Survey) -> Iterator[tuple[str, list[Entry]]]:
         values = {prepare(survey.one(entry, field)) for field in PLACED_BY}
         units = tuple("*" if prepare(unit) in values else unit for unit in place)
         looks[units, mark if marks[mark] >= ENOUGH else ""].append(entry)
-    taken: set[str] = set()
+    used: set[str] = set()
     for (place, mark), entries in sorted(looks.items(), key=lambda item: -len(item[1])):
         if len(entries) < ENOUGH or not place:
             continue
         plain = [unit for unit in place if unit != "*"]
         stem = _as_word("-".join(filter(None, [mark, *plain[-1:]]))) or "accounts"
-        name = free_name(stem, taken | RESERVED_KINDS)
-        taken.add(name)
+        name = free_name(stem, used | RESERVED_KINDS)
+        used.add(name)
         yield name, entries
 
 

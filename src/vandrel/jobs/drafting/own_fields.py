@@ -40,13 +40,17 @@ def find_own_fields(survey: Survey) -> dict[str, Noted]:
     many: set[str] = set()
     by_type = dict(zip(OBJECT_TYPES, (survey.accounts, survey.groups, survey.units, survey.computers), strict=True))
     for object_type, entries in by_type.items():
-        known = _known(survey, object_type, entries)
+        known_attributes = _known_attributes(survey, object_type, entries)
         for entry in entries:
-            for name, held in entry.attributes.items():
-                if name not in known and ";" not in name and all(isinstance(value, str) for value in held):
+            for name, values_here in entry.attributes.items():
+                if (
+                    name not in known_attributes
+                    and ";" not in name
+                    and all(isinstance(value, str) for value in values_here)
+                ):
                     used[name][object_type] += 1
-                    values[name].update(map(str, held))
-                    many.update([name] if len(held) > 1 else ())
+                    values[name].update(map(str, values_here))
+                    many.update([name] if len(values_here) > 1 else ())
     fields: dict[str, Noted] = {}
     for name, types in used.items():
         definition = schema.attribute(name)
@@ -60,7 +64,7 @@ def find_own_fields(survey: Survey) -> dict[str, Noted]:
         field = _HUMP.sub("-", name).lower()
         if not re.fullmatch(r"[a-z][a-z0-9-]*", field) or field in BUILT_IN or field in COMPUTED or field == "place":
             field = f"own-{len(fields) + 1}"
-        said: dict[str, Any] = {
+        settings: dict[str, Any] = {
             "about": definition.description if definition is not None and definition.description else None,
             "on": list(types) if list(types) != ["account"] else None,
             "shape": "number" if all(_NUMBER.fullmatch(value) for value in values[name]) else None,
@@ -68,18 +72,22 @@ def find_own_fields(survey: Survey) -> dict[str, Noted]:
             "attribute": {context.dialect.name: name},
         }  # fmt: skip
         rests = ", ".join(f"{share(times, len(by_type[of]))} {of}s" for of, times in types.items())
-        fields[field] = Noted({key: value for key, value in said.items() if value is not None}, rests)
+        fields[field] = Noted({key: value for key, value in settings.items() if value is not None}, rests)
     return fields
 
 
-def _known(survey: Survey, object_type: str, entries: list[Entry]) -> set[str]:
+def _known_attributes(survey: Survey, object_type: str, entries: list[Entry]) -> set[str]:
     """The attributes that the fields of an object of this type are read from, its classes and parts of its name."""
-    dialect, known = survey.context.dialect, {"objectClass"}
+    dialect, attributes = survey.context.dialect, {"objectClass"}
     for entry in entries[:1]:
-        asked = _Asked(entry.attributes)
+        recorder = _Asked(entry.attributes)
         for name, field in survey.context.fields.items():
             if object_type in field.on:
-                dialect.read(Entry(entry.dn, asked), name)
-        known |= asked.names
+                dialect.read(Entry(entry.dn, recorder), name)
+        attributes |= recorder.names
     kinds = {kind for entry in entries for kind, _ in entry.dn.rdns[0]}
-    return known | {survey.context.directory.schema.attribute_name(kind) or kind for kind in kinds} | dialect.of_server
+    return (
+        attributes
+        | {survey.context.directory.schema.attribute_name(kind) or kind for kind in kinds}
+        | dialect.of_server
+    )

@@ -38,10 +38,10 @@ def drafted_posix(survey: Survey, kinds: Sequence[DraftedKind]) -> dict[str, Any
     numbered = [entry for entry in survey.accounts if one(entry, "uid-number").isdecimal()]
     if not numbered:
         return None
-    said: dict[str, Any] = {"uid-numbers": _range(survey, numbered, "uid-number")}
+    settings: dict[str, Any] = {"uid-numbers": _range(survey, numbered, "uid-number")}
     groups = [group for group in survey.groups if survey.context.one(group, "gid-number").isdecimal()]
     if groups:
-        said["gid-numbers"] = _range(survey, groups, "gid-number")
+        settings["gid-numbers"] = _range(survey, groups, "gid-number")
     by_number = {survey.context.one(group, "gid-number"): group.dn.name for group in groups}
     homes, shells, firsts = Counter[str](), Counter[str](), Counter[str]()
     for entry in numbered:
@@ -54,13 +54,13 @@ def drafted_posix(survey: Survey, kinds: Sequence[DraftedKind]) -> dict[str, Any
         value, times = counted.most_common(1)[0]
         if value:
             question = () if times >= MOST * len(numbered) else ("fewer than nine in ten have it: is it the rule?",)
-            said[key] = Noted(value, share(times, len(numbered)), question)
+            settings[key] = Noted(value, share(times, len(numbered)), question)
     with_numbers = {entry.dn.key for entry in numbered}
     concerned = [kind.name for kind in kinds
                  if sum(e.dn.key in with_numbers for e in kind.entries) * 2 > len(kind.entries)]  # fmt: skip
     if len(concerned) < len(kinds):
-        said["kinds"] = concerned
-    return said
+        settings["kinds"] = concerned
+    return settings
 
 
 def _range(survey: Survey, entries: Sequence[Entry], field: str) -> Noted:

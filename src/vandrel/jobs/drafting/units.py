@@ -59,8 +59,8 @@ def find_units(survey: Survey, kinds: Sequence[DraftedKind], lists: Mapping[str,
         place = (*above, node.name)
         node.holds = [kind.name for kind in kinds if _is_place_of(kind, place, lists)]
         node.holds += [COMPUTER] if unit.dn.key in with_computers else []
-        for said in dialect.read(unit, "delegation"):
-            team, _, task = said.rpartition(": ")
+        for delegated in dialect.read(unit, "delegation"):
+            team, _, task = delegated.rpartition(": ")
             node.delegation.setdefault(team, []).append(task)
         holder.below[prepare(node.name)] = node
     _repeat(top, lists)
@@ -185,13 +185,13 @@ def _all(nodes: Mapping[str, Node]) -> Iterator[Node]:
 
 
 def _plain(name: str) -> str:
-    kept = "".join(char for char in name.lower() if char.isascii() and (char.isalnum() or char in "- "))
-    return kept.strip().replace(" ", "-") or "units"
+    letters = "".join(char for char in name.lower() if char.isascii() and (char.isalnum() or char in "- "))
+    return letters.strip().replace(" ", "-") or "units"
 
 
 def described(nodes: Mapping[str, Node], branches: Branches) -> dict[str, Any]:
     """Units as the charter has them."""
-    said: dict[str, Any] = {}
+    settings: dict[str, Any] = {}
     for node in nodes.values():
         branch = branches.name_of(node)
         unit: dict[str, Any] = {
@@ -201,5 +201,5 @@ def described(nodes: Mapping[str, Node], branches: Branches) -> dict[str, Any]:
         }  # fmt: skip
         unit = {key: value for key, value in unit.items() if value not in ("", None, [], {})}
         is_repeated = is_field(node.name)
-        said[node.name if is_repeated else escaped(node.name)] = Noted(unit or None, node.note)
-    return said
+        settings[node.name if is_repeated else escaped(node.name)] = Noted(unit or None, node.note)
+    return settings

@@ -189,7 +189,11 @@ def _steps(
         elif state.state is State.UNPROTECTED:
             steps += _protection(context, dn, dn)
     groups, findings = _group_steps(context)
-    return steps + [step for _, made in groups for step in made], [name for name, _ in groups], findings
+    return (
+        steps + [step for _, steps_of_group in groups for step in steps_of_group],
+        [name for name, _ in groups],
+        findings,
+    )
 
 
 def _protection(context: Context, now: DN, later: DN) -> Iterator[Step]:
@@ -269,11 +273,11 @@ def _drawing(context: Context, comparison: Comparison, *, differences: bool) -> 
     root = Branch(f"{context.charter.document.organization}  {context.charter.base}")
     branches: dict[tuple[str, ...], Branch] = {(): root}
     along = {place for each in comparison.moved if each.comes_along for place in (each.now, each.home)}
-    gone = {each.home for each in comparison.moved if each.comes_along}
+    homes = {each.home for each in comparison.moved if each.comes_along}
     off = [unit.place for unit in comparison.units if unit.state is not State.BUILT and unit.place not in along]
     differing = {place[:depth] for place in off for depth in range(1, len(place) + 1)}
     for unit in comparison.units:
-        if (differences and unit.place not in differing) or unit.place in gone:
+        if (differences and unit.place not in differing) or unit.place in homes:
             continue
         branch = Branch(unit.place[-1], is_unit=False)
         if unit.state is not State.BUILT and unit.place not in along:  # as designed, or with what holds it: no word

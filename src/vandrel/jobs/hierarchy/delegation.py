@@ -65,21 +65,21 @@ def _shields(context: Context) -> Iterator[Edit]:
             tasks = {f"{item.team}: {item.task}" for item in on_unit(context, entry) if item.task in TAKES_OVER}
             taking[dn.key] = tasks
     for account in context.directory.search(context.charter.base, where=context.dialect.filter_for(ACCOUNT)):
-        now, wanted = set(context.dialect.shielded_from(account)), set[str]()
+        now, needed = set(context.dialect.shielded_from(account)), set[str]()
         if account.dn.key in powers:
-            wanted.update(*(taking.get(above.key, ()) for above in account.dn.ancestors()))
-        if now != wanted:
-            changes = context.dialect.shield(sorted(wanted - now), sorted(now - wanted))
-            told = FieldChange("out of reach of", tuple(sorted(now)), tuple(sorted(wanted)))
-            yield Edit(account, ACCOUNT, [told], [Set(account.dn, tuple(changes))])
+            needed.update(*(taking.get(above.key, ()) for above in account.dn.ancestors()))
+        if now != needed:
+            changes = context.dialect.shield(sorted(needed - now), sorted(now - needed))
+            change = FieldChange("out of reach of", tuple(sorted(now)), tuple(sorted(needed)))
+            yield Edit(account, ACCOUNT, [change], [Set(account.dn, tuple(changes))])
 
 
 def delegate(context: Context) -> Proposal | Report:
     """Propose to put in force what the charter delegates; where nothing enforces it, say so."""
     if why := context.dialect.why_not_kept("delegation", UNIT):
-        said = "a file knows no identities" if context.directory.capabilities.embedded else why
+        reason = "a file knows no identities" if context.directory.capabilities.embedded else why
         lines = [
-            f"The charter records what is delegated; here nothing enforces it: {said}.",
+            f"The charter records what is delegated; here nothing enforces it: {reason}.",
             "For slapd: vandrel hierarchy delegate --rules prints access rules to load.",
         ]
         return Report("hierarchy delegate", summary=lines)

@@ -143,13 +143,13 @@ class Mover:
         context = self._context
         below = (other for other in context.directory.search(entry.dn) if other.dn != entry.dn)
         counts = Counter(context.dialect.object_type_of(other) or "other object" for other in below)
-        said = ", ".join(
+        contents = ", ".join(
             f"{number} {object_type}{'s' * (number != 1)}" for object_type, number in sorted(counts.items())
         )
         findings = [
             Finding(
                 Code.REFUSED,
-                f"everything below moves along: {said or 'nothing'}",
+                f"everything below moves along: {contents or 'nothing'}",
                 Location(place=context.place(entry.dn)),
                 severity=NOTE,
             )

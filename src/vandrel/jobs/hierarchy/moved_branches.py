@@ -29,18 +29,21 @@ def moved_units(missing: Iterable[Place], strange: Iterable[Place]) -> list[Move
     True
     """
     by_key = {places.key(place): place for place in strange}
-    left, there = by_name(missing), by_name(by_key.values())
+    missing_by_name, present_by_name = by_name(missing), by_name(by_key.values())
     tops: list[MovedUnit] = []
     moved: list[MovedUnit] = []
-    for home in sorted((home for name in left.keys() & there.keys() for home in left[name]), key=lambda h: (len(h), h)):
+    for home in sorted(
+        (home for name in missing_by_name.keys() & present_by_name.keys() for home in missing_by_name[name]),
+        key=lambda h: (len(h), h),
+    ):
         above = next((top for top in tops if _is_within(home, top.home)), None)
         if above is not None:
             now = by_key.get(places.key((*above.now, *home[len(above.home) :])))
             moved += [MovedUnit(now, home, comes_along=True)] if now is not None else []
             continue
         name = prepare(home[-1])
-        homes = [place for place in left[name] if not any(_is_within(place, top.home) for top in tops)]
-        candidates = [place for place in there[name] if not any(_is_within(place, top.now) for top in tops)]
+        homes = [place for place in missing_by_name[name] if not any(_is_within(place, top.home) for top in tops)]
+        candidates = [place for place in present_by_name[name] if not any(_is_within(place, top.now) for top in tops)]
         if len(homes) == len(candidates) == 1 and not _is_within(home, candidates[0]):
             tops.append(MovedUnit(candidates[0], home))
             moved.append(tops[-1])
@@ -49,10 +52,10 @@ def moved_units(missing: Iterable[Place], strange: Iterable[Place]) -> list[Move
 
 def by_name(some: Iterable[Place]) -> dict[str, list[Place]]:
     """Places by the key of their own, last name."""
-    found: dict[str, list[Place]] = {}
+    places: dict[str, list[Place]] = {}
     for place in some:
-        found.setdefault(prepare(place[-1]), []).append(place)
-    return found
+        places.setdefault(prepare(place[-1]), []).append(place)
+    return places
 
 
 def _is_within(place: Place, other: Place) -> bool:

@@ -54,11 +54,11 @@ def names_about(context: Context, journal: Journal, attic: Attic, typed: str) ->
     except VandrelError as error:
         if error.code not in (Code.NOT_FOUND, Code.AMBIGUOUS):
             raise
-        gone = [str(item.entry.dn) for item in _in_attic(context, attic, typed)]
-        gone = gone or (journal.names_with(typed) if error.code is Code.NOT_FOUND else [])
-        if not gone:
+        in_attic = [str(item.entry.dn) for item in _in_attic(context, attic, typed)]
+        in_attic = in_attic or (journal.names_with(typed) if error.code is Code.NOT_FOUND else [])
+        if not in_attic:
             raise
-        names = {name for dn in gone for name in journal.names_of(dn)}
+        names = {name for dn in in_attic for name in journal.names_of(dn)}
         return tuple(sorted(names))
 
 
@@ -78,13 +78,13 @@ def attributes_of(context: Context, field: str) -> tuple[str, ...]:
     """
     if field.startswith("@"):
         return (field[1:],)
-    known = context.fields.named(field)
-    kept = {context.dialect.attribute(known.name, each) for each in known.on}
-    if known.shape in (Shape.MEMBERSHIPS, Shape.ROLES):
-        kept = set(member_lists.ALL)
-    elif known.shape is Shape.SECRET:
-        kept = {"userPassword", "unicodePwd"}
-    return tuple(sorted(filter(None, kept)))
+    spec = context.fields.named(field)
+    attributes = {context.dialect.attribute(spec.name, each) for each in spec.on}
+    if spec.shape in (Shape.MEMBERSHIPS, Shape.ROLES):
+        attributes = set(member_lists.ALL)
+    elif spec.shape is Shape.SECRET:
+        attributes = {"userPassword", "unicodePwd"}
+    return tuple(sorted(filter(None, attributes)))
 
 
 def list_jobs(journal: Journal, request: JournalRequest, zone: ZoneInfo) -> Report:
@@ -97,11 +97,11 @@ def list_jobs(journal: Journal, request: JournalRequest, zone: ZoneInfo) -> Repo
     if request.job:
         return _one_job(journal.job(request.job), list(journal.steps(request.job)), zone)
     jobs = list(journal.jobs(request.last, request.query))
-    seen = [
+    display_rows = [
         (job.number, _when(job.begun, zone), job.who, job.title, f"{job.made} of {job.planned}", job.state)
         for job in jobs
     ]
-    table = Table("listed", "", ("job", "when", "who", "what", "steps", "state"), seen, has_header=True)
+    table = Table("listed", "", ("job", "when", "who", "what", "steps", "state"), display_rows, has_header=True)
     summary = [] if jobs else ["No job fits."]
     reaches_back = not request.last or len(jobs) < request.last
     if reaches_back and (first := journal.first()) > 1:
@@ -122,16 +122,16 @@ def _one_job(job: Job, steps: list[JournalStep], zone: ZoneInfo) -> Report:
         ("command", job.command),
         ("directory", job.directory),
     ]
-    seen: list[tuple[str, str, str, str]] = []
+    display_rows: list[tuple[str, str, str, str]] = []
     for step in steps:
         state = step.state + (f": {step.why}" if step.why else "")
-        seen.append((str(step.number), step.record["step"], step.record["dn"], state))
-        seen += [("", "", f"  {line}", "") for line in described(step.record)]
+        display_rows.append((str(step.number), step.record["step"], step.record["dn"], state))
+        display_rows += [("", "", f"  {line}", "") for line in described(step.record)]
     rows = [(s.number, s.record["step"], s.record["dn"], list(described(s.record)), s.state, s.why) for s in steps]
     return Report(
         "journal", ("number", "step", "dn", "changes", "state", "why"), rows,
         title=f"Job {job.number}: {job.title}", facts=facts, is_for_programs=True,
-        tables=[Table("steps", "", ("step", "", "object and change", "state"), seen, has_header=True)],
+        tables=[Table("steps", "", ("step", "", "object and change", "state"), display_rows, has_header=True)],
     )  # fmt: skip
 
 
@@ -146,14 +146,16 @@ def verify(runner: Runner, number: int) -> Report:
         raise VandrelError(Code.USAGE, "which job?", remedy="vandrel journal JOB --verify")
     steps = list(runner.standing(runner.own_job(number).number))
     words = {True: "as the job left it", False: "no longer so", None: "cannot be told"}
-    gone = sum(stands is False for _, stands in steps)
+    number_undone = sum(stands is False for _, stands in steps)
     rows = [(item.number, item.record["step"], item.record["dn"], stands) for item, stands in steps]
-    seen = [(*row[:3], words[row[3]]) for row in rows]
-    table = Table("listed", "", ("step", "", "object", "now"), seen, has_header=True)
-    summary = [f"{count(len(steps), 'step')}: {len(steps) - gone} as the job left them, {gone} no longer."]
+    display_rows = [(*row[:3], words[row[3]]) for row in rows]
+    table = Table("listed", "", ("step", "", "object", "now"), display_rows, has_header=True)
+    summary = [
+        f"{count(len(steps), 'step')}: {len(steps) - number_undone} as the job left them, {number_undone} no longer."
+    ]
     return Report(
         "journal", ("number", "step", "dn", "stands"), rows, tables=[table], is_for_programs=True, summary=summary,
-        exit_code=Code.CHANGED.exit_code if gone else 0,
+        exit_code=Code.CHANGED.exit_code if number_undone else 0,
     )  # fmt: skip
 
 
@@ -169,17 +171,17 @@ def described(record: dict[str, Any]) -> Iterator[str]:
             for name, values in record["attributes"].items():
                 yield from (f"{name} {sign} {_say(value)}" for value in values)
         case "set":
-            for name, gone, come, *_ in record["changes"]:
-                yield from (f"{name} - {_say(value)}" for value in gone)
-                yield from (f"{name} + {_say(value)}" for value in come)
+            for name, before, after, *_ in record["changes"]:
+                yield from (f"{name} - {_say(value)}" for value in before)
+                yield from (f"{name} + {_say(value)}" for value in after)
         case "rename":
             yield f"-> {record['new']}"
         case _ if not record["set"]:
             yield "the password was taken away"
         case _:
-            made = "generated" if record["generated"] else "typed"
+            origin = "generated" if record["generated"] else "typed"
             must = ", to be changed at the next logon" if record["must-change"] else ""
-            yield f"a new password, {made}{must}"
+            yield f"a new password, {origin}{must}"
 
 
 def _say(value: object) -> str:

@@ -33,7 +33,7 @@ class OpenPassword(Struct, frozen=True):
     @property
     def hand_out(self) -> str:
         """The hand-out where it stands; empty for none."""
-        return str(self.record.get("kept", ""))
+        return str(self.record.get("hand-out", ""))
 
 
 def chosen_job(runner: Runner, number: int) -> Job:
@@ -62,30 +62,30 @@ def open_passwords(context: Context, runner: Runner, job: int) -> list[OpenPassw
 
     """
     in_doubt = runner.passwords_in_doubt(job)
-    names = {str(record["kept"]) for record, _ in in_doubt if record.get("kept")}
-    kept = {name: {slip.login: slip.secret for slip in hand_out.read(Path(name))} for name in names}
+    names = {str(record["hand-out"]) for record, _ in in_doubt if record.get("hand-out")}
+    by_hand_out = {name: {slip.login: slip.secret for slip in hand_out.read(Path(name))} for name in names}
     passwords = []
     for record, entry in in_doubt:
         login = context.one(entry, "login")
-        secret = kept.get(str(record.get("kept", "")), {}).get(login)
+        secret = by_hand_out.get(str(record.get("hand-out", "")), {}).get(login)
         passwords.append(OpenPassword(record, entry, login, secret))
     return passwords
 
 
-def what_is_lost(lost: list[OpenPassword], job: int) -> VandrelError:
+def what_is_lost(passwords: list[OpenPassword], job: int) -> VandrelError:
     """The error for passwords that nobody knows any more."""
-    sheets = _sheets(lost)
+    sheets = _sheets(passwords)
     where = f"cannot be read from {' and '.join(sheets)}" if sheets else "stand in no record"
-    what = f"{count(len(lost), 'password')} may not have been set, and {where}"
+    what = f"{count(len(passwords), 'password')} may not have been set, and {where}"
     remedy = f"vandrel resume {job} --hand-out FILE makes new ones; --no-passwords finishes the rest"
     return VandrelError(Code.USAGE, what, where=Location(job=job), remedy=remedy)
 
 
-def what_is_void(lost: Sequence[OpenPassword]) -> str:
+def what_is_void(passwords: Sequence[OpenPassword]) -> str:
     """Say that these got new passwords, and which sheets have old ones."""
-    sheets = _sheets(lost)
+    sheets = _sheets(passwords)
     void = f"; what {' and '.join(sheets)} has for them is void" if sheets else ""
-    return f"New passwords for {count(len(lost), 'account')}{void}."
+    return f"New passwords for {count(len(passwords), 'account')}{void}."
 
 
 def _sheets(passwords: Sequence[OpenPassword]) -> list[str]:
@@ -96,7 +96,7 @@ def leave_out_missing(context: Context, passwords: Sequence[OpenPassword], resul
     """Take accounts that are not there out of the hand-outs of a job; who has an account stays on the sheet."""
     by_dn = {each.entry.dn: each for each in passwords}
     void: dict[str, set[str]] = {}
-    for dn in result.lost:
+    for dn in result.not_created:
         if (each := by_dn.get(dn)) is not None and each.hand_out and context.directory.get(dn) is None:
             void.setdefault(each.hand_out, set()).add(each.login)
     for name, logins in void.items():

@@ -36,7 +36,7 @@ class UndoPlan(Struct):
     steps: list[Step]
     findings: list[Finding]
     #: By the key of its name, with what an object was made that is to be removed.
-    made: dict[str, Mapping[str, Sequence[Value]]] = {}
+    attributes: dict[str, Mapping[str, Sequence[Value]]] = {}
 
 
 def title_of(job: Job, only: int = 0) -> str:
@@ -82,15 +82,15 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
             remedy=f"vandrel undo {by} redoes it",
         )  # fmt: skip
     is_broken = job.state == BROKEN
-    made = list(runner.standing(job.number))
-    if is_broken and not made:
+    standing = list(runner.standing(job.number))
+    if is_broken and not standing:
         return Report(
             "undo", summary=[f"Nothing of job {job.number} was made. It will not be finished any more."],
             abandons=job.number,
         )  # fmt: skip
     undoing = undo(
-        context, made, datetime.fromisoformat(job.seen), request.step, was_killed=not job.ended,
-        kept={item.entry.dn.key: item for item in runner.attic.items(job=job.number)},
+        context, standing, datetime.fromisoformat(job.seen), request.step, was_killed=not job.ended,
+        references={item.entry.dn.key: item for item in runner.attic.items(job=job.number)},
     )  # fmt: skip
     whole = not request.step
     return Proposal(
@@ -102,29 +102,29 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
 
 def undo(
     context: Context,
-    made: Iterable[tuple[JournalStep, bool | None]],
+    applied: Iterable[tuple[JournalStep, bool | None]],
     ended: datetime,
     only: int = 0,
     *,
     was_killed: bool = False,
-    kept: Mapping[str, Item] = {},
+    references: Mapping[str, Item] = {},
 ) -> UndoPlan:
     """Work out how the steps of a job are taken back, the last first.
 
     Args:
         context: the charter and the directory.
-        made: the steps that were made, each with whether it still stands (None: cannot be told).
+        applied: the steps that were made, each with whether it still stands (None: cannot be told).
         ended: when the job ended, or the last sign of life of one that was killed; what it created is not removed if
             it was changed after that.
         only: the number of the one step to take back; 0 for all.
         was_killed: whether the last batch may have been made without a sign of it.
-        kept: what the attic has of the objects that the job deleted, by the keys of their names.
+        references: what the attic has of the objects that the job deleted, by the keys of their names.
 
     Raises:
         VandrelError: ``not-found`` where the job made no such step.
 
     """
-    chosen = [(item, stands) for item, stands in made if only in (0, item.number)]
+    chosen = [(item, stands) for item, stands in applied if only in (0, item.number)]
     if not chosen:
         what = f"no step {only} of the job was made" if only else "no step of the job was made"
         raise VandrelError(Code.NOT_FOUND, what, remedy="vandrel journal JOB lists them")
@@ -133,9 +133,9 @@ def undo(
     created = {item.record["dn"] for item, _ in chosen if item.record["step"] == "add"}
     chosen = [each for each in chosen if not (_is_password(each[0]) and _without_owner(context, each[0], created))]
     renames = [step for item, _ in chosen if isinstance(step := from_record(item.record), Rename)]
-    same = kept_by_server(context) if kept else ()
+    same = kept_by_server(context) if references else ()
     for item, stands in reversed(chosen):
-        _one(context, undoing, item, stands, renames, kept, same)
+        _one(context, undoing, item, stands, renames, references, same)
     undoing.findings = _few(undoing.findings)
     undoing.steps = [step for step in undoing.steps if not _changed_since(context, undoing, step, ended, was_killed)]
     steps = _additions_first(context, with_references(context.directory, context.dialect, undoing.steps))
@@ -157,8 +157,8 @@ def _additions_first(context: Context, steps: Sequence[Step]) -> list[Step]:
         ordered.append(step)
         if isinstance(step, Add) and step.dn.key in coming:
             coming.discard(step.dn.key)
-            ordered += [other for other, wanted in waiting if not wanted & coming]
-            waiting = [(other, wanted) for other, wanted in waiting if wanted & coming]
+            ordered += [other for other, needed in waiting if not needed & coming]
+            waiting = [(other, needed) for other, needed in waiting if needed & coming]
     return ordered
 
 
@@ -264,7 +264,7 @@ def _few(findings: Sequence[Finding]) -> list[Finding]:
 
 def _one(
     context: Context, undoing: UndoPlan, item: JournalStep, stands: bool | None, renames: Sequence[Rename],
-    kept: Mapping[str, Item], same: Collection[str],
+    references: Mapping[str, Item], same: Collection[str],
 ) -> None:  # fmt: skip
     where = Location(dn=str(item.record.get("new") or item.record["dn"]))
     step = from_record(item.record)
@@ -284,16 +284,16 @@ def _one(
         )
         return
     if isinstance(back, Add):
-        back, lacking = _back_again(context, back, kept.get(back.dn.key), same)
+        back, lacking = _back_again(context, back, references.get(back.dn.key), same)
         if lacking:
             undoing.findings.append(Finding(Code.REFUSED, lacking, where, severity=NOTE))
     elif isinstance(back, Remove):
         entry = context.directory.get(back.dn)
         if entry is not None and context.dialect.read(entry, "protected") == ["yes"]:
-            made = context.dialect.read(Entry(back.dn, back.attributes), "protected")
-            if made == ["yes"]:  # it was protected by what is taken back, and by nobody since
+            flag = context.dialect.read(Entry(back.dn, back.attributes), "protected")
+            if flag == ["yes"]:  # it was protected by what is taken back, and by nobody since
                 undoing.steps.append(Set(back.dn, tuple(context.dialect.changes(entry, "protected", ("no",)))))
-        undoing.made[back.dn.key] = back.attributes
+        undoing.attributes[back.dn.key] = back.attributes
         back = Remove(back.dn, entry.attributes if entry else back.attributes)
     if is_guard_still_needed(context.directory, context.dialect, back, undoing.steps):
         return  # other protected objects stay there
@@ -314,7 +314,7 @@ def _back_again(context: Context, back: Add, item: Item | None, same: Collection
 def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datetime, was_killed: bool) -> bool:
     """Whether an object that would be removed has got more than the job gave it; then that is told."""
     entry = context.directory.get(step.dn) if isinstance(step, Remove) else None
-    if entry is None or _is_as_made(context, entry, undoing.made.get(step.dn.key, {})):
+    if entry is None or _is_as_made(context, entry, undoing.attributes.get(step.dn.key, {})):
         return False
     instants = dict(context.dialect.instants(entry))
     changed, created = instants.get("changed"), instants.get("created")
@@ -326,17 +326,17 @@ def _changed_since(context: Context, undoing: UndoPlan, step: Step, ended: datet
     return True
 
 
-def _is_as_made(context: Context, entry: Entry, made: Mapping[str, Sequence[Value]]) -> bool:
+def _is_as_made(context: Context, entry: Entry, step: Mapping[str, Sequence[Value]]) -> bool:
     """Whether an object has what it was made with and no more, beside what directories set and what is secret."""
     schema = context.directory.schema
 
     def kept(attributes: Mapping[str, Sequence[Value]]) -> dict[str, set[object]]:
         return {
             name: {schema.key(name, value) for value in values} for name, values in attributes.items()
-            if not is_secret(name) and not ((known := schema.attribute(name)) and known.read_only)
+            if not is_secret(name) and not ((definition := schema.attribute(name)) and definition.read_only)
         }  # fmt: skip
 
-    return bool(made) and kept(entry.attributes) == kept(made)
+    return bool(step) and kept(entry.attributes) == kept(step)
 
 
 def _only_mends(context: Context, step: Set, renames: Sequence[Rename]) -> bool:
@@ -369,5 +369,5 @@ def _when(context: Context, entry: Entry) -> str:
     stamps = dict(context.dialect.instants(entry))
     by = entry.text("modifiersName")
     when = stamps.get("changed")
-    said = f": it was changed {when.astimezone(context.charter.zone):%Y-%m-%d %H:%M}" if when else ""
-    return f"{said} by {by}" if by and said else said
+    text = f": it was changed {when.astimezone(context.charter.zone):%Y-%m-%d %H:%M}" if when else ""
+    return f"{text} by {by}" if by and text else text

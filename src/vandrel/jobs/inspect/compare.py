@@ -62,18 +62,20 @@ def compare(context: Context, request: CompareRequest) -> Report:
     fields = compare_views(left, right)
     same = sum(row.is_same for row in fields)
     rows = [(row.field, row.left, row.right, row.is_same) for row in fields]
-    shown: list[tuple[str, str, str]] = []
+    rows_shown: list[tuple[str, str, str]] = []
     for row in fields:
         if row.is_same and not request.with_same:
             continue
         both = [value for value in row.left if value in row.right] if not row.is_same else []
         left_only = [value for value in row.left if value not in both]
         right_only = [value for value in row.right if value not in both and not row.is_same]
-        shown.append((row.field, ", ".join(left_only) or "-", ", ".join(right_only) or ("=" if row.is_same else "-")))
+        rows_shown.append(
+            (row.field, ", ".join(left_only) or "-", ", ".join(right_only) or ("=" if row.is_same else "-"))
+        )
         if both:
-            shown.append(("", f"both: {', '.join(both)}", ""))
+            rows_shown.append(("", f"both: {', '.join(both)}", ""))
     columns = ("field", left.label, right.label) if left.label != right.label else ("field", "left", "right")
-    side_by_side = Table("side_by_side", "", columns, shown, has_header=True)
+    side_by_side = Table("side_by_side", "", columns, rows_shown, has_header=True)
     summary = [f"{count(len(fields) - same, 'field')} different, {same} the same."]
     return Report("compare", ("field", "left", "right", "same"), rows, tables=[side_by_side], is_for_programs=True,
                   summary=summary)  # fmt: skip

@@ -141,9 +141,9 @@ def deleted_row(context: Context, entry: Entry) -> tuple[str, str, str, str, str
     """When it was deleted, what it was called, of which type it is, where it was, and its name now."""
     name, above = context.dialect.before_deletion(entry)
     when = dict(context.dialect.instants(entry)).get("changed")
-    said = when.astimezone(context.charter.zone).strftime("%Y-%m-%d %H:%M") if when else ""
+    moment = when.astimezone(context.charter.zone).strftime("%Y-%m-%d %H:%M") if when else ""
     place = context.place(names.parse(above)) if above else ""
-    return said, name, context.one(entry, "login"), context.object_type(entry), place, str(entry.dn)
+    return moment, name, context.one(entry, "login"), context.object_type(entry), place, str(entry.dn)
 
 
 # --- which objects
@@ -151,25 +151,25 @@ def deleted_row(context: Context, entry: Entry) -> tuple[str, str, str, str, str
 
 def _entries(context: Context, request: FindRequest, what: str, findings: list[Finding]) -> Iterator[Entry]:
     compared = {word: comparisons.parse(word, context.fields) for word in request.words}
-    plain, given = split([word for word, comparison in compared.items() if comparison is None], context.fields)
+    plain, conditions = split([word for word, comparison in compared.items() if comparison is None], context.fields)
     looked_at = [comparison for comparison in compared.values() if comparison is not None]
-    looked_at += [_looked_at(context, a) for a in given if _is_looked_at(context, a)]
-    given = [assignment for assignment in given if not _is_looked_at(context, assignment)]
+    looked_at += [_looked_at(context, a) for a in conditions if _is_looked_at(context, a)]
+    conditions = [assignment for assignment in conditions if not _is_looked_at(context, assignment)]
     tests = [comparisons.test_of(context, comparison) for comparison in looked_at]
     object_types = LISTS[what]
     parts: list[Filter] = [Or(tuple(context.dialect.filter_for(each) for each in object_types))]
     if plain:
         parts.append(find_fragments(context, plain, object_types))
-    memberships = [assignment for assignment in given if assignment.field == "groups"]
-    parts += [_condition(context, each, object_types) for each in given if each not in memberships]
+    memberships = [assignment for assignment in conditions if assignment.field == "groups"]
+    parts += [_condition(context, each, object_types) for each in conditions if each not in memberships]
     if request.where:
         where = parse_filter(request.where)
         findings += _unknown_attributes(context, where)
         # Somebody who writes a filter says in it what to list.
         parts = [where, *parts[1:]] if not request.of else [where, *parts]
     base = resolve(context, request.under, (UNIT,)).dn if request.under else context.charter.base
-    found = context.directory.search(base, where=And(tuple(parts)))
-    entries = (entry for entry in found if all(test(entry) for test in tests)) if tests else found
+    matches = context.directory.search(base, where=And(tuple(parts)))
+    entries = (entry for entry in matches if all(test(entry) for test in tests)) if tests else matches
     if not memberships:
         return entries
     # No filter of RFC 4515 asks for the members of a group: they are looked up there.

@@ -34,8 +34,8 @@ def abilities(directory: Directory, dialect: Dialect, fields: FieldCatalog) -> I
     yield _protecting(directory, dialect)
     yield _names(directory)
     missing = {each: list(not_kept(dialect, fields, each)) for each in OBJECT_TYPES}
-    said = "; ".join(f"{object_type}: {', '.join(names)}" for object_type, names in missing.items() if names)
-    yield Ability("fields", f"not kept here: {said}" if said else "all are kept", not said)
+    listed = "; ".join(f"{object_type}: {', '.join(names)}" for object_type, names in missing.items() if names)
+    yield Ability("fields", f"not kept here: {listed}" if listed else "all are kept", not listed)
 
 
 def _disabling(directory: Directory, dialect: Dialect) -> Ability:
@@ -52,12 +52,12 @@ def _dates(directory: Directory, dialect: Dialect) -> Ability:
     what = "keeping people out before their first and after their last day"
     nobody = Entry(directory.contexts[0], {})
     first, last = (not dialect.why_not_heeded(name, nobody) for name in ("starts", "ends"))
-    said = {
+    dates = {
         (True, True): "the directory", (False, True): "the directory after the last; nobody before the first",
         (True, False): "the directory before the first; nobody after the last",
         (False, False): "nobody: disable accounts in time",
     }[first, last]  # fmt: skip
-    return Ability(what, said, first and last)
+    return Ability(what, dates, first and last)
 
 
 def _protecting(directory: Directory, dialect: Dialect) -> Ability:
@@ -179,12 +179,12 @@ def _rights(context: Context, name: str) -> Table:
     may = rights(context.directory, context.dialect, context.fields, entry.dn, object_type)
     if may is None:
         is_file = context.directory.capabilities.embedded
-        told = (
+        rights_shown = (
             "Whoever can write the file may do everything."
             if is_file
             else "This server does not tell before it is tried."
         )
-        return Table("rights", title, ("right", "what"), (), empty=told)
+        return Table("rights", title, ("right", "what"), (), empty=rights_shown)
     rows: list[tuple[str, Sequence[str]]] = [("create in it", may.creates or ("nothing",))]
     if object_type:
         rows = [("change", may.fields or ("nothing",)), ("not change", may.not_fields or ("nothing",)), *rows]

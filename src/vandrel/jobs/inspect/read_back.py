@@ -75,8 +75,8 @@ def _now(view: ObjectView, change: ObjectChange) -> Iterator[tuple[str, str]]:
             continue
         if field.field == "place":
             values: Sequence[str] = [view.place]
-        elif (known := view.context.fields.get(field.field)) is not None:
-            if view.object_type and view.object_type not in known.on:
+        elif (spec := view.context.fields.get(field.field)) is not None:
+            if view.object_type and view.object_type not in spec.on:
                 continue  # what follows from its place
             values = view.shown(field.field)
         elif field.field.startswith("@"):
@@ -99,7 +99,7 @@ def _listed(now: Sequence[str], field: FieldChange) -> str:
     """The values that a field has now; of a long list, what came and what went."""
     if len(now) <= _WHOLE:
         return ", ".join(now)
-    have, had, has = set(map(str.casefold, now)), set(field.before), set(field.after)
-    came = [f"+ {value}" for value in field.after if value not in had and value.casefold() in have]
-    went = [f"- {value}" for value in field.before if value not in has and value.casefold() not in have]
+    have, before, after = set(map(str.casefold, now)), set(field.before), set(field.after)
+    came = [f"+ {value}" for value in field.after if value not in before and value.casefold() in have]
+    went = [f"- {value}" for value in field.before if value not in after and value.casefold() not in have]
     return ", ".join([*came, *went, f"{len(now)} in all"])

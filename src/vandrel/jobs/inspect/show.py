@@ -125,7 +125,7 @@ def describe(view: ObjectView) -> ObjectDetail:
 
 def _topics(view: ObjectView) -> Iterator[tuple[str, str, str]]:
     context, entry = view.context, view.entry
-    said = context.title(entry)
+    heading = context.title(entry)
     for topic in Topic:
         title = topic.value
         for field in view.fields():
@@ -134,9 +134,9 @@ def _topics(view: ObjectView) -> Iterator[tuple[str, str, str]]:
             values = view.shown(field.name)
             rows = [(field.name, _marked(context, values) if field.name == "groups" else values)]
             rows += [("as primary", _primary_members(view))] if field.name == "members" else []
-            for label, shown in rows:
-                if shown and not (label in ("name", "full") and shown == [said]):
-                    yield title, label, _listed(shown)
+            for label, text in rows:
+                if text and not (label in ("name", "full") and text == [heading]):
+                    yield title, label, _listed(text)
                     title = ""
     yield "Kept", "place", view.place
     for name, instant in context.dialect.instants(entry):
@@ -168,8 +168,8 @@ def _below(view: ObjectView) -> list[str]:
     """What stands directly in a unit, counted, and what the charter means it for."""
     context = view.context
     counts = Counter(context.object_type(child) for child in context.directory.search(view.entry.dn, Scope.ONE))
-    said = [count(counts[kind], kind) for kind in OBJECT_TYPES if counts[kind]]
-    lines = [f"Directly in it: {', '.join(said) or 'nothing'}."]
+    counted = [count(counts[kind], kind) for kind in OBJECT_TYPES if counts[kind]]
+    lines = [f"Directly in it: {', '.join(counted) or 'nothing'}."]
     place = context.place(view.entry.dn)
     unit = context.charter.designed(places.parse(place)) if place.startswith("/") else None
     if unit is not None and unit.holds:
@@ -222,18 +222,18 @@ def _rules(view: ObjectView) -> list[Table]:
     context = view.context
     rules = context.rules_for(view.entry)
     in_force = [(str(rule), rule.source) for rule in rules.shown()]
-    known = ages(context, view.entry, rules)
-    said = [
-        ("set", known.set, ""),
-        ("its owner may change it from", known.changeable, rules.rules["minimum-age"].source),
+    age = ages(context, view.entry, rules)
+    rule_rows = [
+        ("set", age.set, ""),
+        ("its owner may change it from", age.changeable, rules.rules["minimum-age"].source),
     ]
-    said.append(("too old from", known.expires, known.source))
+    rule_rows.append(("too old from", age.expires, age.source))
     zone = context.charter.zone
     rows = [(label, when.astimezone(zone).strftime(_PLAIN_STYLE) if when else "never", source)
-            for label, when, source in said]  # fmt: skip
+            for label, when, source in rule_rows]  # fmt: skip
     return [
         Table("password_rules", "Password rules in force", ("rule", "from"), in_force),
-        Table("password_age", "The password that it has", ("what", "when", "from"), rows if known.set else (),
+        Table("password_age", "The password that it has", ("what", "when", "from"), rows if age.set else (),
               empty="when it was set is not known"),
     ]  # fmt: skip
 
@@ -244,7 +244,7 @@ def _rest(view: ObjectView) -> list[Table]:
     operational = [
         (name, value)
         for name in entry.attributes
-        if (known := schema.attribute(name)) is not None and known.operational
+        if (definition := schema.attribute(name)) is not None and definition.operational
         for value in view.attribute(name)
     ]
     _, may = schema.shape(tuple(entry.texts("objectClass")))

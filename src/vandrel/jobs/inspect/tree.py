@@ -50,7 +50,7 @@ def _read(context: Context, top: Entry, *, with_leaves: bool) -> tuple[list[Entr
     Accounts, groups and computers are counted as they come, and kept only where they are drawn.
     """
     counts: dict[str, dict[str, int]] = {}
-    kept: list[Entry] = []
+    entries: list[Entry] = []
     for entry in context.directory.search(top.dn):
         object_type = context.object_type(entry)
         is_leaf = object_type not in (UNIT, "") and entry.dn != top.dn
@@ -58,8 +58,8 @@ def _read(context: Context, top: Entry, *, with_leaves: bool) -> tuple[list[Entr
             types = counts.setdefault(entry.dn.parent_key, {})
             types[object_type] = types.get(object_type, 0) + 1
         if with_leaves or not is_leaf:
-            kept.append(entry)
-    drawn = sorted(_worth_drawing(context, kept, top), key=lambda entry: entry.dn.key)
+            entries.append(entry)
+    drawn = sorted(_worth_drawing(context, entries, top), key=lambda entry: entry.dn.key)
     for entry in drawn:
         if _is_closed(context, entry, top):
             counts.pop(entry.dn.key, None)  # what is not drawn is not counted
@@ -124,8 +124,8 @@ def _branch(context: Context, entry: Entry, types: Mapping[str, int], *, is_bran
     is_servers = not is_top and (view.object_type == "" or context.dialect.is_servers_own(entry))
     if is_servers:
         branch.faint.append("made by the server")
-    said = [count(types[each], each) for each in ("account", "group") if types.get(each)]
-    branch.words += [", ".join(said)] if is_branch and said else []
+    words = [count(types[each], each) for each in ("account", "group") if types.get(each)]
+    branch.words += [", ".join(words)] if is_branch and words else []
     if view.object_type == UNIT and not is_servers:
         # Units are protected as a rule: the one that is not must catch the eye.
         branch.marks += [] if "protected" in view.states else ["not protected"]

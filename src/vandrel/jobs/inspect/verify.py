@@ -40,15 +40,15 @@ def verify(context: Context, files: OwnFiles) -> Report:
         snapshots = files.snapshots.all()
         each = [finding for snapshot in snapshots for finding in files.snapshots.verify(snapshot)]
         looked_at.append(("snapshots", len(snapshots), list(dict.fromkeys(each))))
-    rows = [(name, held, len(findings)) for name, held, findings in looked_at]
-    shown = [
-        (name, count(held, {"directory": "entry", "journal": "step", "attic": "object"}.get(name, "snapshot")),
+    rows = [(name, number, len(findings)) for name, number, findings in looked_at]
+    display_rows = [
+        (name, count(number, {"directory": "entry", "journal": "step", "attic": "object"}.get(name, "snapshot")),
          f"{len(findings)} damaged" if findings else "whole")
-        for name, held, findings in looked_at
+        for name, number, findings in looked_at
     ]  # fmt: skip
     findings = [finding for _, _, each in looked_at for finding in each]
     return Report(
-        "verify", ("file", "held", "damaged"), rows, tables=[Table("files", "", ("file", "holds", ""), shown)],
+        "verify", ("file", "held", "damaged"), rows, tables=[Table("files", "", ("file", "holds", ""), display_rows)],
         is_for_programs=True, findings=findings, exit_code=Code.DAMAGED.exit_code if findings else 0,
     )  # fmt: skip
 
@@ -71,10 +71,10 @@ def _whole_in(dn: str, snapshots: Snapshots) -> Iterator[int]:
     except VandrelError:
         return
     for snapshot in reversed(snapshots.all() if snapshots.exists else []):
-        for held in snapshots.held(snapshot):
-            if held.dn.key == key:
+        for each in snapshots.held(snapshot):
+            if each.dn.key == key:
                 try:
-                    snapshots.entry(held)
+                    snapshots.entry(each)
                 except VandrelError:
                     break
                 yield snapshot.number

@@ -89,17 +89,17 @@ def _fits(context: Context, item: Item, selection: AtticSelection) -> bool:
 
 
 def _named(context: Context, items: Iterable[Item], word: str) -> Item:
-    wanted = prepare(word)
+    key = prepare(word)
     exact: list[Item] = []
     partly: list[Item] = []
     by_number: list[Item] = []
     for item in items:
         entry = item.entry
-        known = [str(entry.dn), entry.dn.name, context.place(entry.dn), *(context.one(entry, name) for name in _NAMES)]
-        words = [prepare(name) for name in known if name]
-        if wanted in words:
+        names = [str(entry.dn), entry.dn.name, context.place(entry.dn), *(context.one(entry, name) for name in _NAMES)]
+        words = [prepare(name) for name in names if name]
+        if key in words:
             exact.append(item)
-        elif any(wanted in each for each in words[1:]):
+        elif any(key in each for each in words[1:]):
             partly.append(item)
         if word == str(item.number):
             by_number.append(item)
@@ -139,12 +139,13 @@ def report_of(context: Context, attic: Attic, command: str, items: Iterable[Item
                 str(entry.dn), item.size,
             )
         )  # fmt: skip
-    seen = [(row[0], row[1], row[2], row[3], row[4], row[6], row[7]) for row in rows]
+    display_rows = [(row[0], row[1], row[2], row[3], row[4], row[6], row[7]) for row in rows]
     heads = ("no.", "deleted", "kept until", "who", "job", "what", "place")
     octets = sum(item[-1] for item in rows)
     summary = [f"{count(len(rows), 'object')}, {octets:,} octets, kept for {count(days, 'day')}: {attic.path.name}"]
     return Report(
-        command, columns, rows, tables=[Table("listed", "", heads, seen, has_header=True)], is_for_programs=True,
+        command, columns, rows, is_for_programs=True,
+        tables=[Table("listed", "", heads, display_rows, has_header=True)],
         summary=summary if rows else ["Nothing in the attic."], findings=attic.damaged,
     )  # fmt: skip
 

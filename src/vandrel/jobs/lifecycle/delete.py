@@ -35,7 +35,7 @@ class LostReference(Struct, frozen=True):
 
     holder: DN
     attribute: str
-    gone: DN
+    target: DN
 
 
 class Deletion(Struct):
@@ -70,8 +70,8 @@ def _proposed(context: Context, request: DeleteRequest, chosen: Sequence[Entry])
     deletion = work_out_deletion(context, chosen, contents=request.contents)
 
     def give_back_rest(result: RunResult) -> tuple[str, list[Step]]:
-        title = f"give back memberships: {count(len(result.stayed), 'object')} could not be deleted"
-        return title, give_back(deletion.steps, result.stayed, context.directory.schema)
+        title = f"give back memberships: {count(len(result.not_deleted), 'object')} could not be deleted"
+        return title, give_back(deletion.steps, result.not_deleted, context.directory.schema)
 
     notes, privileged = what_goes_along(context, deletion.entries)
     notes += told_of_others(context, deletion.entries, "delete")
@@ -95,7 +95,7 @@ def changes_of_deletion(context: Context, deletion: Deletion) -> list[ObjectChan
     labels = dict(zip(holders, Namesakes(context).shown([str(holder) for holder in holders]), strict=True))
     for loss in deletion.losses:
         holder = PointingObject(loss.holder, loss.attribute, labels[loss.holder])
-        pointed.setdefault(loss.gone, []).append(holder)
+        pointed.setdefault(loss.target, []).append(holder)
     return [
         ObjectChange(
             Action.DELETE, context.object_type(entry), entry.dn, context.label(entry), context.place(entry.dn.parent),
@@ -114,12 +114,12 @@ def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bo
         contents: whether all that stands below one goes along; without, it stands in the way.
 
     """
-    gone = {entry.dn.key: entry for entry in chosen}
+    by_key = {entry.dn.key: entry for entry in chosen}
     findings: list[Finding] = []
     for entry, contained in zip(chosen, _contained(context, chosen), strict=True):
-        below = [other for other in contained if other.dn.key not in gone]
+        below = [other for other in contained if other.dn.key not in by_key]
         if contents:
-            gone |= {other.dn.key: other for other in below}
+            by_key |= {other.dn.key: other for other in below}
         elif below:
             if context.dialect.read(entry, "protected") == ["yes"]:  # the first of the two causes
                 findings.append(still_protected(context.dialect, entry.dn))
@@ -132,19 +132,19 @@ def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bo
         if context.dialect.object_type_of(entry) == UNIT and context.charter.designed(places.parse(place)) is not None:
             what = "the charter's hierarchy has this unit: vandrel hierarchy build makes it again"
             findings.append(Finding(Code.REFUSED, what, Location(place=place), severity=NOTE))
-    deletion = Deletion(sorted(gone.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
+    deletion = Deletion(sorted(by_key.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
     removals = [Remove(entry.dn, entry.attributes) for entry in deletion.entries]
-    kept: list[KeptReference] = []
-    deletion.steps = with_references(context.directory, context.dialect, removals, kept.append)
-    deletion.findings += map(must_point, kept)
-    deletion.losses = list(starmap(LostReference, references_taken(deletion.steps, gone, context.directory.schema)))
+    references: list[KeptReference] = []
+    deletion.steps = with_references(context.directory, context.dialect, removals, references.append)
+    deletion.findings += map(must_point, references)
+    deletion.losses = list(starmap(LostReference, references_taken(deletion.steps, by_key, context.directory.schema)))
     return deletion
 
 
 def must_point(reference: KeptReference) -> Finding:
     """A note of an object that must have the name of one that goes, and so keeps the name of nobody."""
-    holder, attribute, gone = reference
-    what = f"{attribute} keeps the name of {gone}, which goes: the object must have one"
+    holder, attribute, target = reference
+    what = f"{attribute} keeps the name of {target}, which goes: the object must have one"
     return Finding(Code.DANGLING, what, Location(dn=str(holder)), f'delete it too: vandrel delete "{holder}"', NOTE)
 
 

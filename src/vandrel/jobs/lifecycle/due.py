@@ -68,9 +68,9 @@ def intentions(context: Context, today: date, within: int) -> list[DueDate]:
 def _of(context: Context, entry: Entry, today: date) -> Iterator[DueDate]:
     disabled = context.dialect.read(entry, "enabled") == ["no"]
     for field in ("starts", "back", "ends"):
-        if not (said := context.one(entry, field)):
+        if not (text := context.one(entry, field)):
             continue
-        day = date.fromisoformat(said)
+        day = date.fromisoformat(text)
         if field == "ends" and day >= today:
             yield DueDate(entry, field, day, to_do=False)
         elif field == "ends":
@@ -133,8 +133,8 @@ def due(context: Context, attic: Attic, request: DueRequest) -> Proposal | Repor
     ]  # fmt: skip
     rows += [(day, "term of seats ends", "", name, "", False, "") for day, name in _terms(context, request.within)]
     rows.sort(key=lambda row: row[0])
-    seen = [(*row[:4], _TO_DO[row[6]] if row[5] else "") for row in rows]
-    table = Table("listed", "", ("day", "what", "login", "full", ""), seen, has_header=True)
+    display_rows = [(*row[:4], _TO_DO[row[6]] if row[5] else "") for row in rows]
+    table = Table("listed", "", ("day", "what", "login", "full", ""), display_rows, has_header=True)
     summary = [f"Nothing within {count(request.within, 'day')}."] if not rows else []
     waits = sum(row[5] for row in rows)
     summary += [f"{count(waits, 'account')} to be seen to: vandrel due --carry-out"] if waits else []

@@ -35,17 +35,17 @@ class LaterNames:
     def _changes(self) -> dict[str, list[tuple[tuple[int, int], DN, DN]]]:
         """By the key of the old name: the job and the step in which it was given up, itself, and the new one."""
         journal = self._journal()
-        found = [
+        renames = [
             ((job, number), names.parse(old), names.parse(new))
             for job, number, old, new in journal.renames(self._identity)
         ]
-        gone = self._attic.brought_back()
-        for job in {job for job, _ in gone.values()}:
+        restored = self._attic.brought_back()
+        for job in {job for job, _ in restored.values()}:
             for record in journal.steps(job):
                 step = from_record(record.record)
-                if isinstance(step, Add) and step.restores in gone:
-                    found.append(((job, record.number), gone[step.restores][1], step.dn))
+                if isinstance(step, Add) and step.restores in restored:
+                    renames.append(((job, record.number), restored[step.restores][1], step.dn))
         changes: dict[str, list[tuple[tuple[int, int], DN, DN]]] = {}
-        for when, old, new in found:
+        for when, old, new in renames:
             changes.setdefault(old.key, []).append((when, old, new))
         return changes

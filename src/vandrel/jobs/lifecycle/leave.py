@@ -173,8 +173,8 @@ class LeaverRoutine:
         yield f"  {context.label(entry)}: {how}; groups left: {groups}"
         if rules.place:
             yield f"    moved to {self._place(entry, rules)}"
-        if held := self._looked_after([entry]).get(entry.dn.key):
-            holders = Namesakes(context).shown([str(holder.dn) for holder, _ in held])
+        if reports := self._looked_after([entry]).get(entry.dn.key):
+            holders = Namesakes(context).shown([str(holder.dn) for holder, _ in reports])
             yield f"    {', '.join(holders)}: to {self._heir_in_words(entry, rules)}"
 
     def edits(self, people: Sequence[Entry]) -> list[Edit]:
@@ -247,8 +247,8 @@ class LeaverRoutine:
         for name, pool in self._context.charter.document.seats.items():
             seats = set(map(prepare, (pool.value or name, *pool.parts.values()))) if pool.field else set[str]()
             has = self._context.dialect.read(entry, pool.field) if pool.field else []
-            if gone := tuple(value for value in has if prepare(value) in seats):
-                yield pool.field, gone
+            if freed := tuple(value for value in has if prepare(value) in seats):
+                yield pool.field, freed
 
     def _keep(self, entry: Entry, fields: Sequence[str], groups: Sequence[Entry]) -> None:
         context = self._context
@@ -285,7 +285,7 @@ class LeaverRoutine:
         """
         context, leaving = self._context, {each.dn.key for each in people}
         references = [name for name, field in context.fields.items() if field.shape is Shape.REFERENCE]
-        held: dict[str, list[tuple[Entry, str]]] = {}
+        by_person: dict[str, list[tuple[Entry, str]]] = {}
         for pointing in pointing_at(context.directory, [entry.dn for entry in people]):
             if pointing.dn.key in leaving or not pointing.attributes.keys() - {"objectClass", *BY_NAME}:
                 continue
@@ -297,8 +297,8 @@ class LeaverRoutine:
                 if object_type not in context.fields[name].on or name in ("members", "groups", "primary"):
                     continue
                 for key in {names.parse(value).key for value in context.dialect.read(holder, name) if value} & leaving:
-                    held.setdefault(key, []).append((holder, name))
-        return held
+                    by_person.setdefault(key, []).append((holder, name))
+        return by_person
 
     def _handed_on(
         self, entry: Entry, people: Sequence[Entry], looked_after: Iterable[tuple[Entry, str]]
@@ -307,7 +307,7 @@ class LeaverRoutine:
         heir = self._heir(entry, rules)
         if heir is not None and any(heir == each.dn for each in people):
             heir = None  # the manager leaves too
-        had = self.had.get(entry.identifier)
+        earlier = self.had.get(entry.identifier)
         for holder, name in looked_after:
             value = () if heir is None or heir == holder.dn else (str(heir),)
             if not value and name in self._required(holder):
@@ -317,8 +317,8 @@ class LeaverRoutine:
                 self.findings.append(Finding(Code.REQUIRED, f"{context.label(entry)} {what}", where, remedy, NOTE))
                 continue
             yield holder, Assignment(name, "=", value, literal=True)
-            if had is not None:
-                had["held"].append([str(holder.dn), name, value[0] if value else ""])
+            if earlier is not None:
+                earlier["held"].append([str(holder.dn), name, value[0] if value else ""])
         mail = context.one(entry, "mail")
         if rules.mail == "to-successor" and self._successor is not None and mail:
             yield self._successor, Assignment("alias", "+=", (mail,))
@@ -349,12 +349,12 @@ def come_back(context: Context, attic: Attic, request: ReturnRequest) -> Proposa
     returning: list[Edit] = []
     findings: list[Finding] = []
     for entry in people:
-        had = attic.leaver(entry.identifier)
-        if had is None:
+        earlier = attic.leaver(entry.identifier)
+        if earlier is None:
             what = f"what {context.label(entry)} had before is not known here"
             remedy = "give it back by hand: vandrel enable, move, and edit NAME groups+=..."
             raise VandrelError(Code.NOT_FOUND, what, where=Location(dn=str(entry.dn)), remedy=remedy)
-        back = LeaverReturn(context, editor, entry, had)
+        back = LeaverReturn(context, editor, entry, earlier)
         returning.append(back.person(request.assignments))
         edits += [returning[-1], *back.held()]
         findings += back.findings
@@ -369,24 +369,24 @@ def come_back(context: Context, attic: Attic, request: ReturnRequest) -> Proposa
 class LeaverReturn:
     """The way back of one account."""
 
-    def __init__(self, context: Context, editor: Editor, entry: Entry, had: Mapping[str, Any]) -> None:
+    def __init__(self, context: Context, editor: Editor, entry: Entry, earlier: Mapping[str, Any]) -> None:
         self._context = context
         self._editor = editor
         self._entry = entry
-        self._had = had
+        self._earlier = earlier
         self.findings: list[Finding] = []
 
     def person(self, assignments: Sequence[Assignment]) -> Edit:
         """The account itself."""
         typed = {assignment.field for assignment in assignments}
-        fields = {name: values for name, values in self._had["fields"].items() if name not in typed}
+        fields = {name: values for name, values in self._earlier["fields"].items() if name not in typed}
         if "".join(fields.get("ends", ())) < self._context.charter.today().isoformat():
             fields["ends"] = []  # whoever comes back does not keep a last day that lies behind
         back = [Assignment(name, "=", tuple(values), literal=True) for name, values in fields.items()]
-        groups = [names.parse(text) for text in self._had["groups"]]
+        groups = [names.parse(text) for text in self._earlier["groups"]]
         there = self._context.directory.existing(groups)
-        for gone in (dn for dn in groups if dn not in there):
-            self._tell(f"the group {gone.name} is not there any more")
+        for missing in (dn for dn in groups if dn not in there):
+            self._tell(f"the group {missing.name} is not there any more")
         if there:
             back.append(Assignment("groups", "+=", tuple(map(str, there)), literal=True))
         edit = self._editor.edit(self._entry, [*back, *assignments])
@@ -394,20 +394,20 @@ class LeaverReturn:
         return edit
 
     def _move(self, edit: Edit) -> None:
-        parent = names.parse(self._had["parent"])
+        parent = names.parse(self._earlier["parent"])
         if not self._context.directory.existing([parent]):
             self._tell(f"the unit {self._context.place(parent)} is not there any more: the account stays where it is")
             return
         if parent == self._entry.dn.parent:
             return
         mover = Mover(self._context, self._context.place(parent))
-        moved = mover.move(self._entry, fields_follow=False, name=self._had["name"])
+        moved = mover.move(self._entry, fields_follow=False, name=self._earlier["name"])
         take_place(edit, moved)
 
     def held(self) -> Iterator[Edit]:
         """Who had the person in a field gets it back, unless somebody has changed that since."""
         context = self._context
-        for text, name, heir in self._had["held"]:
+        for text, name, heir in self._earlier["held"]:
             holder = context.directory.get(names.parse(text))
             if holder is None:
                 self._tell(f"{names.parse(text).name}, whose {name} it was, is not there under that name any more")

@@ -58,29 +58,31 @@ def _members(context: Context, group: Entry, where: Location) -> Iterator[Findin
 
 def _power_of(context: Context, account: Entry) -> Iterator[Finding]:
     power = {prepare(name): reach for name, reach in context.charter.power.items()}
-    held = {m.group.dn.name for m in effective(context, account) if prepare(m.group.dn.name) in power} if power else ()
-    for name in sorted(held):
+    groups = (
+        {m.group.dn.name for m in effective(context, account) if prepare(m.group.dn.name) in power} if power else ()
+    )
+    for name in sorted(groups):
         what = f"it holds the power of {name}: {power[prepare(name)]}"
         yield Finding(Code.REFUSED, what, Location(dn=str(account.dn)), severity=NOTE)
 
 
 def rules_that_name(context: Context, group: str) -> Iterator[str]:
     """The rules of the charter in which a group stands, in words; patterns count where they may give its name."""
-    document, wanted = context.charter.document, prepare(group)
+    document, key = context.charter.document, prepare(group)
     for name, kind in document.kinds.items():
-        if any(_gives(pattern, wanted, document.lists) for pattern in kind.groups):
+        if any(_gives(pattern, key, document.lists) for pattern in kind.groups):
             yield f"kind {name}"
     for name, role in document.roles.items():
-        if wanted in map(prepare, role.groups):
+        if key in map(prepare, role.groups):
             yield f"role {name}"
-    if wanted in map(prepare, document.privileged):
+    if key in map(prepare, document.privileged):
         yield "privileged"
     for unit in context.charter.design:
-        if wanted in {prepare(team) for team, _ in unit.delegation}:
+        if key in {prepare(team) for team, _ in unit.delegation}:
             yield f"delegation of /{'/'.join(unit.place)}"
 
 
-def _gives(pattern: str, wanted: str, lists: Mapping[str, Sequence[str]]) -> bool:
+def _gives(pattern: str, key: str, lists: Mapping[str, Sequence[str]]) -> bool:
     """Whether a pattern of the charter may give this name.
 
     A field in braces may be any word of the charter's list of that name, or anything where there is none.
@@ -92,4 +94,4 @@ def _gives(pattern: str, wanted: str, lists: Mapping[str, Sequence[str]]) -> boo
 
     parts = re.split(r"(\{[^}]*\})", pattern)
     form = "".join(any_of(part) if part.startswith("{") else re.escape(prepare(part)) for part in parts)
-    return re.fullmatch(form, wanted) is not None
+    return re.fullmatch(form, key) is not None

@@ -55,21 +55,21 @@ def purge_there(context: Context, words: Sequence[str]) -> tuple[Report, list[st
     if not context.directory.capabilities.forgets_deleted:
         what = "this directory keeps nothing of what is deleted that could be purged by a command"
         raise VandrelError(Code.REFUSED, what, where=Location(server=context.directory.location))
-    rows, identifiers, wanted = [], [], {word.casefold(): word for word in words}
-    left = dict(wanted)
+    rows, identifiers, by_name = [], [], {word.casefold(): word for word in words}
+    unmatched = dict(by_name)
     for entry in context.directory.deleted():
         row = deleted_row(context, entry)
-        called = {row[1].casefold(), row[2].casefold()} & wanted.keys()
+        called = {row[1].casefold(), row[2].casefold()} & by_name.keys()
         if called:
             rows.append(row)
             identifiers.append(entry.identifier)
             for word in called:
-                left.pop(word, None)
-    if left:
-        what = f"nobody who was deleted there is called {next(iter(left.values()))}"
+                unmatched.pop(word, None)
+    if unmatched:
+        what = f"nobody who was deleted there is called {next(iter(unmatched.values()))}"
         raise VandrelError(Code.NOT_FOUND, what, remedy="vandrel find --deleted lists them")
-    said = f"{count(len(rows), 'object')} to be forgotten there."
-    return Report("purge", DELETED_COLUMNS, rows, summary=[said]), identifiers
+    summary = f"{count(len(rows), 'object')} to be forgotten there."
+    return Report("purge", DELETED_COLUMNS, rows, summary=[summary]), identifiers
 
 
 def purge(
@@ -94,5 +94,5 @@ def purge(
         keys = [item.entry.dn.key for item in chosen_items(context, attic, request.selection)]
         items = [item for key in keys for item in attic.items(job=request.selection.job, key=key)]
     report, forgotten = report_of(context, attic, "purge", items), ToForget([item.number for item in items], jobs)
-    said = f"{forgotten} to be forgotten." if forgotten else "Nothing to be forgotten."
-    return structs.replace(report, summary=[said]), forgotten
+    summary = f"{forgotten} to be forgotten." if forgotten else "Nothing to be forgotten."
+    return structs.replace(report, summary=[summary]), forgotten

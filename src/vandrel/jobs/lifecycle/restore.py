@@ -116,7 +116,7 @@ def restore(context: Context, attic: ItemSource, request: RestoreRequest, later:
         steps = restorer.steps()
         for credential in credentials:
             secret = passwords.secrets[credential.dn]
-            steps.append(Password(credential.dn, secret, must_change=True, kept=passwords.hand_out))
+            steps.append(Password(credential.dn, secret, must_change=True, hand_out=passwords.hand_out))
         steps += restorer.enabling({credential.dn for credential in credentials})
         return Work(steps)
 
@@ -180,10 +180,10 @@ class Restorer:
                         for form in context.dialect.unique_forms(target, value):
                             claimed.setdefault(form, []).append(item.entry.dn.key)
         crowded = {key for keys in claimed.values() if len(set(keys)) > 1 for key in keys}
-        asked: dict[str, list[str]] = {}
+        by_attribute: dict[str, list[str]] = {}
         for attribute, stored in claimed:
-            asked.setdefault(attribute, []).append(stored)
-        for form in context.directory.find_owners(asked):
+            by_attribute.setdefault(attribute, []).append(stored)
+        for form in context.directory.find_owners(by_attribute):
             crowded.update(claimed[form])
         there = {dn.key for dn in context.directory.existing(list(new_names.values()))}
         return crowded | {key for key, dn in new_names.items() if dn.key in there}
@@ -228,22 +228,22 @@ class Restorer:
         has_rules = context.object_type(entry) == ACCOUNT and kind in context.charter.document.kinds
         for target in (*_UNIQUE_NAMES, "name"):
             value = entry.dn.name if target == "name" else context.one(entry, target)
-            taken = self._taken(target, value, entry) if value else ""
-            if taken and target not in typed and has_rules:
+            owner = self._owner_of(target, value, entry) if value else ""
+            if owner and target not in typed and has_rules:
                 chosen = context.charter.naming(target, kind).choose(
-                    entry_values(context, entry), partial(self._taken, target, entry=entry)
+                    entry_values(context, entry), partial(self._owner_of, target, entry=entry)
                 )
                 if target == "name":
                     self._rename(entry, chosen.chosen.value)
                 else:
                     context.dialect.write(entry, target, [chosen.chosen.value])
-                why[target] = f"{value} is {taken}"
+                why[target] = f"{value} is {owner}"
             value = entry.dn.name if target == "name" else context.one(entry, target)
             if value and target != "name":
                 self._allocator.reserve(target, value, entry.dn)
         return why
 
-    def _taken(self, target: str, value: str, entry: Entry) -> str:
+    def _owner_of(self, target: str, value: str, entry: Entry) -> str:
         if target == "name":
             return self._allocator.why_sibling(entry.dn.parent.child(entry.dn.naming_attribute, value))
         return self._allocator.why_taken(target, value)
@@ -252,16 +252,16 @@ class Restorer:
 
     def _add_superiors(self, chosen: dict[str, Item]) -> None:
         """The units that are gone as well come back first."""
-        wanted = {item.entry.dn.parent for item in chosen.values()}
-        while wanted:
-            there = self._context.directory.existing(wanted)
-            lacking = [dn for dn in wanted if dn not in there and dn.key not in chosen]
-            wanted = set()
+        superiors = {item.entry.dn.parent for item in chosen.values()}
+        while superiors:
+            there = self._context.directory.existing(superiors)
+            lacking = [dn for dn in superiors if dn not in there and dn.key not in chosen]
+            superiors = set()
             for dn in lacking:
                 item = next(self._attic.items(key=dn.key), None)
                 if item is not None:
                     chosen[dn.key] = item
-                    wanted.add(dn.parent)
+                    superiors.add(dn.parent)
 
     def _settle_references(self, new_names: Mapping[str, DN]) -> None:
         """Who points at what comes back, and where that points."""
@@ -299,12 +299,12 @@ class Restorer:
 
     def _sort_out(self, each: Restored, names_now: Mapping[str, DN], there: set[str]) -> None:
         """What points at objects that have other names by now points at those; what points nowhere is told."""
-        lost = []
+        missing = []
         for name, target in references_of(each.entry.attributes, self._schema):
             if names_now[target.key].key not in there:
-                lost.append((name, target))
+                missing.append((name, target))
                 self._tell(each.entry.dn, f"{name}: {names_now[target.key].name} is not there any more")
-        each.entry = without_references(each.entry, lost, self._context.dialect)
+        each.entry = without_references(each.entry, missing, self._context.dialect)
         for name in self._schema.references_in(each.entry.attributes):
             values = each.entry.attributes[name]
             keys = [names.parse(str(value)).key if value else "" for value in values]
@@ -329,9 +329,9 @@ class Restorer:
         (each.groups if attribute in ALL else each.reports).append(self._context.label(entry))
 
     def _is_single(self, holder: Entry, attribute: str) -> bool:
-        known = self._schema.attribute(attribute)
+        definition = self._schema.attribute(attribute)
         single = self._context.single_attributes(self._context.object_type(holder))
-        return attribute in single or (known is not None and known.single)
+        return attribute in single or (definition is not None and definition.single)
 
     def _tell(self, dn: DN, what: str) -> None:
         self.findings.append(
@@ -401,10 +401,10 @@ def _change(context: Context, each: Restored, password: str, place: Callable[[DN
     if each.reports:
         fields.append(FieldChange("reports", after=tuple(each.reports), rule="as before"))
     if object_type == ACCOUNT:
-        kept = bool(old.values_of("userPassword"))
-        said = ("new", "to be changed at the next logon") if password else ("the old one", "kept with the account")
-        said = said if password or kept else ("none", "the directory does not show it: add password=generate")
-        fields.append(FieldChange("password", after=said[:1], rule=said[1]))
+        has_hash = bool(old.values_of("userPassword"))
+        words = ("new", "to be changed at the next logon") if password else ("the old one", "kept with the account")
+        words = words if password or has_hash else ("none", "the directory does not show it: add password=generate")
+        fields.append(FieldChange("password", after=words[:1], rule=words[1]))
     label = context.label(entry)
     kind = context.one(old, "kind")
     return ObjectChange(

@@ -80,10 +80,10 @@ def reconcile(context: Context, attic: Attic, request: ReconcileRequest) -> Prop
     for line in roster.lines:
         if line.edit is not None and line.state is not State.REFUSED:
             upkeep.bring_up_to_date(line)
-    leavers, told = _leavers(context, request, roster, matcher.doubtful)
+    leavers, leaver_findings = _leavers(context, request, roster, matcher.doubtful)
     routine = LeaverRoutine(context, request.last_day or context.charter.today())
     upkeep.leave(leavers, routine)
-    findings = [*findings, *told, *upkeep.findings]
+    findings = [*findings, *leaver_findings, *upkeep.findings]
     new = Roster([line for line in roster.lines if line.state in (State.NEW, State.REFUSED)])
     told_of = {line.item.row for line in new.lines}
     findings += [each for line in roster.lines if line.item.row not in told_of for each in line.item.findings]
@@ -107,14 +107,14 @@ class _NameMatcher:
         if not alike:
             return None
         self.doubtful |= {entry.dn for entry in alike}
-        who = " and ".join(self._said(entry) for entry in alike[:3])
+        who = " and ".join(self._sentences(entry) for entry in alike[:3])
         field = self._request.file.description.key[0]
         login = self._context.one(alike[0], "login")
         remedy = f"if it is one of them: --same {key}={login}; if it is not: --new {key}"
         item.fault(field, key, Code.AMBIGUOUS, f"nobody has this {field}, and the name is that of {who}", remedy)
         return None
 
-    def _said(self, entry: Entry) -> str:
+    def _sentences(self, entry: Entry) -> str:
         number = self._context.one(entry, "number")
         created = dict(self._context.dialect.instants(entry)).get("created")
         since = f", since {created.date().isoformat()}" if created is not None else ""
@@ -179,9 +179,9 @@ class _Upkeep:
         kind = line.item.one("kind") or context.one(entry, "kind")
         is_of_new_kind = prepare(kind) != prepare(context.one(entry, "kind"))
         if is_of_new_kind and kind not in context.charter.document.kinds:
-            known = ", ".join(context.charter.document.kinds)
+            kinds = ", ".join(context.charter.document.kinds)
             line.item.fault(
-                "kind", kind, Code.UNKNOWN_KIND, f"there is no kind of account {kind!r}", f"there are: {known}"
+                "kind", kind, Code.UNKNOWN_KIND, f"there is no kind of account {kind!r}", f"there are: {kinds}"
             )
             line.state = State.REFUSED
             return
@@ -241,14 +241,14 @@ class _Upkeep:
 
     def _come_back(self, line: Line, entry: Entry) -> None:
         """Give back what the routine took, with what the roster says now."""
-        had = self._attic.leaver(entry.identifier)
-        if had is None:
+        earlier = self._attic.leaver(entry.identifier)
+        if earlier is None:
             what = f"{self._context.label(entry)} is with the leavers, and what it had before is not known here"
             remedy = "give it back by hand: vandrel enable, move, and edit NAME groups+=..."
             line.item.note(Finding(Code.NOT_FOUND, what, Location(row=line.item.row), remedy))
             line.state = State.REFUSED
             return
-        back = LeaverReturn(self._context, self._editor, entry, had)
+        back = LeaverReturn(self._context, self._editor, entry, earlier)
         self._add("comes back", back.person([each for each in line.assignments if each.field not in PARTS]))
         self.edits += back.held()
         self.findings += back.findings
@@ -274,10 +274,10 @@ def _leavers(
     context: Context, request: ReconcileRequest, roster: Roster, doubtful: Set[DN]
 ) -> tuple[list[Entry], list[Finding]]:  # fmt: skip
     """Who is in no row and has not left yet, with their other accounts; and what speaks against so many."""
-    known = {line.found for line in roster.lines if line.found is not None} | doubtful
+    matched = {line.existing for line in roster.lines if line.existing is not None} | doubtful
     people = []
     for missing in roster.missing:
-        if missing.dn in known or (entry := context.directory.get(missing.dn)) is None:
+        if missing.dn in matched or (entry := context.directory.get(missing.dn)) is None:
             continue
         rules = context.charter.leaving(context.one(entry, "kind"))
         if rules is None or not is_with_leavers(context, entry, rules):

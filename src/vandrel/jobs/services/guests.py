@@ -68,8 +68,8 @@ def list_guests(here: Context, there: Context) -> Report:
         days = (_day(there, entry, name) for name in (_INVITED, _ENDS, _ANSWERED))
         login, full = there.one(entry, "login"), there.one(entry, "full")
         rows.append((login, full, str(state), *days, entry.text(_SPONSOR), str(sponsor)))
-    told = ", ".join(f"{states[state]} {state}" for state in State if states[state])
-    summary = [f"{count(len(rows), 'guest')}: {told}."] if rows else ["No guest yet."]
+    by_state = ", ".join(f"{states[state]} {state}" for state in State if states[state])
+    summary = [f"{count(len(rows), 'guest')}: {by_state}."] if rows else ["No guest yet."]
     if without:
         summary.append(f"{count(without, 'guest')} for whom nobody here answers any more.")
     return Report("guests", _COLUMNS, rows, summary=summary)
@@ -98,9 +98,9 @@ def invite(here: Context, there: Context, invitation: Invitation) -> Proposal:
     fields = _fields(there, invitation)
     by = here.one(sponsor, "principal") or here.one(sponsor, "login")
     attributes = there.dialect.new_entry(ACCOUNT, dn, fields) | {_INVITED: [gentime.now()], _SPONSOR: [by]}
-    shown = [FieldChange(name, after=tuple(values)) for name, values in fields.items()]
-    shown.append(FieldChange("sponsor", after=(here.label(sponsor),)))
-    change = ObjectChange(Action.CREATE, ACCOUNT, dn, address, there.place(dn.parent), tuple(shown))
+    changes = [FieldChange(name, after=tuple(values)) for name, values in fields.items()]
+    changes.append(FieldChange("sponsor", after=(here.label(sponsor),)))
+    change = ObjectChange(Action.CREATE, ACCOUNT, dn, address, there.place(dn.parent), tuple(changes))
     return Proposal(
         "guests", f"invite {address}", f"Invite {address} to {there.directory.location}?",
         fixed([Add(dn, attributes)]), changes=[change],
@@ -145,12 +145,12 @@ def _not_to_be_reminded(there: Context, entries: Iterable[Entry]) -> Iterator[Fi
 
 def _fields(there: Context, invitation: Invitation) -> dict[str, Sequence[str]]:
     """The values of the new account. Raises `VandrelError` ``unknown-field``."""
-    given = {there.fields.named(each.field, ACCOUNT).name: each.values for each in invitation.assignments}
-    full = " ".join(value for field in ("given", "surname") for value in given.get(field, ()))
+    typed = {there.fields.named(each.field, ACCOUNT).name: each.values for each in invitation.assignments}
+    full = " ".join(value for field in ("given", "surname") for value in typed.get(field, ()))
     fields: dict[str, Sequence[str]] = {"login": (invitation.address,), "mail": (invitation.address,)}
     fields |= {"full": (full,), "display": (full,)} if full else {}
     fields |= {"kind": (_KIND,)} if _KIND in there.charter.document.kinds else {}
-    return fields | given
+    return fields | typed
 
 
 def _must_have_guests(there: Context) -> None:
@@ -181,9 +181,11 @@ def _sponsor(here: Context, entry: Entry) -> Sponsor:
     """What is seen of the sponsor, by the principal name or the logon name that the invitation has."""
     if not (name := entry.text(_SPONSOR)):
         return Sponsor.NOBODY
-    kept = [attribute for field in ("principal", "login") if (attribute := here.dialect.attribute(field, ACCOUNT))]
-    found = here.directory.find_owners({attribute: [name] for attribute in kept})
-    person = here.directory.get(next(iter(found.values()))) if found else None
+    attributes = [
+        attribute for field in ("principal", "login") if (attribute := here.dialect.attribute(field, ACCOUNT))
+    ]
+    owners = here.directory.find_owners({attribute: [name] for attribute in attributes})
+    person = here.directory.get(next(iter(owners.values()))) if owners else None
     if person is None:
         return Sponsor.NOT_FOUND
     return Sponsor.DISABLED if here.one(person, "enabled") == "no" else Sponsor.HERE

@@ -81,14 +81,16 @@ def readiness(context: Context, request: ReadinessRequest) -> Report:
     faults = _unready(people)
     rows, tables = [], []
     for name, same in groupby(faults, key=lambda each: each.demand):
-        seen = []
+        display_rows = []
         for each in same:
             entry = each.fault.entry
             rows.append((name, context.label(entry), context.place(entry.dn.parent), str(entry.dn), each.fault.what,
                          each.fault.remedy))  # fmt: skip
-            seen.append((context.label(entry), each.fault.what, each.fault.remedy))
-        more = [(f"and {len(seen) - _SHOWN} more", "", "")] if len(seen) > _SHOWN else []
-        tables.append(Table(name, f"{name} ({len(seen)})", ("who", "what", "remedy"), [*seen[:_SHOWN], *more]))
+            display_rows.append((context.label(entry), each.fault.what, each.fault.remedy))
+        more = [(f"and {len(display_rows) - _SHOWN} more", "", "")] if len(display_rows) > _SHOWN else []
+        tables.append(
+            Table(name, f"{name} ({len(display_rows)})", ("who", "what", "remedy"), [*display_rows[:_SHOWN], *more])
+        )
     concerned = len({each.fault.entry.dn.key for each in faults})
     looked_at = len(people.chosen)
     ready = f"{looked_at - concerned} of {count(looked_at, 'account')} ready for {request.name}"
@@ -136,13 +138,13 @@ def _principal_is_mail(people: _People) -> Iterator[Fault]:
     if not people.profile.principal_is_mail:
         return
     suffixes = {suffix.lower() for suffix in people.survey.context.charter.document.suffixes}
-    taken = {prepare(people.one(entry, "principal")): entry.dn.key for entry in people.survey.accounts}
+    owners = {prepare(people.one(entry, "principal")): entry.dn.key for entry in people.survey.accounts}
     for entry in people.chosen:
         # As it is once characters that the service forbids are out of it.
         principal, mail = people.one(entry, "principal"), _allowed(people, "mail", people.one(entry, "mail"))
         if not mail or prepare(principal) == prepare(mail):
             continue
-        holder = taken.get(prepare(mail), entry.dn.key)
+        holder = owners.get(prepare(mail), entry.dn.key)
         can = mail.rpartition("@")[2].lower() in suffixes and holder == entry.dn.key
         mended = edit(people.survey, entry, f"principal={mail}") if can else ()
         yield Fault(entry, f"logs on as {principal or 'nobody'}, and the mail address is {mail}", mended)
@@ -166,19 +168,19 @@ def _required(people: _People) -> Iterator[Fault]:
 def _twice(people: _People) -> Iterator[Fault]:
     """Of everybody in the directory, for a service that knows one of two will meet the other."""
     dialect = people.survey.context.dialect
-    held: dict[str, dict[str, tuple[Entry, str]]] = defaultdict(dict)
+    by_value: dict[str, dict[str, tuple[Entry, str]]] = defaultdict(dict)
     for entry in people.survey.accounts:
         for field in people.profile.compares:
             for value in dialect.read(entry, field):
-                held[_folded(value)].setdefault(entry.dn.key, (entry, f"{field} {value}"))
+                by_value[_folded(value)].setdefault(entry.dn.key, (entry, f"{field} {value}"))
     chosen = {entry.dn.key for entry in people.chosen}
-    for same in held.values():
-        for key, (entry, said) in same.items() if len(same) > 1 else ():
+    for same in by_value.values():
+        for key, (entry, text) in same.items() if len(same) > 1 else ():
             others = ", ".join(
                 f"{people.one(other, 'login')} ({what})" for each, (other, what) in same.items() if each != key
             )
             if key in chosen:
-                yield Fault(entry, f"{said} is also that of {others}")
+                yield Fault(entry, f"{text} is also that of {others}")
 
 
 def _folded(value: str) -> str:

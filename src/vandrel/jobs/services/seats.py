@@ -52,13 +52,13 @@ def list_pools(context: Context) -> Report:
     holders, rows, notes = Holders(context.directory, context.dialect), [], []
     counted = counted_seats(context.directory, context.dialect)
     for seats in counted:
-        held = list(_held(context, holders, seats))
-        pool, taken = seats.pool, len(held)
-        free = str(pool.capacity - taken) if pool.capacity is not None else ""
-        price = f"{pool.price * taken:,.2f}" if pool.price is not None and "/" not in seats.title else ""
+        holdings = list(_holdings(context, holders, seats))
+        pool, number = seats.pool, len(holdings)
+        free = str(pool.capacity - number) if pool.capacity is not None else ""
+        price = f"{pool.price * number:,.2f}" if pool.price is not None and "/" not in seats.title else ""
         capacity = "" if pool.capacity is None else str(pool.capacity)
-        rows.append((seats.title, capacity, str(taken), free, price, pool.ends, pool.about))
-        twice = sum(seat.is_direct and bool(seat.through) for seat in held)
+        rows.append((seats.title, capacity, str(number), free, price, pool.ends, pool.about))
+        twice = sum(seat.is_direct and bool(seat.through) for seat in holdings)
         if twice:
             notes.append(
                 f"{seats.title}: {twice} {'has' if twice == 1 else 'have'} it both directly and through a group."
@@ -75,10 +75,10 @@ def list_pools(context: Context) -> Report:
 def list_holders(context: Context, title: str) -> Report:
     """Who has a seat of one pool, how, and how many there will be in the coming months."""
     seats = _pool(context, title)
-    held = list(_held(context, Holders(context.directory, context.dialect), seats))
+    holdings = list(_holdings(context, Holders(context.directory, context.dialect), seats))
     rows = []
-    people = _entries(context, held)
-    for seat in held:
+    people = _entries(context, holdings)
+    for seat in holdings:
         entry = people.get(seat.dn.key)
         if entry is None:
             continue
@@ -126,8 +126,8 @@ def _in_field(
     context: Context, entry: Entry, field: str, values: Sequence[str], request: SeatRequest
 ) -> list[Assignment]:  # fmt: skip
     has = {prepare(value): value for value in context.dialect.read(entry, field)}
-    given = tuple(has.get(prepare(value), value) for value in values if (prepare(value) in has) == request.takes_away)
-    return [Assignment(field, "-=" if request.takes_away else "+=", given, literal=True)] if given else []
+    changed = tuple(has.get(prepare(value), value) for value in values if (prepare(value) in has) == request.takes_away)
+    return [Assignment(field, "-=" if request.takes_away else "+=", changed, literal=True)] if changed else []
 
 
 def _in_groups(
@@ -136,8 +136,10 @@ def _in_groups(
     if request.takes_away:
         own = {group.dn.key for group in context.groups_of(entry)}
         groups = [group for group in groups if group.dn.key in own]
-    given = tuple(str(group.dn) for group in groups)
-    return [Assignment("groups", "-=" if request.takes_away else "+=", given, literal=True)] if given else []
+    group_names = tuple(str(group.dn) for group in groups)
+    return (
+        [Assignment("groups", "-=" if request.takes_away else "+=", group_names, literal=True)] if group_names else []
+    )
 
 
 def _must_have_pools(context: Context) -> None:
@@ -155,28 +157,28 @@ def _pool(context: Context, title: str) -> CountedSeats:
     return groups[title]
 
 
-def _held(context: Context, holders: Holders, seats: CountedSeats) -> Iterator[Seat]:
+def _holdings(context: Context, holders: Holders, seats: CountedSeats) -> Iterator[Seat]:
     if seats.group is None:
         yield from (Seat(dn, True, ()) for dn in holders.have(seats).values())
         return
     members = context.dialect.members(seats.group)
     direct = holders.of(members)
     through: dict[str, list[str]] = {}
-    known = {dn.key for value in members if value and (dn := names.parse(value))}
+    keys = {dn.key for value in members if value and (dn := names.parse(value))}
     for value in filter(None, members):
         member = names.parse(value)
         for key in holders.of([value]) if member.key not in direct else ():
             through.setdefault(key, []).append(member.name)
     for key, dn in direct.items():
-        yield Seat(dn, key in known, tuple(sorted(through.get(key, ()))))
+        yield Seat(dn, key in keys, tuple(sorted(through.get(key, ()))))
 
 
-def _entries(context: Context, held: Sequence[Seat]) -> dict[str, Entry]:
+def _entries(context: Context, holdings: Sequence[Seat]) -> dict[str, Entry]:
     """The objects that have seats, by the keys of their names: one by one if they are few, else in one pass."""
-    keys = {seat.dn.key for seat in held}
+    keys = {seat.dn.key for seat in holdings}
     if len(keys) <= _FEW:
-        found = (context.directory.get(seat.dn) for seat in held)
-        return {entry.dn.key: entry for entry in found if entry is not None}
+        entries = (context.directory.get(seat.dn) for seat in holdings)
+        return {entry.dn.key: entry for entry in entries if entry is not None}
     everybody = context.directory.search(context.charter.base)
     return {entry.dn.key: entry for entry in everybody if entry.dn.key in keys}
 
@@ -187,8 +189,8 @@ def _ahead(context: Context, seats: CountedSeats, entries: Sequence[Entry]) -> I
     ends = Counter(
         context.one(entry, "ends")[:7] for entry in entries if context.one(entry, "ends") >= today.isoformat()
     )
-    taken = len(entries)
+    number = len(entries)
     for label in months(today, 0, _AHEAD):
-        taken -= ends[label]
+        number -= ends[label]
         term = "  the term has ended" if seats.pool.ends and seats.pool.ends[:7] < label else ""
-        yield label, f"{taken}{term}"
+        yield label, f"{number}{term}"

@@ -70,9 +70,9 @@ def register(context: Context, suffix: str) -> Proposal | Report:
             summary=[f"{suffix} is registered on the server."],
             findings=list(_not_in_charter(context, suffix)),
         )
-    if (kept := context.dialect.suffix_list()) is None:
+    if (registered := context.dialect.suffix_list()) is None:
         return _for_the_charter(context, suffix)
-    steps = [Set(kept.dn, (Change("uPNSuffixes", added=(suffix,)),))]
+    steps = [Set(registered.dn, (Change("uPNSuffixes", added=(suffix,)),))]
     return Proposal(
         "suffixes", f"register the suffix {suffix}", f"Register {suffix} on the server?", fixed(steps),
         changes=changes_of_steps(context, steps), findings=list(_not_in_charter(context, suffix)),
@@ -88,8 +88,12 @@ def withdraw(context: Context, suffix: str, new: str) -> Proposal | Report:
 
     """
     suffix = _suffix(suffix)
-    of_server, kept = context.dialect.registered_suffixes() or frozenset(), context.dialect.suffix_list()
-    listed = [value for value in kept.texts("uPNSuffixes") if value.lower() == suffix] if kept is not None else []
+    of_server, registered = context.dialect.registered_suffixes() or frozenset(), context.dialect.suffix_list()
+    listed = (
+        [value for value in registered.texts("uPNSuffixes") if value.lower() == suffix]
+        if registered is not None
+        else []
+    )
     if suffix in of_server and not listed:
         what = f"{suffix} is the name of a domain, and cannot be withdrawn"
         raise VandrelError(Code.REFUSED, what, where=Location(text=suffix))
@@ -111,7 +115,11 @@ def withdraw(context: Context, suffix: str, new: str) -> Proposal | Report:
     if is_in_charter:
         what, remedy = f"the charter registers {suffix} too", "take it out of suffixes: there"
         findings.append(Finding(Code.REFUSED, what, Location(file=str(context.charter.source)), remedy, NOTE))
-    removal = [Set(kept.dn, (Change("uPNSuffixes", removed=tuple(listed)),))] if kept is not None and listed else []
+    removal = (
+        [Set(registered.dn, (Change("uPNSuffixes", removed=tuple(listed)),))]
+        if registered is not None and listed
+        else []
+    )
     if not users and not removal:
         return Report("suffixes", summary=[f"Nobody has {suffix}."], findings=findings)
     moved = change_suffix(context, suffix, new, Selection()) if users else None
@@ -183,5 +191,7 @@ def _for_the_charter(context: Context, suffix: str) -> Report:
             "suffixes", summary=[f"The charter registers {suffix}, and this directory keeps no list of its own."]
         )
     lines = f"suffixes: [{', '.join([*context.charter.document.suffixes, suffix])}]"
-    told = Table("record", "This directory keeps no list of suffixes. Write into the charter", ("charter",), [(lines,)])
-    return Report("suffixes", ("suffix",), [(suffix,)], is_for_programs=True, tables=[told])
+    table = Table(
+        "record", "This directory keeps no list of suffixes. Write into the charter", ("charter",), [(lines,)]
+    )
+    return Report("suffixes", ("suffix",), [(suffix,)], is_for_programs=True, tables=[table])

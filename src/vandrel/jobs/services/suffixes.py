@@ -53,7 +53,7 @@ def list_suffixes(context: Context) -> Report:
     of_charter = [suffix.lower() for suffix in charter.document.suffixes]
     rows = []
     for suffix in dict.fromkeys([*of_charter, *sorted(of_server or ()), *used]):
-        by = [who for who, known in (("charter", of_charter), ("server", of_server or ())) if suffix in known]
+        by = [who for who, names in (("charter", of_charter), ("server", of_server or ())) if suffix in names]
         why = why_not_routable(charter, suffix)
         since = proven_on(charter, suffix)
         rows.append((suffix, str(used[suffix]), " and ".join(by) or "nobody", why or "yes", since or "not recorded"))
@@ -72,8 +72,8 @@ def proof_of(context: Context, suffix: str) -> Report:
     """
     if why := why_not_routable(context.charter, suffix):
         raise VandrelError(Code.BAD_VALUE, f"{suffix!r} cannot be proven: {why}", where=Location(text=suffix))
-    said = f"{context.directory.identity} {suffix.lower()}"
-    value = f"vandrel-domain={hashlib.sha256(said.encode()).hexdigest()[:32]}"
+    text = f"{context.directory.identity} {suffix.lower()}"
+    value = f"vandrel-domain={hashlib.sha256(text.encode()).hexdigest()[:32]}"
     record = f'{suffix.lower()}. 3600 IN TXT "{value}"'
     charter = f"ownership:\n  {suffix.lower()}: {{proven: {context.charter.today().isoformat()}, by: YOUR NAME}}"
     rows = [(suffix.lower(), value)]

@@ -10,11 +10,12 @@ from msgspec import Struct
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.packing import unpack
 from vandrel.directory.secret_attributes import is_secret
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
 from vandrel.objects.view import shown_attribute
-from vandrel.record.snapshots import Held, Snapshot, Snapshots, object_of, state_of
+from vandrel.record.snapshots import Held, Snapshot, Snapshots, state_of
 
 
 class What(StrEnum):
@@ -90,8 +91,8 @@ def differences(context: Context, snapshots: Snapshots, request: DiffersRequest)
     pairs = list(pairs)
     # A name that points at what was renamed points at the same object.
     renamed = {old.dn.key: new.dn.key for old, new in pairs if old is not None and new is not None}
-    found = [_difference(context, renamed, *pair) for pair in pairs]
-    for each in sorted(found, key=lambda each: each.entry.dn.key):
+    differing = [_difference(context, renamed, *pair) for pair in pairs]
+    for each in sorted(differing, key=lambda each: each.entry.dn.key):
         if (each.what or each.stamps) and _fits(context, each, request):
             yield each
 
@@ -100,32 +101,31 @@ def _between(
     snapshots: Snapshots, before: Snapshot, after: Snapshot
 ) -> Iterator[tuple[Entry | None, Entry | None]]:  # fmt: skip
     if before.base != after.base:  # of another branch: all of both
-        old = {held.object: held for held in snapshots.held(before) if held.dn.is_within(after.base)}
-        new = {held.object: held for held in snapshots.held(after) if held.dn.is_within(before.base)}
+        old = {each.object: each for each in snapshots.held(before) if each.dn.is_within(after.base)}
+        new = {each.object: each for each in snapshots.held(after) if each.dn.is_within(before.base)}
         pairs = [(old.get(name), new.get(name)) for name in old.keys() | new.keys()]
-        differing = [pair for pair in pairs if pair[0] != pair[1]]
+        differing = [(was, is_now) for was, is_now in pairs if was is None or not was.is_like(is_now)]
     else:
         differing = list(snapshots.differing(before, after))
     for was, is_now in differing:
         yield _entry(snapshots, was), _entry(snapshots, is_now)
 
 
-def _entry(snapshots: Snapshots, held: Held | None) -> Entry | None:
-    return snapshots.entry(held) if held is not None else None
+def _entry(snapshots: Snapshots, each: Held | None) -> Entry | None:
+    return snapshots.entry(each) if each is not None else None
 
 
 def _until_now(
     context: Context, snapshots: Snapshots, before: Snapshot
 ) -> Iterator[tuple[Entry | None, Entry | None]]:  # fmt: skip
-    old = {held.object: held for held in snapshots.held(before)}
-    for entry in context.directory.search(before.base):
-        held = old.pop(object_of(entry), None)
-        if held is None:
-            yield None, entry
-        elif held.state != state_of(entry)[0] or str(held.dn) != str(entry.dn):
-            yield snapshots.entry(held), entry
-    for held in old.values():
-        yield snapshots.entry(held), None
+    old = {each.object: each for each in snapshots.held(before)}
+    for packed in context.directory.packed(before.base):
+        name, dn, data = packed
+        each = old.pop(name, None)
+        if each is None or each.state != state_of(packed):
+            yield _entry(snapshots, each), Entry(DN.read(dn), unpack(data))
+    for each in old.values():
+        yield snapshots.entry(each), None
 
 
 def _difference(
@@ -144,15 +144,15 @@ def _difference(
         if schema.is_reference(name):
             followed = ((renamed.get(str(key)), key, value) for key, value in keys[0].items())
             keys[0] = {new or key: keys[1].get(new, value) if new else value for new, key, value in followed}
-        gone = tuple(value for key, value in keys[0].items() if keys[1].get(key) != value)
+        removed = tuple(value for key, value in keys[0].items() if keys[1].get(key) != value)
         come = tuple(value for key, value in keys[1].items() if keys[0].get(key) != value)
-        if (not gone and not come) or (name in naming and What.RENAMED in what):
+        if (not removed and not come) or (name in naming and What.RENAMED in what):
             continue
-        known = schema.attribute(name)
-        if known is not None and known.read_only:
+        definition = schema.attribute(name)
+        if definition is not None and definition.read_only:
             stamps.append(name)
         else:
-            changes.append((name, gone, come))
+            changes.append((name, removed, come))
     what += [What.CHANGED] if changes else []
     return Difference(tuple(what), before, after, tuple(changes), tuple(stamps))
 
@@ -178,19 +178,19 @@ def _fits(context: Context, each: Difference, request: DiffersRequest) -> bool:
 def field_of(context: Context, entry: Entry, attribute: str) -> str:
     """The field that an attribute keeps for such an object; ``@attribute`` where it is none, or several."""
     object_type = context.object_type(entry)
-    kept = [
+    fields = [
         name for name, field in context.fields.items()
         if object_type in field.on and context.dialect.attribute(name, object_type) == attribute
     ]  # fmt: skip
-    return kept[0] if len(kept) == 1 else f"@{attribute}"
+    return fields[0] if len(fields) == 1 else f"@{attribute}"
 
 
-def report_differences(context: Context, found: Iterable[Difference], request: DiffersRequest) -> Report:
+def report_differences(context: Context, differing: Iterable[Difference], request: DiffersRequest) -> Report:
     """List what differs, object by object and field by field."""
-    rows, seen, stamped = [], [], dict[str, None]()
+    rows, display_rows, stamped = [], [], dict[str, None]()
     only_stamps = 0
     figures = dict.fromkeys(What, 0)
-    for each in found:
+    for each in differing:
         if not each.what:
             only_stamps += 1
             stamped |= dict.fromkeys(each.stamps)
@@ -199,26 +199,26 @@ def report_differences(context: Context, found: Iterable[Difference], request: D
         for what in each.what:
             figures[what] += 1
         object_type, label = context.object_type(entry) or "object", context.label(entry)
-        changes = list(_said(context, each))
+        changes = list(_in_words(context, each))
         rows.append(
             (list(each.what), object_type, label, str(each.before.dn) if each.before else None,
              str(each.after.dn) if each.after else None, [": ".join(filter(None, change)) for change in changes])
         )  # fmt: skip
-        seen.append((", ".join(each.what), object_type, label, context.place(entry.dn.parent)))
-        seen += [("", "", f"  {field}", said) for field, said in changes]
-    told = ", ".join(f"{number} {what}" for what, number in figures.items() if number)
+        display_rows.append((", ".join(each.what), object_type, label, context.place(entry.dn.parent)))
+        display_rows += [("", "", f"  {field}", value) for field, value in changes]
+    counted = ", ".join(f"{number} {what}" for what, number in figures.items() if number)
     since = f"since snapshot {request.before}" if not request.after else f"from {request.before} to {request.after}"
-    summary = [f"{told or 'Nothing differs'} {since}."]
+    summary = [f"{counted or 'Nothing differs'} {since}."]
     if only_stamps:
         names = ", ".join(stamped)
         summary.append(f"{count(only_stamps, 'object')} with other marks of the directory alone: {names}.")
     columns = ("what", "type", "label", "before", "after", "changes")
-    table = Table("listed", "", ("what", "", "object", "place, and what differs"), seen, has_header=True)
-    return Report("snapshot differences", columns, rows, tables=[table] if seen else [], is_for_programs=True,
+    table = Table("listed", "", ("what", "", "object", "place, and what differs"), display_rows, has_header=True)
+    return Report("snapshot differences", columns, rows, tables=[table] if display_rows else [], is_for_programs=True,
                   summary=summary)  # fmt: skip
 
 
-def _said(context: Context, each: Difference) -> Iterator[tuple[str, str]]:
+def _in_words(context: Context, each: Difference) -> Iterator[tuple[str, str]]:
     """What has changed of one object: the field, and its values."""
     if each.before is not None and each.after is not None:
         if What.RENAMED in each.what:
@@ -232,17 +232,17 @@ def _said(context: Context, each: Difference) -> Iterator[tuple[str, str]]:
 
 
 def _values(
-    context: Context, each: Difference, attribute: str, gone: tuple[Value, ...], come: tuple[Value, ...]
+    context: Context, each: Difference, attribute: str, removed: tuple[Value, ...], come: tuple[Value, ...]
 ) -> str:  # fmt: skip
     if is_secret(attribute):
-        return "another one" if gone and come else "set" if come else "taken away"
+        return "another one" if removed and come else "set" if come else "taken away"
 
     def shown(value: Value) -> str:
         if context.directory.schema.is_reference(attribute) and value:
             return DN.read(str(value)).name
         return shown_attribute(attribute, value)
 
-    stays = len(each.before.values_of(attribute)) - len(gone) if each.before is not None else 0
-    if not stays and len(gone) <= 1 and len(come) <= 1:
-        return f"{''.join(map(shown, gone)) or '(empty)'} -> {''.join(map(shown, come)) or '(empty)'}"
-    return ", ".join([*(f"- {shown(value)}" for value in gone), *(f"+ {shown(value)}" for value in come)])
+    stays = len(each.before.values_of(attribute)) - len(removed) if each.before is not None else 0
+    if not stays and len(removed) <= 1 and len(come) <= 1:
+        return f"{''.join(map(shown, removed)) or '(empty)'} -> {''.join(map(shown, come)) or '(empty)'}"
+    return ", ".join([*(f"- {shown(value)}" for value in removed), *(f"+ {shown(value)}" for value in come)])

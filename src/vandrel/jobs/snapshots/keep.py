@@ -12,7 +12,8 @@ from msgspec import Struct, structs
 
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
-from vandrel.directory.port import Changes
+from vandrel.directory.packing import Packed
+from vandrel.directory.port import Changes, Scope
 from vandrel.errors import Code, VandrelError
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
@@ -38,14 +39,25 @@ def take(context: Context, snapshots: Snapshots, request: TakeRequest) -> Report
     base = places.to_dn(places.parse(request.place), context.charter.base) if request.place else context.charter.base
     if not context.directory.existing([base]):
         raise VandrelError(Code.NOT_FOUND, f"there is nothing at {request.place or base}")
-    source = Source(partial(_changes, context, base, request.who), context.directory.get)
-    snapshot, changed = snapshots.take(base, request.who, context.directory.search(base), source)
+    source = Source(partial(_changes, context, base, request.who), partial(_packed, context))
+    snapshot, changed = snapshots.take(base, request.who, context.directory.packed(base), source)
     rows = [_row(context, snapshot)]
-    said = f"Snapshot {snapshot.number}: {count(snapshot.entries, 'entry')}, {changed:,} new or changed since the last."
-    return Report("snapshot take", _COLUMNS, rows, is_for_programs=True, summary=[said])
+    summary = (
+        f"Snapshot {snapshot.number}: {count(snapshot.entries, 'entry')}, {changed:,} new or changed since the last."
+    )
+    return Report("snapshot take", _COLUMNS, rows, is_for_programs=True, summary=[summary])
 
 
-def _changes(context: Context, base: DN, who: str, since: str, known: Collection[str]) -> Changes:
+def _packed(context: Context, dn: DN) -> Packed | None:
+    """One entry, packed. Raises `DirectoryError` ``damaged`` where it cannot be read."""
+    directory = context.directory
+    packed = next(iter(directory.packed(dn, Scope.BASE)), None)
+    if packed is None:  # gone, or damaged
+        directory.get(dn)
+    return packed
+
+
+def _changes(context: Context, base: DN, who: str, since: str, identifiers_before: Collection[str]) -> Changes:
     """What the directory says of changes, with a stamp that is another one for another identity and on another day.
 
     What an identity may read can change, and no entry changes with it: so all is read on the first run of a day.
@@ -53,7 +65,7 @@ def _changes(context: Context, base: DN, who: str, since: str, known: Collection
     seen_by = f"{context.charter.today()} {context.directory.bound_as} {who}"
     seal = hashlib.blake2b(seen_by.encode(), digest_size=6).hexdigest()
     sealed, _, stamp = since.partition(" ")
-    changes = context.directory.changes(base, stamp if sealed == seal else "", known)
+    changes = context.directory.changes(base, stamp if sealed == seal else "", identifiers_before)
     return structs.replace(changes, stamp=f"{seal} {changes.stamp}" if changes.stamp else "")
 
 
@@ -61,19 +73,21 @@ _COLUMNS = ("number", "taken", "who", "place", "entries")
 
 
 def _row(context: Context, snapshot: Snapshot) -> tuple[int, str, str, str, int]:
-    taken = snapshot.taken.astimezone(context.charter.zone).strftime(_STYLE)
-    return snapshot.number, taken, snapshot.who, context.place(snapshot.base), snapshot.entries
+    moment = snapshot.taken.astimezone(context.charter.zone).strftime(_STYLE)
+    return snapshot.number, moment, snapshot.who, context.place(snapshot.base), snapshot.entries
 
 
 def list_snapshots(context: Context, snapshots: Snapshots) -> Report:
     """List the snapshots of the directory, the last first."""
     rows = [_row(context, snapshot) for snapshot in snapshots.all()]
     heads = ("no.", "taken", "who", "place", "entries")
-    seen = [(*row[:4], f"{row[4]:,}") for row in rows]
+    display_rows = [(*row[:4], f"{row[4]:,}") for row in rows]
     octets = snapshots.path.stat().st_size if snapshots.exists else 0
-    said = f"{count(len(rows), 'snapshot')}, {octets:,} octets: {snapshots.path.name}" if rows else "No snapshot yet."
-    table = Table("listed", "", heads, seen, has_header=True)
-    return Report("snapshot list", _COLUMNS, rows, tables=[table], is_for_programs=True, summary=[said])
+    summary = (
+        f"{count(len(rows), 'snapshot')}, {octets:,} octets: {snapshots.path.name}" if rows else "No snapshot yet."
+    )
+    table = Table("listed", "", heads, display_rows, has_header=True)
+    return Report("snapshot list", _COLUMNS, rows, tables=[table], is_for_programs=True, summary=[summary])
 
 
 def verify(context: Context, snapshots: Snapshots, number: int) -> Report:
@@ -84,13 +98,14 @@ def verify(context: Context, snapshots: Snapshots, number: int) -> Report:
 
     """
     chosen = [snapshots.one(number)] if number else snapshots.all()
-    found = {snapshot.number: snapshots.verify(snapshot) for snapshot in chosen}
-    rows = [(*_row(context, snapshot), len(found[snapshot.number])) for snapshot in chosen]
-    seen = [(row[0], row[1], f"{row[5]} damaged" if row[5] else "whole") for row in rows]
-    findings = list(dict.fromkeys(finding for each in found.values() for finding in each))
+    findings_of = {snapshot.number: snapshots.verify(snapshot) for snapshot in chosen}
+    rows = [(*_row(context, snapshot), len(findings_of[snapshot.number])) for snapshot in chosen]
+    display_rows = [(row[0], row[1], f"{row[5]} damaged" if row[5] else "whole") for row in rows]
+    findings = list(dict.fromkeys(finding for each in findings_of.values() for finding in each))
     return Report(
-        "snapshot verify", (*_COLUMNS, "damaged"), rows, tables=[Table("listed", "", ("no.", "taken", ""), seen)],
-        is_for_programs=True, findings=findings, exit_code=Code.DAMAGED.exit_code if findings else 0,
+        "snapshot verify", (*_COLUMNS, "damaged"), rows, is_for_programs=True,
+        tables=[Table("listed", "", ("no.", "taken", ""), display_rows)],
+        findings=findings, exit_code=Code.DAMAGED.exit_code if findings else 0,
     )  # fmt: skip
 
 
@@ -110,24 +125,24 @@ def to_drop(snapshots: Iterable[Snapshot], request: ThinRequest, zone: ZoneInfo)
     by_base: dict[str, list[Snapshot]] = {}
     for snapshot in sorted(snapshots, key=lambda snapshot: snapshot.taken, reverse=True):
         by_base.setdefault(snapshot.base.key, []).append(snapshot)
-    dropped = []
+    to_go = []
     for line in by_base.values():
         stays = {line[0].number}
         for number, span in ((request.days, _day), (request.weeks, _week), (request.months, _month)):
             stays |= _last_of_each(line, number, span, zone)
-        dropped += [snapshot for snapshot in line if snapshot.number not in stays]
-    return dropped
+        to_go += [snapshot for snapshot in line if snapshot.number not in stays]
+    return to_go
 
 
-def report_dropped(dropped: Iterable[Snapshot], *, is_dry_run: bool) -> Report:
+def report_dropped(to_go: Iterable[Snapshot], *, is_dry_run: bool) -> Report:
     """Say which snapshots are dropped, or would be."""
-    numbers = [snapshot.number for snapshot in dropped]
+    numbers = [snapshot.number for snapshot in to_go]
     verb = "would be dropped" if is_dry_run else "dropped"
-    said = (
+    summary = (
         f"{count(len(numbers), 'snapshot')} {verb}: {', '.join(map(str, numbers))}" if numbers else "Nothing to drop."
     )
     rows = [(number,) for number in numbers]
-    return Report("snapshot thin", ("number",), rows, is_for_programs=True, summary=[said])
+    return Report("snapshot thin", ("number",), rows, is_for_programs=True, summary=[summary])
 
 
 def _last_of_each(line: list[Snapshot], number: int, span: Callable[[date], Hashable], zone: ZoneInfo) -> set[int]:

@@ -33,8 +33,8 @@ _MOST_SHARE, _MOST = 0.05, 3
 GONE = {"disable": "disabled", "delete": "deleted"}
 
 
-def _stands(sent: Outgoing) -> tuple[str, ...]:
-    return places.to_text(sent.place), sent.name
+def _stands(outgoing: Outgoing) -> tuple[str, ...]:
+    return places.to_text(outgoing.place), outgoing.name
 
 
 class SynchronizeRequest(Struct, frozen=True):
@@ -67,7 +67,7 @@ class SynchronizeRequest(Struct, frozen=True):
 class Pair(Struct, frozen=True):
     """One object that is sent, its counterpart there, None for a new one, and the name that it is to have there."""
 
-    sent: Outgoing
+    outgoing: Outgoing
     entry: Entry | None
     dn: DN
     #: The identifier of the copy that was made before, and was deleted there since; empty for none.
@@ -88,7 +88,7 @@ class Conflict(Struct, frozen=True):
 
     label: str
     field: str
-    sent: str
+    last_sent: str
     there: str
     here: str
 
@@ -107,43 +107,43 @@ class Comparison:
     """
 
     def __init__(
-        self, here: Context, there: Context, known: Mapping[str, Link], request: SynchronizeRequest,
+        self, here: Context, there: Context, links_before: Mapping[str, Link], request: SynchronizeRequest,
         since: datetime | None = None,
     ) -> None:  # fmt: skip
         """Read both directories; the other only as far as it was changed `since`, if that is given."""
         self.findings: list[Finding] = []
         self.conflicts: list[Conflict] = []
-        self._told: list[tuple[Pair, str, dict[str, tuple[str, ...]]]] = []
+        self._link_arguments: list[tuple[Pair, str, dict[str, tuple[str, ...]]]] = []
         self.left_out = 0
-        self._here, self._there, self._known, self._request = here, there, known, request
+        self._here, self._there, self._links_before, self._request = here, there, links_before, request
         self._rules = request.profile.copying
         selection = Selection(here, there, request.profile, request.under)
-        sent = {ACCOUNT: list(selection.people()), GROUP: list(selection.groups())}
+        outgoing = {ACCOUNT: list(selection.people()), GROUP: list(selection.groups())}
         self._counterparts: dict[str, Counterparts] = {}
         for of in (ACCOUNT, GROUP):
-            entries = read_there(there, of, known, sent[of], self._rules, since)
-            counterparts = self._counterparts[of] = Counterparts(there, entries, of, self._rules, known)
-            counterparts.match(sent[of], request.same, request.new)
+            entries = read_there(there, of, links_before, outgoing[of], self._rules, since)
+            counterparts = self._counterparts[of] = Counterparts(there, entries, of, self._rules, links_before)
+            counterparts.match(outgoing[of], request.same, request.new)
         self.findings += selection.findings
         self.findings += (finding for each in self._counterparts.values() for finding in each.findings)
         #: The members of the groups that are sent as they are to be, by the keys of the groups' names there.
         self._members: dict[str, tuple[str, ...]] = {}
-        self._taken = {e.dn.key for each in self._counterparts.values() for e in each.by_identifier.values()}
-        self.pairs = [pair for of in (ACCOUNT, GROUP) for pair in self._paired(sent[of], self._counterparts[of])]
+        self._names_there = {e.dn.key for each in self._counterparts.values() for e in each.by_identifier.values()}
+        self.pairs = [pair for of in (ACCOUNT, GROUP) for pair in self._paired(outgoing[of], self._counterparts[of])]
         #: The names there of those that are sent, by the keys of their names here.
-        self._names = {pair.sent.entry.dn.key: pair.dn for pair in self.pairs}
-        self.gone = self._gone(sent[ACCOUNT])
+        self._names = {pair.outgoing.entry.dn.key: pair.dn for pair in self.pairs}
+        self.gone = self._not_sent(outgoing[ACCOUNT])
         self.strangers = self._counterparts[ACCOUNT].strangers() if since is None else []
 
-    def _paired(self, sent: Iterable[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
-        for each in sent:
+    def _paired(self, outgoing: Iterable[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
+        for each in outgoing:
             entry = counterparts.matched.get(each.entry.identifier)
             if each.entry.identifier in counterparts.doubtful:
                 continue
             if entry is None and not each.is_enabled:
                 self.left_out += 1
             else:
-                link = self._known.get(each.entry.identifier) if entry is None else None
+                link = self._links_before.get(each.entry.identifier) if entry is None else None
                 yield Pair(each, entry, self._name_there(each, entry), link.there if link is not None else "")
 
     def _name_there(self, each: Outgoing, entry: Entry | None) -> DN:
@@ -156,35 +156,36 @@ class Comparison:
         parent = places.to_dn(each.place, there.charter.base)
         dn, login = parent.child(attribute, each.name), next(iter(each.fields.get("login", ())), "")
         is_its_own = entry is not None and dn.key == entry.dn.key
-        if dn.key in self._taken and not is_its_own and login and login != each.name:
+        if dn.key in self._names_there and not is_its_own and login and login != each.name:
             dn = parent.child(attribute, f"{each.name} ({login})")
-        sent = self._known.get(each.entry.identifier)
-        is_as_sent = sent is not None and sent.sent.get(STANDS) == _stands(each)
+        outgoing = self._links_before.get(each.entry.identifier)
+        is_as_sent = outgoing is not None and outgoing.values.get(STANDS) == _stands(each)
         if entry is not None and (is_as_sent or dn.key == entry.dn.key):
             return entry.dn
-        self._taken.add(dn.key)
+        self._names_there.add(dn.key)
         return dn
 
-    def _gone(self, people: Sequence[Outgoing]) -> list[Entry]:
+    def _not_sent(self, people: Sequence[Outgoing]) -> list[Entry]:
         """Who was copied there before and is not sent any more; and what speaks against so many."""
-        known = self._counterparts[ACCOUNT].known_before()
+        counterparts = self._counterparts[ACCOUNT].known_before()
         if self._rules.gone == "leave" or self._request.under:
             return []
-        sent = {each.entry.identifier for each in people}
+        identifiers = {each.entry.identifier for each in people}
         is_to_disable = self._rules.gone == "disable"
-        gone = [entry for here, entry in known.items()
-                if here not in sent and not (is_to_disable and self._there.one(entry, "enabled") == "no")]  # fmt: skip
+        unsent = [entry for here, entry in counterparts.items()
+                  if here not in identifiers
+                  and not (is_to_disable and self._there.one(entry, "enabled") == "no")]  # fmt: skip
         most = self._rules.most_gone if self._request.most_gone is None else self._request.most_gone
         if most is None:
-            most = max(_MOST, int(len(known) * _MOST_SHARE))
-        if not people and known:
-            what = f"nobody is sent, and {count(len(known), 'account')} there came from here"
+            most = max(_MOST, int(len(counterparts) * _MOST_SHARE))
+        if not people and counterparts:
+            what = f"nobody is sent, and {count(len(counterparts), 'account')} there came from here"
             remedy = "see whether this identity still sees the units: vandrel tree"
             self.findings.append(Finding(Code.REFUSED, what, Location(server=self._here.directory.location), remedy))
-        elif len(gone) > most:
-            what = f"{count(len(gone), 'account')} would be {GONE[self._rules.gone]} there, and {most} may be at once"
-            self.findings.append(Finding(Code.REFUSED, what, remedy=f"if it is right: --most-gone {len(gone)}"))
-        return gone
+        elif len(unsent) > most:
+            what = f"{count(len(unsent), 'account')} would be {GONE[self._rules.gone]} there, and {most} may be at once"
+            self.findings.append(Finding(Code.REFUSED, what, remedy=f"if it is right: --most-gone {len(unsent)}"))
+        return unsent
 
     # --- what is to be there
 
@@ -200,16 +201,16 @@ class Comparison:
 
     def link(self, pair: Pair, identifier: str, values: Mapping[str, tuple[str, ...]] | None = None) -> Link:
         """What the next run needs to know of one object."""
-        given = self.values(pair.sent) if values is None else values
-        more: dict[str, tuple[str, ...]] = {STANDS: _stands(pair.sent), NAME: (str(pair.dn),)}
-        if pair.sent.object_type == GROUP:
+        link_values = self.values(pair.outgoing) if values is None else values
+        more: dict[str, tuple[str, ...]] = {STANDS: _stands(pair.outgoing), NAME: (str(pair.dn),)}
+        if pair.outgoing.object_type == GROUP:
             more[MEMBERS] = self._members.get(pair.dn.key, ())
-        return Link(pair.sent.entry.identifier, identifier, {**given, **more})
+        return Link(pair.outgoing.entry.identifier, identifier, {**link_values, **more})
 
     @property
     def links(self) -> list[Link]:
         """What the next run needs to know of those who are there already, once they have been compared."""
-        return [self.link(*told) for told in self._told]
+        return [self.link(*arguments) for arguments in self._link_arguments]
 
     def missing_units(self) -> list[DN]:
         """The units that are missing there, from the top down."""
@@ -234,19 +235,19 @@ class Comparison:
         renamed = self._renamed(entry, pair.dn)
         after = Entry(pair.dn, {name: list(values) for name, values in renamed.attributes.items()})
         changes, steps = list[FieldChange](), list[Step]()
-        values = self.values(pair.sent)
-        told = dict(values)
+        values = self.values(pair.outgoing)
+        new_values = dict(values)
         for name, value in values.items():
             before = tuple(there.dialect.read(entry, name))
             if self._is_alike(name, before, value) or self._waits_for_password(name, entry, value):
                 continue
             if self._is_written_otherwise(pair, name, before, value):
                 continue
-            if (kept := self._in_conflict(pair, name, before, value)) is not None:
-                told[name] = kept
+            if (theirs := self._in_conflict(pair, name, before, value)) is not None:
+                new_values[name] = theirs
                 continue
             there.dialect.write(after, name, value)
-            changes.append(FieldChange(name, self._shown(name, before), self._shown(name, value)))
+            changes.append(FieldChange(name, self._for_people(name, before), self._for_people(name, value)))
         if pair.dn != entry.dn:
             steps.append(Rename(entry.dn, pair.dn))
             for change in there.dialect.changes_with_name(entry, pair.dn.name):
@@ -256,13 +257,13 @@ class Comparison:
             if pair.dn.parent != entry.dn.parent:
                 was, will_be = there.place(entry.dn.parent), there.place(pair.dn.parent)
                 changes.append(FieldChange("place", (was,), (will_be,)))
-        here, mark = pair.sent.entry.identifier, self._rules.identifier
+        here, mark = pair.outgoing.entry.identifier, self._rules.identifier
         if mark and here not in entry.texts(mark):
             after.attributes[mark] = [here]
             changes.append(FieldChange(f"@{mark}", tuple(entry.texts(mark)), (here,)))
         if parts := difference(renamed, after):
             steps.append(Set(pair.dn, tuple(parts)))
-        self._told.append((pair, entry.identifier, told))
+        self._link_arguments.append((pair, entry.identifier, new_values))
         return Difference(entry, pair.dn, tuple(changes), tuple(steps))
 
     def _renamed(self, entry: Entry, dn: DN) -> Entry:
@@ -275,19 +276,19 @@ class Comparison:
         self, pair: Pair, name: str, before: tuple[str, ...], value: tuple[str, ...]
     ) -> tuple[str, ...] | None:  # fmt: skip
         """What was sent, where somebody has changed it there since; None where nobody has, or it is written over."""
-        link = self._known.get(pair.sent.entry.identifier)
-        sent = link.sent.get(name) if link is not None else None
-        if sent is None or self._request.overwrite or self._is_alike(name, before, sent):
+        link = self._links_before.get(pair.outgoing.entry.identifier)
+        last_sent = link.values.get(name) if link is not None else None
+        if last_sent is None or self._request.overwrite or self._is_alike(name, before, last_sent):
             return None
         label = self._there.label(pair.entry) if pair.entry is not None else pair.dn.name
-        texts = (", ".join(self._shown(name, each)) or "(empty)" for each in (sent, before, value))
+        texts = (", ".join(self._for_people(name, each)) or "(empty)" for each in (last_sent, before, value))
         self.conflicts.append(Conflict(label, name, *texts))
-        return sent
+        return last_sent
 
     def _is_written_otherwise(self, pair: Pair, name: str, before: Sequence[str], value: Sequence[str]) -> bool:
         """Whether the other side has what was sent before, in its own spelling: sent again, it would be no other."""
-        link = self._known.get(pair.sent.entry.identifier)
-        was_sent = link is not None and link.sent.get(name) == tuple(value)
+        link = self._links_before.get(pair.outgoing.entry.identifier)
+        was_sent = link is not None and link.values.get(name) == tuple(value)
         return was_sent and sorted(map(prepare, before)) == sorted(map(prepare, value))
 
     def _waits_for_password(self, name: str, entry: Entry, value: Sequence[str]) -> bool:
@@ -302,18 +303,18 @@ class Comparison:
             return True
         return self._there.fields[name].many and sorted(one) == sorted(other)
 
-    def _shown(self, name: str, values: Sequence[str]) -> tuple[str, ...]:
+    def _for_people(self, name: str, values: Sequence[str]) -> tuple[str, ...]:
         return tuple(shown_values(self._there.fields[name], values))
 
     # --- memberships
 
     def memberships(
-        self, made: Mapping[str, Entry], deleted: Iterable[Entry]
+        self, new_entries: Mapping[str, Entry], deleted: Iterable[Entry]
     ) -> Iterator[tuple[Entry, Step, FieldChange]]:  # fmt: skip
         """Who comes into the groups that are sent, and who goes; members that did not come from here stay.
 
         Args:
-            made: the groups that are new, by the keys of their names there.
+            new_entries: the groups that are new, by the keys of their names there.
             deleted: who is deleted there, and so leaves without a step.
 
         """
@@ -325,15 +326,15 @@ class Comparison:
         ours |= {pair.entry.dn.key: pair.dn for pair in self.pairs if pair.entry is not None}
         is_ours = {dn.key for dn in ours.values()}
         for pair in self.pairs:
-            if pair.sent.object_type != GROUP:
+            if pair.outgoing.object_type != GROUP:
                 continue
-            group = pair.entry if pair.entry is not None else made[pair.dn.key]
-            wanted = {self._names[dn.key] for dn in pair.sent.references["members"] if dn.key in self._names}
+            group = pair.entry if pair.entry is not None else new_entries[pair.dn.key]
+            members = {self._names[dn.key] for dn in pair.outgoing.references["members"] if dn.key in self._names}
             # By the names that they have once those are changed which change.
             present = [ours.get(dn.key, dn) for dn in map(names.parse, self._there.dialect.members(group))]
             self._members[pair.dn.key] = tuple(map(str, present))
-            add = sorted(wanted - set(present), key=lambda dn: dn.key)
-            remove = [dn for dn in present if dn.key in is_ours and dn not in wanted and dn.key not in going]
+            add = sorted(members - set(present), key=lambda dn: dn.key)
+            remove = [dn for dn in present if dn.key in is_ours and dn not in members and dn.key not in going]
             if not add and not remove:
                 continue
             now: dict[str, list[Value]] = {self._there.dialect.member_attribute(group): [*map(str, present)]}

@@ -48,25 +48,25 @@ class Counterparts:
                     self._by_value[field, prepare(value)].append(entry)
         self._linked = {link.there for link in links.values()} | {e.identifier for e in self._by_mark.values()}
 
-    def match(self, sent: Iterable[Outgoing], same: Mapping[str, str], new: frozenset[str]) -> None:
+    def match(self, outgoing: Iterable[Outgoing], same: Mapping[str, str], new: frozenset[str]) -> None:
         """Find everybody's counterpart; the sure ones first, so that nobody is taken for somebody else."""
-        left = []
-        for each in sent:
+        unmatched = []
+        for each in outgoing:
             here = each.entry.identifier
             link = self._links.get(here)
             entry = self._by_mark.get(here) or (self.by_identifier.get(link.there) if link is not None else None)
             if entry is None:
-                left.append(each)
+                unmatched.append(each)
             else:
                 self.matched[here] = entry
-        for each in left:
+        for each in unmatched:
             self._recognize(each, same, new)
 
     def known_before(self) -> dict[str, Entry]:
         """What was copied there by earlier runs and is there still, by the identifier of its original."""
-        known = {here: self.by_identifier[link.there] for here, link in self._links.items()
+        by_here = {here: self.by_identifier[link.there] for here, link in self._links.items()
                  if link.there in self.by_identifier}  # fmt: skip
-        return known | self._by_mark
+        return by_here | self._by_mark
 
     def strangers(self) -> list[Entry]:
         """What is there and is nobody's counterpart, now or before."""

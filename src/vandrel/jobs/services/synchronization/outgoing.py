@@ -62,8 +62,8 @@ class Selection:
         self._rules: Copying = profile.copying
         base = here.charter.base
         named = [places.to_dn(places.parse(text), base) for text in self._rules.under or ["/"]]
-        asked = places.to_dn(places.parse(under), base) if under else base
-        tops = [asked if asked.is_within(top) else top for top in named if asked.is_within(top) or top.is_within(asked)]
+        place = places.to_dn(places.parse(under), base) if under else base
+        tops = [place if place.is_within(top) else top for top in named if place.is_within(top) or top.is_within(place)]
         # A unit below another that is named as well is read once.
         self.tops = [top for top in dict.fromkeys(tops) if not any(top.is_below(other) for other in tops)]
 
@@ -85,10 +85,10 @@ class Selection:
         here, patterns = self._here, [prepare(pattern) for pattern in self._rules.groups]
         if not patterns:
             return
-        kept = [name for name in _OF_GROUPS if self._is_kept(name, GROUP)]
+        field_names = [name for name in _OF_GROUPS if self._is_kept(name, GROUP)]
         for entry in here.directory.search(here.charter.base, where=here.dialect.filter_for(GROUP)):
             if any(fnmatchcase(prepare(entry.dn.name), pattern) for pattern in patterns):
-                fields = {name: tuple(here.dialect.read(entry, name)) for name in kept}
+                fields = {name: tuple(here.dialect.read(entry, name)) for name in field_names}
                 members = tuple(names.parse(name) for name in here.dialect.members(entry))
                 place = self._place(self._rules.place_of_groups, entry)
                 yield Outgoing(entry, GROUP, place, entry.dn.name, fields, {"members": members})
@@ -132,14 +132,14 @@ class Selection:
 
     @cached_property
     def _plain(self) -> list[str]:
-        return [name for name in self._sent if self._here.fields[name].shape is not Shape.REFERENCE]
+        return [name for name in self._outgoing if self._here.fields[name].shape is not Shape.REFERENCE]
 
     @cached_property
     def _pointing(self) -> list[str]:
-        return [name for name in self._sent if self._here.fields[name].shape is Shape.REFERENCE]
+        return [name for name in self._outgoing if self._here.fields[name].shape is Shape.REFERENCE]
 
     @cached_property
-    def _sent(self) -> list[str]:
+    def _outgoing(self) -> list[str]:
         return [name for name in dict.fromkeys(self._rules.send) if name not in self._rules.build
                 and name != "enabled" and self._is_kept(name, ACCOUNT)]  # fmt: skip
 

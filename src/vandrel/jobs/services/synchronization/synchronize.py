@@ -47,10 +47,10 @@ def synchronize(here: Context, there: Context, links: Links, request: Synchroniz
         VandrelError: what reading either directory raises; ``ambiguous`` and ``not-found`` for an answer.
 
     """
-    begun, last = datetime.now(UTC), links.last_run() if request.recent else None
+    start, last = datetime.now(UTC), links.last_run() if request.recent else None
     since = last - _SKEW if last is not None else None
     comparison = Comparison(here, there, links.read(), request, since)
-    return _Change(here, there, links, request, comparison, begun).proposal()
+    return _Change(here, there, links, request, comparison, start).proposal()
 
 
 class _Change:
@@ -58,12 +58,12 @@ class _Change:
 
     def __init__(
         self, here: Context, there: Context, links: Links, request: SynchronizeRequest, comparison: Comparison,
-        begun: datetime,
+        start: datetime,
     ) -> None:  # fmt: skip
         self._here, self._there, self._links, self._request = here, there, links, request
-        self._comparison, self._begun = comparison, begun
+        self._comparison, self._start = comparison, start
         self._new = [pair for pair in comparison.pairs if pair.entry is None]
-        self._made = {pair.dn.key: Entry(pair.dn, self._attributes(pair)) for pair in self._new}
+        self._new_entries = {pair.dn.key: Entry(pair.dn, self._attributes(pair)) for pair in self._new}
         self._units = comparison.missing_units()
         self._alike = list(comparison.differences())
         self._changed = [each for each in self._alike if each.changes]
@@ -71,9 +71,9 @@ class _Change:
         self._deletion = work_out_deletion(there, comparison.gone) if is_deleting and comparison.gone else None
         self._disabled = [] if is_deleting else [self._disabling(entry) for entry in comparison.gone]
         deleted = comparison.gone if is_deleting else ()
-        self._memberships = list(comparison.memberships(self._made, deleted))
-        found = [*comparison.findings, *(self._deletion.findings if self._deletion is not None else ())]
-        self._findings = unique(found)
+        self._memberships = list(comparison.memberships(self._new_entries, deleted))
+        findings = [*comparison.findings, *(self._deletion.findings if self._deletion is not None else ())]
+        self._findings = unique(findings)
         self._changes = self._all_changes()
         self._is_many = len(self._changes) > _IN_FULL
 
@@ -81,13 +81,13 @@ class _Change:
         changes = [*map(self._change_of_unit, self._units), *map(self._change_of_new, self._new)]
         changes += map(self._change_of, [*self._changed, *self._disabled])
         changes += (self._change_of(Difference(group, group.dn, (change,), ()))
-                    for group, _, change in self._memberships if group.dn.key not in self._made)  # fmt: skip
+                    for group, _, change in self._memberships if group.dn.key not in self._new_entries)  # fmt: skip
         return changes + (changes_of_deletion(self._there, self._deletion) if self._deletion is not None else [])
 
     def proposal(self) -> Proposal:
         """The change as a whole."""
         there, request, changes = self._there, self._request, self._changes
-        accounts = [pair for pair in self._new if pair.sent.object_type == ACCOUNT]
+        accounts = [pair for pair in self._new if pair.outgoing.object_type == ACCOUNT]
         return Proposal(
             "synchronize",
             f"synchronize {request.name} from {self._here.directory.location}",
@@ -115,34 +115,34 @@ class _Change:
         renames = [step for step in changing if isinstance(step, Rename)]
         steps += with_references(there.directory, there.dialect, renames)
         barriers = [len(steps)]
-        made, late = list[Step](), list[Step]()
+        first, late = list[Step](), list[Step]()
         for pair in self._new:
-            entry, of = self._made[pair.dn.key], pair.sent.object_type
-            made.append(Add(pair.dn, entry.attributes, pair.was))
-            if after := there.dialect.changes_after_creation(of, comparison.values(pair.sent)):
-                made.append(Set(pair.dn, tuple(after)))
+            entry, of = self._new_entries[pair.dn.key], pair.outgoing.object_type
+            first.append(Add(pair.dn, entry.attributes, pair.was))
+            if after := there.dialect.changes_after_creation(of, comparison.values(pair.outgoing)):
+                first.append(Set(pair.dn, tuple(after)))
             if (secret := passwords.secrets.get(pair.dn)) is not None:
                 must_change = bool(there.password_rules(self._kind(pair)).rules["change"].value)
                 late.append(Password(pair.dn, secret, must_change, passwords.hand_out if secret.generated else ""))
                 if there.dialect.enables_last:
                     late.append(Set(pair.dn, tuple(there.dialect.changes(entry, "enabled", ("yes",)))))
-        steps += additions_apart(made, there.dialect, there.directory.schema)
+        steps += additions_apart(first, there.dialect, there.directory.schema)
         barriers.append(len(steps))
         steps += late
         others = [step for step in changing if not isinstance(step, Rename)]
         steps += with_references(there.directory, there.dialect, others)
         steps += [step for _, step, _ in self._memberships]
         steps += self._deletion.steps if self._deletion is not None else []
-        told = self._findings if self._is_many else ()  # a preview of many leaves out what the job itself found
-        return Work(steps, sorted({number for number in barriers if 0 < number < len(steps)}), told)
+        findings = self._findings if self._is_many else ()  # a preview of many leaves out what the job itself found
+        return Work(steps, sorted({number for number in barriers if 0 < number < len(steps)}), findings)
 
     def _attributes(self, pair: Pair) -> dict[str, list[Value]]:
-        fields: dict[str, Sequence[str]] = dict(self._comparison.values(pair.sent))
-        if pair.sent.object_type == ACCOUNT and self._there.dialect.enables_last:
+        fields: dict[str, Sequence[str]] = dict(self._comparison.values(pair.outgoing))
+        if pair.outgoing.object_type == ACCOUNT and self._there.dialect.enables_last:
             fields["enabled"] = ("no",)
-        attributes = self._there.dialect.new_entry(pair.sent.object_type, pair.dn, fields)
+        attributes = self._there.dialect.new_entry(pair.outgoing.object_type, pair.dn, fields)
         if identifier := self._request.profile.copying.identifier:
-            attributes[identifier] = [pair.sent.entry.identifier]
+            attributes[identifier] = [pair.outgoing.entry.identifier]
         return attributes
 
     def _disabling(self, entry: Entry) -> Difference:
@@ -150,10 +150,10 @@ class _Change:
         return Difference(entry, entry.dn, (FieldChange("enabled", ("yes",), ("no",)),), (Set(entry.dn, changes),))
 
     def _kind(self, pair: Pair) -> str:
-        return next(iter(pair.sent.fields.get("kind", ())), "")
+        return next(iter(pair.outgoing.fields.get("kind", ())), "")
 
     def _credential(self, pair: Pair) -> Credential:
-        fields, rules = pair.sent.fields, self._there.password_rules(self._kind(pair))
+        fields, rules = pair.outgoing.fields, self._there.password_rules(self._kind(pair))
 
         def value(name: str) -> str:
             return next(iter(fields.get(name, ())), "")
@@ -171,13 +171,13 @@ class _Change:
         """
         new = self._new if result is not None else []
         present = self._there.directory.identifiers([pair.dn for pair in new])
-        kept = list(self._comparison.links)
-        kept += [self._comparison.link(pair, present[pair.dn.key]) for pair in new if pair.dn.key in present]
+        links = list(self._comparison.links)
+        links += [self._comparison.link(pair, present[pair.dn.key]) for pair in new if pair.dn.key in present]
         if result is not None and result.is_in_part:
-            kept = [structs.replace(link, sent={}) for link in kept]
-        gone = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
-        dropped = [here for here, link in self._links.read().items() if link.there in gone]
-        self._links.keep(kept, dropped, self._begun)
+            links = [structs.replace(link, values={}) for link in links]
+        deleted = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
+        obsolete = [here for here, link in self._links.read().items() if link.there in deleted]
+        self._links.keep(links, obsolete, self._start)
 
     # --- as people see it
 
@@ -185,17 +185,17 @@ class _Change:
         return ObjectChange(Action.CREATE, UNIT, dn, dn.name, self._there.place(dn.parent))
 
     def _change_of_new(self, pair: Pair) -> ObjectChange:
-        sent = pair.sent
+        outgoing = pair.outgoing
         fields = tuple(
             FieldChange(name, after=tuple(shown_values(self._there.fields[name], values)),
                         rule=self._request.profile.copying.build.get(name, ""))
-            for name, values in self._comparison.values(sent).items() if values
+            for name, values in self._comparison.values(outgoing).items() if values
         )  # fmt: skip
-        label = next(iter(sent.fields.get("full", ())), "") or pair.dn.name
+        label = next(iter(outgoing.fields.get("full", ())), "") or pair.dn.name
         place, rules = self._there.place(pair.dn.parent), self._request.profile.copying
-        rule = rules.place if sent.object_type == ACCOUNT else rules.place_of_groups
+        rule = rules.place if outgoing.object_type == ACCOUNT else rules.place_of_groups
         fields = (FieldChange("place", after=(place,), rule=rule), *fields)
-        return ObjectChange(Action.CREATE, sent.object_type, pair.dn, label, place, fields, kind=self._kind(pair))
+        return ObjectChange(Action.CREATE, outgoing.object_type, pair.dn, label, place, fields, kind=self._kind(pair))
 
     def _change_of(self, each: Difference) -> ObjectChange:
         there, new = self._there, each.dn if each.dn != each.entry.dn else None
@@ -207,7 +207,7 @@ class _Change:
         conflicts = self._comparison.conflicts
         tables = []
         if conflicts:
-            rows = [(each.label, each.field, each.sent, each.there, each.here) for each in conflicts[:_SHOWN]]
+            rows = [(each.label, each.field, each.last_sent, each.there, each.here) for each in conflicts[:_SHOWN]]
             title = f"Changed there since it was sent, and left as it is ({len(conflicts)}); --overwrite sends it again"
             tables.append(Table("conflicts", title, ("who", "field", "sent", "there", "here"), rows, has_header=True))
         if back := sorted(pair.dn.name for pair in self._new if pair.was):
@@ -220,22 +220,23 @@ class _Change:
         return tables
 
     def _summary(self) -> list[str]:
-        comparison, gone = self._comparison, self._request.profile.copying.gone
+        comparison, when_gone = self._comparison, self._request.profile.copying.gone
         same = len(self._alike) - len(self._changed)
-        groups = sum(pair.sent.object_type == GROUP for pair in self._new)
-        others = sum(group.dn.key not in self._made for group, _, _ in self._memberships)
+        groups = sum(pair.outgoing.object_type == GROUP for pair in self._new)
+        others = sum(group.dn.key not in self._new_entries for group, _, _ in self._memberships)
         figures = [
             (len(self._units), count(len(self._units), "unit")),
             (len(self._new) - groups, count(len(self._new) - groups, "account")), (groups, count(groups, "group")),
         ]  # fmt: skip
-        made = ", ".join(word for number, word in figures if number)
+        counted = ", ".join(word for number, word in figures if number)
         rest = [
             (len(self._changed), "changed"), (others, f"{'group' if others == 1 else 'groups'} with other members"),
-            (len(comparison.gone), GONE.get(gone, "")), (same, "as it should be" if same == 1 else "as they should be"),
+            (len(comparison.gone), GONE.get(when_gone, "")),
+            (same, "as it should be" if same == 1 else "as they should be"),
         ]  # fmt: skip
-        told = [f"new: {made}"] if made else []
-        told += [f"{number} {word}" for number, word in rest if number]
-        lines = [f"There: {'; '.join(told)}."] if told else []
+        sentences = [f"new: {counted}"] if counted else []
+        sentences += [f"{number} {word}" for number, word in rest if number]
+        lines = [f"There: {'; '.join(sentences)}."] if sentences else []
         if comparison.left_out:
             lines.append(f"{count(comparison.left_out, 'account')} may not log on here, so not sent.")
         return lines

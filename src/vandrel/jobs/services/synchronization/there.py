@@ -21,7 +21,7 @@ STANDS, NAME, MEMBERS = "@stands", "@name", "@members"
 
 
 def read_there(
-    there: Context, object_type: str, links: Mapping[str, Link], sent: Iterable[Outgoing], rules: Copying,
+    there: Context, object_type: str, links: Mapping[str, Link], outgoing: Iterable[Outgoing], rules: Copying,
     since: datetime | None,
 ) -> Iterator[Entry]:  # fmt: skip
     """The objects of a type there, each once.
@@ -30,7 +30,7 @@ def read_there(
         there: the other directory.
         object_type: account or group.
         links: what was sent before.
-        sent: what is to be there.
+        outgoing: what is to be there.
         rules: what tells objects there.
         since: where it is given, only what was changed since is read, and what was sent is taken to be as it was.
 
@@ -44,17 +44,17 @@ def read_there(
     wheres: list[Filter] = [Compare(changed_at, ">=", gentime.to_text(since))]
     # Whoever is sent for the first time may be there already.
     fields = rules.match if object_type == ACCOUNT else ["name"]
-    for each in sent:
+    for each in outgoing:
         if each.entry.identifier not in links:
             values = {"name": (each.name,), **each.fields}
             wheres += (Compare(attribute, "=", value) for field in fields for value in values.get(field, ())
                        if (attribute := there.dialect.attribute(field, object_type)))  # fmt: skip
-    read: dict[str, Entry] = {}
+    entries: dict[str, Entry] = {}
     for where in wheres:
-        read |= {entry.identifier: entry for entry in directory.search(base, where=And((everything, where)))}
-    yield from read.values()
+        entries |= {entry.identifier: entry for entry in directory.search(base, where=And((everything, where)))}
+    yield from entries.values()
     for link in links.values():
-        if link.there not in read and NAME in link.sent and (MEMBERS in link.sent) == (object_type == GROUP):
+        if link.there not in entries and NAME in link.values and (MEMBERS in link.values) == (object_type == GROUP):
             entry = _as_sent(there, object_type, link, rules.identifier)
             directory.remember(entry.dn, link.there)
             yield entry
@@ -62,9 +62,11 @@ def read_there(
 
 def _as_sent(there: Context, object_type: str, link: Link, identifier: str) -> Entry:
     """An object as a run has left it."""
-    dn = names.parse(link.sent[NAME][0])
-    fields: dict[str, Sequence[str]] = {name: values for name, values in link.sent.items() if not name.startswith("@")}
-    entry = Entry(dn, there.dialect.new_entry(object_type, dn, fields | {"members": link.sent.get(MEMBERS, ())}))
+    dn = names.parse(link.values[NAME][0])
+    fields: dict[str, Sequence[str]] = {
+        name: values for name, values in link.values.items() if not name.startswith("@")
+    }
+    entry = Entry(dn, there.dialect.new_entry(object_type, dn, fields | {"members": link.values.get(MEMBERS, ())}))
     entry = applied(entry, there.dialect.changes_after_creation(object_type, fields))
     kept_in = "objectGUID" if there.directory.capabilities.schema == "ad" else "entryUUID"
     entry.attributes[kept_in] = [link.there]
