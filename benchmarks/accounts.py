@@ -15,17 +15,18 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+import vandrel
 from vandrel.charter.load import load
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.embedded import sqlite_file
 from vandrel.directory.embedded.store import EmbeddedDirectory
-from vandrel.record import journal as journals
+from vandrel.record.database import TABLES_OF_FILE
 from vandrel.record.journal import Journal
 from vandrel.steps.plan import Plan
 from vandrel.steps.runner import BATCH, Runner
 from vandrel.steps.step import Add, Step
 
-CHARTER = Path(journals.__file__).parent.parent / "demo" / "charter.yaml"
+CHARTER = Path(vandrel.__file__).parent / "demo" / "charter.yaml"
 UNITS = 40
 
 
@@ -71,7 +72,7 @@ def bare(folder: Path) -> float:
     total = 0.0
     for name, application, tables in (
         ("directory.db", sqlite_file.APPLICATION, sqlite_file.TABLES),
-        ("journal.db", 1, journals.TABLES),
+        ("journal.db", 1, TABLES_OF_FILE),
     ):
         target = folder / f"bare-{name}"
         sqlite_file.create(target, application, tables, "file")

@@ -186,7 +186,10 @@ class Session:
 
     @property
     def journal_path(self) -> Path:
-        """The journal: beside the file of an embedded directory, beside the charter for a server."""
+        """The file of the journal: beside the file of an embedded directory, beside the charter for a server.
+
+        Where the journal is in a database, what else is kept of the directory still stands beside this.
+        """
         return self.folder / file_names.JOURNAL if self.target else self.directory_path.with_name(file_names.JOURNAL)
 
     def rehearse(self) -> None:
@@ -220,10 +223,10 @@ class Session:
         charter = self.charter
         directory = self.server if self.target else self._file()
         if not any(charter.base.is_within(context) for context in directory.contexts):
-            held = " and ".join(map(str, directory.contexts))
+            contexts = " and ".join(map(str, directory.contexts))
             raise VandrelError(
                 Code.FOREIGN,
-                f"the directory holds {held}, and the charter is for {charter.base}",
+                f"the directory holds {contexts}, and the charter is for {charter.base}",
                 where=Location(server=directory.location),
                 remedy="name the directory that belongs to this charter with --directory",
             )
@@ -320,12 +323,20 @@ class Session:
             VandrelError: ``not-found`` where nothing was ever changed and `create` is false.
 
         """
-        path = self.journal_path
-        if not create and not path.exists():
-            raise VandrelError(
-                Code.NOT_FOUND, "nothing has been changed yet, so there is no journal", where=Location(file=str(path))
-            )
+        if not create and not self.has_journal:
+            where = Location(file=str(self.journal_path))
+            raise VandrelError(Code.NOT_FOUND, "nothing has been changed yet, so there is no journal", where=where)
         return self._opened
+
+    @property
+    def has_journal(self) -> bool:
+        """Whether there is a journal yet; one in a database is made when it is first looked for."""
+        return bool(self.journal_url) or self.journal_path.exists()
+
+    @property
+    def journal_url(self) -> str:
+        """The database in which the journal is; empty for a file."""
+        return self.target.connection.journal if self.target else ""
 
     def must_have_journal(self) -> None:
         """See to it that something was ever changed.
@@ -340,7 +351,7 @@ class Session:
     def _opened(self) -> Journal:
         from vandrel.record.journal import Journal
 
-        return Journal(self.journal_path, create=True)
+        return Journal(self.journal_path, create=True, url=self.journal_url)
 
     @cached_property
     def runner(self) -> Runner:
@@ -397,15 +408,15 @@ class Session:
 
     def warn_of_broken_jobs(self) -> None:
         """Say which jobs were broken off and not finished."""
-        if self.terminal.as_json or not self.journal_path.exists():
+        if self.terminal.as_json or not self.has_journal:
             return
-        from vandrel.errors import Code, Location
+        from vandrel.errors import Code
 
         self.terminal.findings(
             Finding(
                 Code.INTERRUPTED,
                 f"job {job.number} of {job.begun[:16].replace('T', ' ')} UTC was broken off: {job.title}",
-                Location(file=str(self.journal_path)),
+                self.journal().where,
                 f"vandrel resume {job.number} finishes it",
                 severity=NOTE,
             )

@@ -82,7 +82,7 @@ def load_mail(paths: Iterable[Path]) -> Mail | None:
     """How messages are sent: as the first of these files says that says anything. Raises as `load` does."""
     for folder, document in _documents(paths, []):
         if (mail := document.mail) is not None:
-            files = {name: _seen(folder, getattr(mail, name)) for name in ("password_file", "ca_file")}
+            files = {name: _visible(folder, getattr(mail, name)) for name in ("password_file", "ca_file")}
             return structs.replace(mail, **files)
     return None
 
@@ -102,7 +102,7 @@ def _documents(paths: Iterable[Path], skipped: list[Finding] | None) -> Iterator
         yield path.parent, _read(path, text)
 
 
-def _seen(folder: Path, name: str) -> str:
+def _visible(folder: Path, name: str) -> str:
     """A file as seen from the folder of the file that names it."""
     try:
         return str(folder / Path(name).expanduser()) if name else ""
@@ -113,13 +113,14 @@ def _seen(folder: Path, name: str) -> str:
 def _from_folder(folder: Path, connection: Connection) -> Connection:
     """The connection with the files that it names as seen from the folder of the file that names them."""
     identities = {
-        word: structs.replace(identity, password_file=_seen(folder, identity.password_file))
+        word: structs.replace(identity, password_file=_visible(folder, identity.password_file))
         for word, identity in connection.identities.items()
     }
-    return structs.replace(connection, identities=identities, ca_file=_seen(folder, connection.ca_file))
+    return structs.replace(connection, identities=identities, ca_file=_visible(folder, connection.ca_file))
 
 
 def _read(path: Path, text: str) -> Document:
+    from vandrel.record.shared_database import fault_of
     from vandrel.text.schema_errors import convert
     from vandrel.text.yaml_source import read
 
@@ -133,6 +134,8 @@ def _read(path: Path, text: str) -> Document:
                 source.fault(("connections", name, "hosts", number), what, "write https://HOST/scim/v2")
             elif not is_service and not _address(url):
                 source.fault(("connections", name, "hosts", number), f"{url!r} is no LDAP URL", "write ldaps://HOST")
+        if connection.journal and (fault := fault_of(connection.journal)):
+            source.fault(("connections", name, "journal"), fault, "write postgresql://HOST/NAME")
         try:
             names.parse(connection.base)
         except VandrelError as error:
@@ -174,8 +177,8 @@ def choose(named: str, book: dict[str, Connection], who: str) -> Target:
         return Target("", Connection([bare]), who, _typed(who) if who else local)
     connection = book.get(named)
     if connection is None:
-        known = f"there are: {listed(book, 'and')}" if book else "there is no connections.yaml that names any"
-        hint = did_you_mean(named, book) or f"{known}; a file has a / or a . in its name"
+        remedy = f"there are: {listed(book, 'and')}" if book else "there is no connections.yaml that names any"
+        hint = did_you_mean(named, book) or f"{remedy}; a file has a / or a . in its name"
         raise VandrelError(
             Code.NOT_FOUND, f"there is no connection {named!r}", where=Location(option="--directory"), remedy=hint
         )

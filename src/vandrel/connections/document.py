@@ -46,6 +46,9 @@ class Connection(_Part, frozen=True):
     unchecked: Annotated[bool, Meta(description="Do not check the certificate; said each time.")] = False
     unencrypted: Annotated[bool, Meta(description="Let passwords go over the network unencrypted.")] = False
     policy: Annotated[str, Meta(description="Name of the password policy where an account has none of its own.")] = ""
+    journal: Annotated[
+        str, Meta(description="A database for the journal of all who work on it, as postgresql://HOST/NAME.")
+    ] = ""
     seconds: Annotated[int, Meta(description="How long to wait for one answer.", ge=1, le=600)] = 10
     patience: Annotated[int, Meta(description="How long to go on trying when no host answers.", ge=0, le=86400)] = 30
 

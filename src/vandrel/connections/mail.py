@@ -26,19 +26,22 @@ def message(mail: Mail, to: str, subject: str, text: str) -> EmailMessage:
         VandrelError: ``bad-value`` for an address that is none.
 
     """
-    made = EmailMessage()
+    envelope = EmailMessage()
     try:
-        made["From"], made["To"] = mail.sender, to
-        made["Subject"] = " ".join(subject.split())
+        envelope["From"], envelope["To"] = mail.sender, to
+        envelope["Subject"] = " ".join(subject.split())
     except ValueError:
         what = f"{to!r} is no mail address"
         raise VandrelError(Code.BAD_VALUE, what, where=Location(field="mail"), remedy="name@example.org") from None
     if "@" not in to or "," in to:
         raise VandrelError(Code.BAD_VALUE, f"{to!r} is no mail address", remedy="name@example.org")
-    made["Date"], made["Message-ID"] = formatdate(localtime=True), make_msgid(domain=mail.sender.rpartition("@")[2])
-    made["Auto-Submitted"] = "auto-generated"  # RFC 3834: no answering machine answers
-    made.set_content(text)
-    return made
+    envelope["Date"], envelope["Message-ID"] = (
+        formatdate(localtime=True),
+        make_msgid(domain=mail.sender.rpartition("@")[2]),
+    )
+    envelope["Auto-Submitted"] = "auto-generated"  # RFC 3834: no answering machine answers
+    envelope.set_content(text)
+    return envelope
 
 
 def send(mail: Mail, messages: Iterable[EmailMessage]) -> list[VandrelError | None]:
@@ -54,15 +57,15 @@ def send(mail: Mail, messages: Iterable[EmailMessage]) -> list[VandrelError | No
 def _by_command(mail: Mail, each: EmailMessage) -> VandrelError | None:
     where = Location(text=mail.command)
     try:
-        done = subprocess.run(
+        process = subprocess.run(
             shlex.split(mail.command), input=each.as_bytes(), timeout=mail.seconds, check=False,
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
         )  # fmt: skip
     except (OSError, ValueError, subprocess.TimeoutExpired) as error:
         why = error.strerror if isinstance(error, OSError) else type(error).__name__
         raise DirectoryError(Code.OUT_OF_REACH, f"the mail command cannot be run: {why}", where=where) from None
-    if done.returncode:
-        return VandrelError(Code.REFUSED, f"the mail command ended with exit code {done.returncode}", where=where)
+    if process.returncode:
+        return VandrelError(Code.REFUSED, f"the mail command ended with exit code {process.returncode}", where=where)
     return None
 
 
@@ -90,8 +93,8 @@ def _by_server(mail: Mail, messages: Iterable[EmailMessage]) -> list[VandrelErro
                 except smtplib.SMTPResponseException as error:
                     outcomes.append(_refused(error.smtp_code, error.smtp_error, where))
                 except smtplib.SMTPRecipientsRefused as error:
-                    code, said = next(iter(error.recipients.values()))
-                    outcomes.append(_refused(code, said, where))
+                    code, reply = next(iter(error.recipients.values()))
+                    outcomes.append(_refused(code, reply, where))
     except ssl.SSLError:
         what, remedy = "the certificate of the mail server is not trusted", "name who signed it: ca-file"
         raise DirectoryError(Code.CERTIFICATE, what, where=where, remedy=remedy) from None
@@ -104,6 +107,6 @@ def _by_server(mail: Mail, messages: Iterable[EmailMessage]) -> list[VandrelErro
     return outcomes
 
 
-def _refused(code: int, said: bytes | str, where: Location) -> VandrelError:
-    text = said.decode("utf-8", "replace") if isinstance(said, bytes) else said
+def _refused(code: int, reply: bytes | str, where: Location) -> VandrelError:
+    text = reply.decode("utf-8", "replace") if isinstance(reply, bytes) else reply
     return VandrelError(Code.REFUSED, f"the mail server refuses it: {code} {text[:200]}", where=where)

@@ -90,7 +90,7 @@ def from_file(path: Path) -> Secret:
 def _from_command(command: str) -> Secret:
     try:
         words = shlex.split(command)
-        done = subprocess.run(words, stdout=subprocess.PIPE, timeout=_SECONDS, check=False, stdin=subprocess.DEVNULL)
+        process = subprocess.run(words, stdout=subprocess.PIPE, timeout=_SECONDS, check=False, stdin=subprocess.DEVNULL)
     except (OSError, ValueError) as error:
         why = error.strerror if isinstance(error, OSError) else error
         raise VandrelError(
@@ -100,10 +100,10 @@ def _from_command(command: str) -> Secret:
         raise VandrelError(
             Code.NOT_FOUND, f"the password command took over {_SECONDS} seconds", where=Location(text=command)
         ) from None
-    if done.returncode:
-        what = f"the password command ended with exit code {done.returncode}"
+    if process.returncode:
+        what = f"the password command ended with exit code {process.returncode}"
         raise VandrelError(Code.NOT_FOUND, what, where=Location(text=command), remedy="run it by hand to see why")
-    return _some(done.stdout.decode("utf-8", "replace").split("\n", 1)[0].rstrip("\r"), Location(text=command))
+    return _some(process.stdout.decode("utf-8", "replace").split("\n", 1)[0].rstrip("\r"), Location(text=command))
 
 
 def _from_keyring(target: Target) -> Secret:

@@ -62,10 +62,11 @@ def _write_school(folder: Path) -> None:
         (folder / target).write_text(text, "utf-8")
 
 
-def make(folder: Path, server: Directory | None = None) -> int:
+def make(folder: Path, server: Directory | None = None, journal_url: str = "") -> int:
     """Write the charter, the directory and the journal into an empty folder; return the number of accounts.
 
-    With `server`, the people come there, and not into a file of the folder.
+    With `server`, the people come there, and not into a file of the folder; `journal_url` is the database of its
+    journal, if that is in one.
 
     Raises:
         VandrelError: ``foreign``, ``schema`` for a server that is not for the demo: nothing was made.
@@ -78,7 +79,7 @@ def make(folder: Path, server: Directory | None = None) -> int:
     summer.write(folder)
     charter = load(folder / file_names.CHARTER)
     directory = server or EmbeddedDirectory.create(folder / file_names.DIRECTORY, [charter.base])
-    journal = Journal(folder / file_names.JOURNAL, create=True)
+    journal = Journal(folder / file_names.JOURNAL, create=True, url=journal_url)
     try:
         context = Context(charter, directory, dialect_for(directory, charter))
         runner = Runner(directory, context.dialect, lambda: journal)
@@ -111,13 +112,13 @@ def _hire(context: Context, runner: Runner, people: list[Row], title: str) -> di
     creator = Creator(context, context.charter.today())
     drafts: list[tuple[Draft, Secret | None]] = []
     for row in people:
-        given = {name: (value,) for name, value in row.items() if value and name not in ("kind", "refers")}
-        draft = creator.draft(row["kind"], {**given, **_MORE.get(row["kind"], {})})
+        fields = {name: (value,) for name, value in row.items() if value and name not in ("kind", "refers")}
+        draft = creator.draft(row["kind"], {**fields, **_MORE.get(row["kind"], {})})
         if are_fatal(draft.findings):
             raise Refused(draft.findings)
         assert draft.rules is not None
-        wanted = draft.rules.rules["first"].value == "generate"
-        drafts.append((draft, generate(draft.rules) if wanted else None))
+        has_password = draft.rules.rules["first"].value == "generate"
+        drafts.append((draft, generate(draft.rules) if has_password else None))
     runner.run(Plan(title, account_steps(context, drafts)), "vandrel demo")
     return {draft.value("number"): draft.dn for draft, _ in drafts if draft.dn is not None}
 

@@ -1,7 +1,7 @@
 """Locks on jobs: who runs, finishes or takes back a job holds its lock, and the system frees it with the process.
 
 The lock of job n is byte n of a file beside the journal (POSIX record locks). Such locks are not bound to a process
-number or a host name: they end with a kill or a reboot, and they hold between hosts that share a folder. A process
+number or a host name: they end with a kill or a reboot. A process
 loses all its locks on a file as soon as it closes any handle of it, so no handle is ever closed here.
 """
 

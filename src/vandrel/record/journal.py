@@ -10,7 +10,6 @@ from __future__ import annotations
 import getpass
 import os
 import socket
-import sqlite3
 from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from itertools import islice
@@ -20,32 +19,8 @@ from typing import Any
 import msgspec
 from msgspec import Struct, structs
 
-from vandrel.directory.embedded import sqlite_file
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
-from vandrel.record.job_locks import JobLocks
-
-#: "Vanj" as PRAGMA application_id.
-_APPLICATION = 0x56616E6A
-
-TABLES = """
-CREATE TABLE job(
-    number INTEGER PRIMARY KEY, begun TEXT NOT NULL, seen TEXT NOT NULL, ended TEXT,
-    who TEXT NOT NULL, bound_as TEXT NOT NULL, host TEXT NOT NULL, pid INTEGER NOT NULL,
-    command TEXT NOT NULL, title TEXT NOT NULL, directory TEXT NOT NULL, identity TEXT NOT NULL,
-    planned INTEGER NOT NULL,
-    made INTEGER NOT NULL DEFAULT 0, refused INTEGER NOT NULL DEFAULT 0, reached INTEGER NOT NULL DEFAULT 0,
-    going INTEGER NOT NULL DEFAULT 0, undoes INTEGER NOT NULL DEFAULT 0, state TEXT NOT NULL,
-    results TEXT NOT NULL
-);
-CREATE INDEX job_undoes ON job(undoes);
-CREATE TABLE step(
-    job INTEGER NOT NULL, number INTEGER NOT NULL, dn TEXT NOT NULL, new_dn TEXT, record BLOB NOT NULL, state TEXT,
-    why TEXT,
-    PRIMARY KEY(job, number)
-) WITHOUT ROWID;
-CREATE INDEX step_dn ON step(dn);
-CREATE INDEX step_new_dn ON step(new_dn) WHERE new_dn IS NOT NULL;
-"""
+from vandrel.record.database import Database, JournalFile
 
 #: What a step puts down of itself: ``step``, ``dn``, and what it changes.
 Record = dict[str, Any]
@@ -136,6 +111,12 @@ def _attributes_of(record: Record) -> set[str]:
     return {name.lower() for name in record.get("attributes", ())}
 
 
+def _containing(text: str) -> str:
+    """The pattern of LIKE, with ``!`` before what is meant as it stands, for texts in lower case that contain one."""
+    escaped = "".join(f"!{char}" if char in "!%_" else char for char in text.lower())
+    return f"%{escaped}%"
+
+
 def _now() -> str:
     return _in_text(datetime.now(UTC))
 
@@ -154,51 +135,54 @@ def user_name() -> str:
 
 
 class Journal:
-    """A journal file (SQLite, mode 0600), made on first use."""
+    """A journal, made on first use: a file, or a database that several machines share.
 
-    def __init__(self, path: Path, *, create: bool = False) -> None:
-        """Open the journal.
+    Attributes:
+        path: the file; of a shared one, where it would be. What else is kept of a directory stands beside it.
+
+    """
+
+    def __init__(self, path: Path, *, create: bool = False, url: str = "") -> None:
+        """Open the journal: the file, or with `url` that database.
 
         Raises:
             DirectoryError: as opening a directory does.
 
         """
-        if create and not path.exists():
-            try:
-                sqlite_file.create(path, _APPLICATION, TABLES, "journal")
-            except DirectoryError as error:
-                if error.code != Code.TAKEN:  # another process has just made it
-                    raise
         self.path = path
-        self._db, self._writable = sqlite_file.connect(path, _APPLICATION, "journal")
-        self._locks = JobLocks(path)
+        self._db: Database
+        if url:
+            from vandrel.record.shared_database import SharedDatabase
+
+            self._db = SharedDatabase(url)
+        else:
+            self._db = JournalFile(path, create=create)
+        self._locks = self._db.locks
+
+    @property
+    def where(self) -> Location:
+        """Where it is kept."""
+        return self._db.where
 
     def close(self) -> None:
-        """Close the file, and have no more to do with its locks."""
+        """Close it, and have no more to do with its locks."""
         self._db.close()
-        self._locks.close()
 
     # --- writing
 
     def begin(self, job: NewJob) -> int:
         """Open a job, take its lock, and return its number."""
-        if not self._writable:
-            raise DirectoryError(
-                Code.NOT_PERMITTED,
-                "the journal cannot be written, so nothing is changed",
-                where=Location(file=str(self.path)),
-                remedy="check the rights on the file and its folder",
-            )
+        self._db.must_be_writable()
         now = _now()
         values = {
             "begun": now, "seen": now, "who": user_name(), "host": socket.gethostname(), "pid": os.getpid(),
             "state": RUNNING, **structs.asdict(job),
         }  # fmt: skip
-        marks = ", ".join(f":{name}" for name in values)
+        marks = ", ".join("?" * len(values))
         # Within the transaction: nobody sees a running job without its lock.
-        with sqlite_file.transaction(self._db, self.path):
+        with self._db.transaction():
             (number,) = self._db.execute(
-                f"INSERT INTO job({', '.join(values)}) VALUES({marks}) RETURNING number", values
+                f"INSERT INTO job({', '.join(values)}) VALUES({marks}) RETURNING number", list(values.values())
             ).fetchone()
             self._locks.take(number)
         return int(number)
@@ -206,7 +190,7 @@ class Journal:
     def write(self, job: int, first: int, records: Sequence[Record]) -> None:
         """Write steps down, before they are made; `first` is the number of the first in the job."""
         rows = [(job, first + i, record["dn"], record.get("new"), _encode(record)) for i, record in enumerate(records)]
-        with sqlite_file.transaction(self._db, self.path):
+        with self._db.transaction():
             self._db.executemany("INSERT INTO step(job, number, dn, new_dn, record) VALUES(?, ?, ?, ?, ?)", rows)
 
     def mark(
@@ -217,17 +201,26 @@ class Journal:
         With `is_known`, nothing behind `going` was begun. Otherwise a step that was begun once stays in doubt.
         """
         refused = [(REFUSED, str(error), job, first + i) for i, error in enumerate(outcomes) if error is not None]
-        with sqlite_file.transaction(self._db, self.path):
+        with self._db.transaction():
             self._db.executemany("UPDATE step SET state = ?, why = ? WHERE job = ? AND number = ?", refused)
             self._db.execute(
                 "UPDATE job SET made = made + ?, refused = refused + ?, reached = ?, seen = ?, "
-                "going = max(?, CASE WHEN ? THEN 0 ELSE going END) WHERE number = ?",
-                (len(outcomes) - len(refused), len(refused), first + len(outcomes) - 1, _now(), going, is_known, job),
+                "going = CASE WHEN ? OR going < ? THEN ? ELSE going END WHERE number = ?",
+                (
+                    len(outcomes) - len(refused),
+                    len(refused),
+                    first + len(outcomes) - 1,
+                    _now(),
+                    is_known,
+                    going,
+                    going,
+                    job,
+                ),
             )
 
     def end(self, job: int, state: str) -> None:
         """Take note that a job is over, and give its lock back."""
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             now = _now()
             self._db.execute("UPDATE job SET ended = ?, seen = ?, state = ? WHERE number = ?", (now, now, state, job))
         self._locks.free(job)
@@ -235,7 +228,7 @@ class Journal:
     def over(self, identity: str, before: datetime) -> list[int]:
         """The numbers of the jobs on a directory that ended before a moment; never that of the last job of all."""
         moment = _in_text(before)
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             rows = self._db.execute(
                 "SELECT number FROM job WHERE identity = ? AND state IN (?, ?) AND ended < ? "
                 "AND number < (SELECT max(number) FROM job) ORDER BY number",
@@ -245,13 +238,13 @@ class Journal:
 
     def forget(self, numbers: Sequence[int]) -> None:
         """Forget jobs for good. What was written is overwritten."""
-        with sqlite_file.overwriting(self._db, self.path):
+        with self._db.overwriting():
             for table, column in (("step", "job"), ("job", "number")):
                 self._db.executemany(f"DELETE FROM {table} WHERE {column} = ?", [(number,) for number in numbers])
 
     def first(self) -> int:
         """The number of the first job that is in it; 0 where there is none."""
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             return int(self._db.execute("SELECT coalesce(min(number), 0) FROM job").fetchone()[0])
 
     def claim(self, number: int, *, is_dead: bool = False) -> Job:
@@ -272,7 +265,7 @@ class Journal:
             self._locks.free(number)
             raise self._busy(job)
         if job.state in (RUNNING, BROKEN):
-            with sqlite_file.plain_errors(self.path):
+            with self._db.plain_errors():
                 self._db.execute("UPDATE job SET state = ? WHERE number = ? AND state = ?", (BROKEN, number, RUNNING))
         return self.job(number)
 
@@ -294,33 +287,33 @@ class Journal:
 
     def jobs(self, last: int = 0, query: JobQuery = JobQuery()) -> Iterator[Job]:  # noqa: B008
         """The jobs that fit, newest first: all or the `last` so many."""
-        conditions, values = ["1"], list[object]()
+        conditions, values = ["1 = 1"], list[object]()
         if query.about:
             marks = ", ".join("?" * len(query.about))
             conditions.append(f"number IN (SELECT job FROM step WHERE dn IN ({marks}))")
             values += query.about
         if query.by:
-            conditions.append("(instr(lower(who), ?) OR instr(lower(bound_as), ?))")
-            values += [query.by.lower()] * 2
+            conditions.append("(lower(who) LIKE ? ESCAPE '!' OR lower(bound_as) LIKE ? ESCAPE '!')")
+            values += [_containing(query.by)] * 2
         for sign, moment in ((">=", query.since), ("<=", query.until)):
             if moment is not None:
                 conditions.append(f"begun {sign} ?")
                 values.append(_in_text(moment))
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             rows = self._db.execute(f"{self._JOB} WHERE {' AND '.join(conditions)} ORDER BY number DESC", values)
             fitting = (self._job(row) for row in rows if not query.attributes or self._touches(row[0], query))
             yield from islice(fitting, last or None)
 
     def _touches(self, job: int, query: JobQuery) -> bool:
         """Whether a step of a job changes one of the attributes, on one of the objects."""
-        about, wanted = set(query.about), {name.lower() for name in query.attributes}
+        about, attributes = set(query.about), {name.lower() for name in query.attributes}
         rows = self._db.execute("SELECT dn, record FROM step WHERE job = ?", (job,)).fetchall()
-        return any(wanted & _attributes_of(_decode(record)) for dn, record in rows if not about or dn in about)
+        return any(attributes & _attributes_of(_decode(record)) for dn, record in rows if not about or dn in about)
 
     def names_of(self, dn: str) -> tuple[str, ...]:
         """A name in full, and those that the object had before and after it, by what was renamed here."""
-        known, fresh = {dn}, [dn]
-        with sqlite_file.plain_errors(self.path):
+        dns, fresh = {dn}, [dn]
+        with self._db.plain_errors():
             while fresh:
                 one = fresh.pop()
                 rows = self._db.execute(
@@ -328,15 +321,15 @@ class Journal:
                     "UNION SELECT new_dn FROM step WHERE dn = ? AND new_dn IS NOT NULL",
                     (one, one),
                 ).fetchall()
-                fresh += [name for (name,) in rows if name not in known]
-                known |= set(fresh)
-        return tuple(sorted(known))
+                fresh += [name for (name,) in rows if name not in dns]
+                dns |= set(fresh)
+        return tuple(sorted(dns))
 
     def renames(self, identity: str) -> Iterator[tuple[int, int, str, str]]:
         """The renames that were made on a directory, in their order: job, step, old name and new."""
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             yield from self._db.execute(
-                "SELECT s.job, s.number, s.dn, s.new_dn FROM step s INDEXED BY step_new_dn "
+                f"SELECT s.job, s.number, s.dn, s.new_dn FROM step s {self._db.new_names} "
                 "JOIN job j ON j.number = s.job "
                 "WHERE j.identity = ? AND s.new_dn IS NOT NULL AND s.number <= j.reached AND coalesce(s.state, ?) = ? "
                 "ORDER BY s.job, s.number",
@@ -345,12 +338,11 @@ class Journal:
 
     def names_with(self, word: str) -> list[str]:
         """The names in full of objects that steps were about, and that have a word in the first part of them."""
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             rows = self._db.execute(
-                "SELECT DISTINCT dn FROM step WHERE instr(lower(substr(dn, 1, instr(dn || ',', ','))), ?)",
-                (word.lower(),),
+                "SELECT DISTINCT dn FROM step WHERE lower(dn) LIKE ? ESCAPE '!'", (_containing(word),)
             ).fetchall()
-        return [name for (name,) in rows]
+        return [name for (name,) in rows if word.lower() in name.partition(",")[0].lower()]
 
     def job(self, number: int) -> Job:
         """One job.
@@ -359,7 +351,7 @@ class Journal:
             VandrelError: code ``not-found``.
 
         """
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             row = self._db.execute(f"{self._JOB} WHERE number = ?", (number,)).fetchone()
         if row is None:
             raise VandrelError(Code.NOT_FOUND, f"the journal has no job {number}", remedy="vandrel journal lists them")
@@ -367,7 +359,7 @@ class Journal:
 
     def undone_by(self, number: int) -> int:
         """The number of the job that took this one back and was not taken back itself; 0 if there is none."""
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             rows = self._db.execute(
                 "SELECT number FROM job WHERE undoes = ? AND state = ? ORDER BY number", (number, DONE)
             ).fetchall()
@@ -375,7 +367,7 @@ class Journal:
 
     def steps(self, job: int) -> Iterator[JournalStep]:
         """The steps of a job, in order."""
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             for number, state, record, why in self._db.execute(
                 "SELECT s.number, coalesce(s.state, CASE WHEN s.number <= j.reached THEN ? WHEN s.number <= j.going "
                 "THEN ? ELSE ? END), s.record, coalesce(s.why, '') "
@@ -386,31 +378,32 @@ class Journal:
 
     def _read(self, record: bytes, job: int, step: int) -> Record:
         try:
-            read: Record = _decode(record)
+            decoded: Record = _decode(record)
         except (TypeError, ValueError):  # msgspec's errors are of ValueError
-            what, where = f"the record of step {step} is damaged", Location(job=job, file=str(self.path))
+            what, where = f"the record of step {step} is damaged", structs.replace(self.where, job=job)
             remedy = "vandrel verify tells what else is; vandrel unpack takes a copy"
             raise DirectoryError(Code.DAMAGED, what, where=where, remedy=remedy) from None
-        return read
+        return decoded
 
     def verify(self) -> tuple[int, list[Finding]]:
         """Go through the whole file: how many steps there are, and what is damaged."""
-        findings, steps = sqlite_file.integrity(self._db, self.path), 0
+        findings, steps = self._db.integrity(), 0
         try:
-            for job, number, record in self._db.execute("SELECT job, number, record FROM step"):
-                steps += 1
-                try:
-                    self._read(record, job, number)
-                except DirectoryError as error:
-                    findings += [structs.replace(finding, severity=NOTE) for finding in error.findings]
-        except sqlite3.Error as error:
+            with self._db.plain_errors():
+                for job, number, record in self._db.execute("SELECT job, number, record FROM step"):
+                    steps += 1
+                    try:
+                        self._read(record, job, number)
+                    except DirectoryError as error:
+                        findings += [structs.replace(finding, severity=NOTE) for finding in error.findings]
+        except DirectoryError as error:
             what = f"reading stopped after {steps} steps: {error}"
-            findings.append(Finding(Code.DAMAGED, what, Location(file=str(self.path)), "take it from a copy", NOTE))
+            findings.append(Finding(Code.DAMAGED, what, self.where, "take it from a copy", NOTE))
         return steps, findings
 
     def broken(self) -> list[Job]:
         """Jobs that were begun and never ended, by a process that is gone."""
-        with sqlite_file.plain_errors(self.path):
+        with self._db.plain_errors():
             rows = self._db.execute(f"{self._JOB} WHERE state IN (?, ?)", (RUNNING, BROKEN)).fetchall()
         return [job for job in map(self._job, rows) if job.state == BROKEN]
 

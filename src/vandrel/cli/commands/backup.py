@@ -44,5 +44,7 @@ def run(session: Session) -> Report:
     databases = [*directory, *(beside / name for name in names)]
     manifest = pack(Path(session.args.file), plain, databases)
     rows = [(file.name, file.size, file.digest) for file in manifest.files]
-    said = f"{count(len(rows), 'file')} in {session.args.file}, checked: {', '.join(row[0] for row in rows)}."
-    return Report("backup", ("name", "octets", "digest"), rows, is_for_programs=True, summary=[said])
+    summary = f"{count(len(rows), 'file')} in {session.args.file}, checked: {', '.join(row[0] for row in rows)}."
+    if session.journal_url:
+        summary = f"{summary} The journal is in a database, and not in it."
+    return Report("backup", ("name", "octets", "digest"), rows, is_for_programs=True, summary=[summary])

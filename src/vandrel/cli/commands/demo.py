@@ -56,4 +56,6 @@ def _make(session: Session, folder: Path) -> int:
     if session.target is None and session.args.directory:
         what, remedy = "the demo makes a file of its own, or fills a server", "name a connection or an LDAP URL"
         raise VandrelError(Code.USAGE, what, where=Location(option="--directory"), remedy=remedy)
-    return make(folder, session.server if session.target else None)
+    if session.target is None:
+        return make(folder)
+    return make(folder, session.server, session.target.connection.journal)

@@ -49,19 +49,19 @@ def run(session: Session) -> Report:
         report, identifiers = purge_there(session.context, args.names)
         if args.dry_run:
             return report
-        out.confirm_typed(_QUESTION, str(len(identifiers)), given=args.confirm)
+        out.confirm_typed(_QUESTION, str(len(identifiers)), option=args.confirm)
         for identifier in identifiers:
             session.context.directory.forget(identifier)
         return structs.replace(report, summary=[f"{len(identifiers)} forgotten there for good."])
     request = PurgeRequest(options.attic_selection(session, args.names), args.expired)
-    journal = session.journal() if session.journal_path.exists() else None
+    journal = session.journal() if session.has_journal else None
     report, forgotten = purge(session.context, session.attic, journal, request)
     if not forgotten or args.dry_run:
         return report
     if args.expired:
         out.confirm(f"Forget {forgotten} for good?", yes=args.yes)
     else:
-        out.confirm_typed(_QUESTION, str(len(forgotten.objects)), given=args.confirm)
+        out.confirm_typed(_QUESTION, str(len(forgotten.objects)), option=args.confirm)
     session.attic.purge(forgotten.objects)
     if journal is not None and forgotten.jobs:
         journal.forget(forgotten.jobs)

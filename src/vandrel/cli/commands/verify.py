@@ -30,5 +30,5 @@ def run(session: Session) -> Report:
     """Hand the files on."""
     from vandrel.jobs.inspect.verify import OwnFiles, verify
 
-    journal = session.journal() if session.journal_path.exists() else None
+    journal = session.journal() if session.has_journal else None
     return verify(session.context, OwnFiles(journal, session.attic, session.snapshots))
