@@ -159,7 +159,8 @@ def seen(folder: Folder, name: str) -> dict:
 def raw(running: servers.Slapd, name: str) -> dict[str, list]:
     directory = servers.open_directory(running.as_root())
     try:
-        (found,) = [e for e in directory.search(directory.contexts[0]) if e.dn.name == name]
+        entries = [e for e in directory.search(directory.contexts[0]) if e.dn.name == name]
+        found = next((e for e in entries if e.has_class("posixAccount")), None) or entries[0]  # or a group of one's own
         return {key: sorted(map(str, values)) for key, values in found.attributes.items()}
     finally:
         directory.close()
@@ -238,6 +239,55 @@ def test_hire_change_rename_let_go_and_bring_back(place):
     assert folder.run("audit").code in (0, Code.FAULTS_FOUND.exit_code)
 
 
+def test_accounts_with_groups_of_their_own(place):
+    """The group comes and goes with the account, is called as it is, and stays where others are in it."""
+    kind, folder, running = place
+    charter = (folder.path / "charter.yaml").read_text()
+    classes = "posixGroup" if kind == "rfc2307" else "groupOfUniqueNames, posixGroup"
+    charter = charter.replace("group: staff", "personal-groups: /groups").replace(", groups: [staff]", "")
+    charter = re.sub("group-classes: .*", f"group-classes: [{classes}]", charter)
+    (folder.path / "charter.yaml").write_text(charter)
+    fine(folder.run("edit", "--where", "(objectClass=person)", "kind=people", "-y"))
+    told = fine(folder.run("create", "people", "Eva Moe", "password=none", "-y"))
+    assert re.search(r"gid-number +2008 +a group of its own, emoe in /groups", told), told
+    assert (raw(running, "emoe")["uidNumber"], seen(folder, "emoe")["fields"]["primary"]) == (["2008"], ["emoe"])
+    (folder.path / "more.csv").write_text("given,surname\nIda,Vik\nPer,Dahl\n")
+    fine(folder.run("import", "more.csv", "--propose", "--kind", "people", "-q"))
+    fine(folder.run("import", "more.csv", "--no-passwords", "-y"))
+
+    def groups() -> dict[str, tuple[str, str]]:
+        """The number of each, and how many members it has."""
+        rows = folder.run("find", "--type", "groups", "--columns", "name,gid-number,members", "--json").json["rows"]
+        return {
+            row["name"]: (row["gid-number"], row["members"]) for row in rows if row["name"] not in ("staff", "deck")
+        }
+
+    assert groups() == {"emoe": ("2008", "1"), "ivik": ("2009", "1"), "pdahl": ("2010", "1")}
+    taken = folder.run("create", "people", "Sara Taff", "password=none", "-y")
+    assert (taken.code, "there is a group staff in /groups" in taken.err) == (Code.TAKEN.exit_code, True), taken.err
+    renamed = folder.run("rename", "emoe", "surname=Berg", "-y")
+    assert "its own group emoe becomes eberg" in renamed.out + renamed.err, fine(renamed)
+    assert groups()["eberg"] == ("2008", "1") and "emoe" not in groups()
+    fine(folder.run("undo", str(folder.run("journal", "--json").json["rows"][0]["number"]), "-y"))
+    assert groups()["emoe"] == ("2008", "1")
+    before = raw(running, "ivik")
+    fine(folder.run("delete", "ivik", "-y"))
+    assert "ivik" not in groups() and folder.run("show", "ivik").code == Code.NOT_FOUND.exit_code
+    fine(folder.run("restore", "ivik", "-y"))
+    assert groups()["ivik"] == ("2009", "1")
+    assert raw(running, "ivik")["uidNumber"] == before["uidNumber"]
+    blamed = [row for row in folder.run("audit", "--json").json["rows"] if "ou=groups" in str(row)]
+    assert not [row for row in blamed if "cn=ivik" in str(row)], blamed
+    fine(folder.run("edit", "pdahl", "groups+=emoe", "-y"))
+    fine(folder.run("delete", "emoe", "-y"))
+    assert seen(folder, "emoe")["fields"]["members"] == ["pdahl"]  # so it is not its own any more, and stays
+    directory = servers.open_directory(running.as_root())
+    draft = draft_charter(directory, directory.contexts[0], DraftRequest("Harbour Trust"))
+    directory.close()
+    posix = from_text(draft.text, Path("charter.yaml")).document.posix
+    assert posix is not None and (posix.group, posix.personal_groups) in (("staff", ""), ("", "/groups"))
+
+
 def test_who_comes_into_a_very_long_list_is_told_whatever_the_list_holds(place):
     kind, folder, running = place
     base = names.parse("ou=people,dc=marrowick,dc=example")
@@ -280,6 +330,17 @@ def test_its_charter_is_drafted_with_the_classes_and_the_numbers(server):
     assert document.posix is not None
     assert (document.posix.uid_numbers[0], document.posix.home) == (2000, "/srv/home/{login}")
     assert document.posix.group == "staff"
+
+
+def test_a_charter_names_one_first_group_and_a_place(demo):
+    text = (demo.path / "charter.yaml").read_text()
+    for posix, said in (
+        ("{group: staff, personal-groups: /Groups}", "a group of its own, or another as its first"),
+        ("{personal-groups: Groups}", "is no place: it does not begin with"),
+    ):
+        (demo.path / "charter.yaml").write_text(f"{text}\nposix: {posix}\n")
+        told = demo.run("charter", "check")
+        assert (told.code != 0, said in told.err) == (True, True), told.err
 
 
 def test_the_same_in_a_file(tmp_path):

@@ -221,6 +221,9 @@ class Posix(_Part, frozen=True):
     )
     by_kind: Annotated[dict[str, NumberRange], Meta(description="Kinds of account with a range of their own.")] = {}
     group: Annotated[Text, Meta(description="Pattern of the group whose number an account has as its first.")] = ""
+    personal_groups: Annotated[
+        str, Meta(description="Place of groups of one's own: of each account, with its logon name and its number.")
+    ] = ""
     home: Annotated[Text, Meta(description="Pattern of the home directory.")] = "/home/{login}"
     shell: Annotated[str, Meta(description="Shell.")] = "/bin/bash"
     kinds: Annotated[list[Text], Meta(description="Kinds of account that have it; none: all.")] = []

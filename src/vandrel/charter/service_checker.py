@@ -5,6 +5,8 @@ from __future__ import annotations
 from vandrel.charter.base_checker import WORD, BaseChecker
 from vandrel.charter.document import PasswordMail, Posix
 from vandrel.charter.name_limits import is_suffix
+from vandrel.directory import place as places
+from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, FIELDS, Shape
 from vandrel.text.nearest import did_you_mean
 from vandrel.text.schema_errors import is_hole
@@ -37,8 +39,22 @@ class ServiceChecker(BaseChecker):
             if kind not in self.kinds and not is_hole(kind):
                 self.source.fault(path, f"there is no kind of account {kind!r}", did_you_mean(kind, self.kinds))
         self.pattern(posix.home, ("posix", "home"))
+        if posix.personal_groups:
+            self._personal_groups(posix)
         if posix.group:
             self.pattern(posix.group, ("posix", "group"))
+
+    def _personal_groups(self, posix: Posix) -> None:
+        """The place of groups of one's own is one, and no other group is the first."""
+        path = ("posix", "personal-groups")
+        try:
+            places.parse(posix.personal_groups)
+        except VandrelError as error:
+            self.source.fault(path, error.findings[0].what, "write a place, as /Groups")
+        if posix.group:
+            self.source.fault(
+                path, "an account has a group of its own, or another as its first", "leave one of them out"
+            )
 
     def _password_mail(self, mail: PasswordMail) -> None:
         """A message with a password in it does not name the account, unless the charter says that it may."""

@@ -34,17 +34,38 @@ def with_login_lists(directory: Directory, dialect: Dialect, steps: Sequence[Ste
     changes = [_new_login(directory, step) for step in steps]
     listing = _listing(directory, [each.old for each in changes if each is not None])
     going = {step.dn.key for step in steps if isinstance(step, Remove)}
-    seen_to = {(step.dn.key, str(value)) for step in steps if isinstance(step, Set)
-               for change in step.changes if change.attribute == BY_LOGIN for value in change.removed}  # fmt: skip
+    seen_to = set(_seen_to(steps))
+    renames: list[Rename] = []
     for step, change in zip(steps, changes, strict=True):
+        renames += [step] if isinstance(step, Rename) else []
         more = [] if change is None else [
-            Set(group, (Change(BY_LOGIN, (change.old,), (change.new,) if change.new else ()),))
+            Set(_renamed(group, renames), (Change(BY_LOGIN, (change.old,), (change.new,) if change.new else ()),))
             for group in listing.get(change.old, ())
             if group.key not in going and (group.key, change.old) not in seen_to
         ]  # fmt: skip
         yield from more if isinstance(step, Remove) else ()
         yield step
         yield from () if isinstance(step, Remove) else more
+
+
+def _seen_to(steps: Sequence[Step]) -> Iterator[tuple[str, str]]:
+    """The logon names that steps take out of lists, each behind the key of the name that the group has now."""
+    renames: list[Rename] = []
+    for step in steps:
+        if isinstance(step, Rename):
+            renames.append(step)
+        for change in step.changes if isinstance(step, Set) else ():
+            if change.attribute == BY_LOGIN:
+                dn = step.dn
+                for rename in reversed(renames):
+                    dn = dn.moved(rename.new, rename.dn) if dn.is_within(rename.new) else dn
+                yield from ((dn.key, str(value)) for value in change.removed)
+
+
+def _renamed(dn: DN, renames: Sequence[Rename]) -> DN:
+    for rename in renames:
+        dn = dn.moved(rename.dn, rename.new) if dn.is_within(rename.dn) else dn
+    return dn
 
 
 def logins_of(steps: Sequence[Step]) -> dict[str, DN]:

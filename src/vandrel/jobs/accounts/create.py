@@ -20,7 +20,7 @@ from vandrel.directory.place import Place
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED, Shape
 from vandrel.jobs.accounts.new_memberships import NewMemberships
-from vandrel.jobs.common import field_values
+from vandrel.jobs.common import field_values, personal_groups
 from vandrel.jobs.common.directory_index import DirectoryIndex
 from vandrel.jobs.common.draft import PLACE, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
@@ -398,12 +398,17 @@ class Creator:
         try:
             self._set(draft, "unix-home", self._fill(posix.home, values), f"{posix.home}  (posix.home)")
             self._set(draft, "shell", posix.shell, "posix.shell")
-            if "gid-number" not in draft.derived and posix.group:
+            has_own_group = personal_groups.unit_of(self._context) is not None
+            if "gid-number" not in draft.derived and posix.group and not has_own_group:
                 group = self._fill(posix.group, values)
                 self._set(draft, "gid-number", self._posix_numbers.number_of(group), f"the group {group}")
             if "uid-number" not in draft.derived:
                 number = self._posix_numbers.uid_number(posix, draft.kind)
                 self._set(draft, "uid-number", number, "the next that is free")
+            if "gid-number" not in draft.derived and has_own_group:
+                rule = f"a group of its own, {values['login']} in {posix.personal_groups}"
+                self._set(draft, "gid-number", draft.value("uid-number"), rule)
+                draft.findings += filter(None, [personal_groups.why_no_group(self._context, values["login"])])
         except VandrelError as error:
             draft.findings += error.findings
 

@@ -9,6 +9,7 @@ from vandrel.directory.entry import Entry
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.draft import PLACE, BatchDraft, Draft
 from vandrel.jobs.common.new_object import new_object_steps
+from vandrel.jobs.common.personal_groups import group_steps
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.step import Add, Password, Set, Step
@@ -36,7 +37,7 @@ def account_steps(
         if not is_enabled or last:
             fields["enabled"] = ("no",)
         steps = new_object_steps(context, ACCOUNT, draft.dn, fields)
-        adds += steps
+        adds += [*steps, *group_steps(context, draft.dn, fields)]
         if secret is not None:
             passwords.append(Password(draft.dn, secret, _must_change(draft), hand_out if secret.generated else ""))
         if last and isinstance(steps[0], Add):

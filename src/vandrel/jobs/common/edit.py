@@ -17,7 +17,7 @@ from vandrel.directory.operations import Change
 from vandrel.directory.secret_attributes import is_secret
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED, Field, Shape
-from vandrel.jobs.common import field_values
+from vandrel.jobs.common import field_values, personal_groups
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.membership_editor import MembershipEditor
 from vandrel.jobs.common.name_allocator import NameAllocator
@@ -182,7 +182,19 @@ class Editor:
             changes += self._context.dialect.changes_with_name(entry, draft.rename.name)
         own: list[Step] = [Set(entry.dn, tuple(changes))] if changes else []
         edit.steps = [*own, *edit.steps, *([Rename(entry.dn, draft.rename)] if draft.rename is not None else [])]
+        self._own_group_follows(edit)
         return edit
+
+    def _own_group_follows(self, edit: Edit) -> None:
+        """Give the group of its own, which an account may have, the account's new logon name."""
+        login = next((each for each in edit.differences if each.field == "login"), None)
+        if login is None or not login.after or (groups := personal_groups.groups_of(self._context, [edit.entry])) == {}:
+            return
+        (group,) = groups.values()
+        edit.findings += filter(None, [personal_groups.why_no_group(self._context, login.after[0])])
+        edit.steps.append(Rename(group.dn, group.dn.parent.child(group.dn.naming_attribute, login.after[0])))
+        what = f"its own group {group.dn.name} becomes {login.after[0]}"
+        edit.findings.append(Finding(Code.REFUSED, what, Location(field="login"), severity=NOTE))
 
     def _assign(self, draft: _Draft, assignment: Assignment) -> None:
         """Take one assignment into the draft."""

@@ -34,12 +34,14 @@ class PosixAllocator:
     def uid_number(self, posix: Posix, kind: str) -> str:
         """The next number of an account. Raises `VandrelError` ``limit`` where its range is used up."""
         first, last = posix.by_kind.get(kind, posix.uid_numbers)
-        return self._next(self._uid_numbers, first, last, "uid-number")
+        used = self._numbers_of_both if posix.personal_groups else self._uid_numbers
+        return self._next(used, first, last, "uid-number")
 
     def gid_number(self, posix: Posix) -> str:
         """The next number of a group. Raises as `uid_number` does."""
         first, last = posix.gid_numbers
-        return self._next(self._gid_numbers, first, last, "gid-number")
+        used = self._numbers_of_both if posix.personal_groups else self._gid_numbers
+        return self._next(used, first, last, "gid-number")
 
     def number_of(self, group: str) -> str:
         """The number of a group by its name.
@@ -82,6 +84,11 @@ class PosixAllocator:
     @cached_property
     def _gid_numbers(self) -> set[int]:
         return self._used("gid-number", GROUP)
+
+    @cached_property
+    def _numbers_of_both(self) -> set[int]:
+        """Where an account has a group of its own, that has the account's number."""
+        return self._uid_numbers | self._gid_numbers
 
     def _used(self, field: str, object_type: str) -> set[int]:
         context = self._context

@@ -10,6 +10,7 @@ from vandrel.directory.entry import Entry
 from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.drafting.evidence import MOST, Noted, share
 from vandrel.jobs.drafting.kinds import DraftedKind
+from vandrel.text.string_prep import prepare
 
 _CLASSES = ("groupOfNames", "groupOfUniqueNames", "posixGroup")
 #: Up to which number a range goes that the directory does not use up.
@@ -43,6 +44,10 @@ def drafted_posix(survey: Survey, kinds: Sequence[DraftedKind]) -> dict[str, Any
     if groups:
         settings["gid-numbers"] = _range(survey, groups, "gid-number")
     by_number = {survey.context.one(group, "gid-number"): group.dn.name for group in groups}
+    own_places = _places_of_own_groups(survey, numbered, groups)
+    if own_places.total() * 2 > len(numbered):
+        place, times = own_places.most_common(1)[0]
+        settings["personal-groups"] = Noted(place, share(times, len(numbered)))
     homes, shells, firsts = Counter[str](), Counter[str](), Counter[str]()
     for entry in numbered:
         login = one(entry, "login")
@@ -52,7 +57,7 @@ def drafted_posix(survey: Survey, kinds: Sequence[DraftedKind]) -> dict[str, Any
         firsts[by_number.get(one(entry, "gid-number"), "")] += 1
     for key, counted in (("home", homes), ("shell", shells), ("group", firsts)):
         value, times = counted.most_common(1)[0]
-        if value:
+        if value and not (key == "group" and "personal-groups" in settings):
             question = () if times >= MOST * len(numbered) else ("fewer than nine in ten have it: is it the rule?",)
             settings[key] = Noted(value, share(times, len(numbered)), question)
     with_numbers = {entry.dn.key for entry in numbered}
@@ -61,6 +66,17 @@ def drafted_posix(survey: Survey, kinds: Sequence[DraftedKind]) -> dict[str, Any
     if len(concerned) < len(kinds):
         settings["kinds"] = concerned
     return settings
+
+
+def _places_of_own_groups(survey: Survey, accounts: Sequence[Entry], groups: Sequence[Entry]) -> Counter[str]:
+    """Where the groups stand that have the logon name and the number of an account."""
+    one, found = survey.one, Counter[str]()
+    by_name = {prepare(group.dn.name): group for group in groups}
+    for entry in accounts:
+        group = by_name.get(prepare(one(entry, "login")))
+        if group is not None and survey.context.one(group, "gid-number") == one(entry, "gid-number"):
+            found[survey.context.place(group.dn.parent)] += 1
+    return found
 
 
 def _range(survey: Survey, entries: Sequence[Entry], field: str) -> Noted:

@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from vandrel.directory import place as places
 from vandrel.errors import Code, Finding, VandrelError
+from vandrel.jobs.common.personal_groups import is_own_group
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
 from vandrel.record.attic import Attic, Item
@@ -103,7 +104,10 @@ def _named(context: Context, items: Iterable[Item], word: str) -> Item:
             partly.append(item)
         if word == str(item.number):
             by_number.append(item)
-    fitting = exact or by_number or partly
+    fitting = [
+        item for item in exact or by_number or partly
+        if not any(is_own_group(context, item.entry, other.entry) for other in exact)  # it comes with the account
+    ]  # fmt: skip
     if not fitting:
         what = f"nothing that was deleted is called {word!r}"
         raise VandrelError(Code.NOT_FOUND, what, remedy="vandrel attic lists what is there")

@@ -14,6 +14,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import UNIT
+from vandrel.jobs.common.personal_groups import groups_of
 from vandrel.jobs.common.proposal import Action, ObjectChange, PointingObject, Proposal, fixed, listed_names, unique
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
@@ -132,6 +133,7 @@ def work_out_deletion(context: Context, chosen: Sequence[Entry], *, contents: bo
         if context.dialect.object_type_of(entry) == UNIT and context.charter.designed(places.parse(place)) is not None:
             what = "the charter's hierarchy has this unit: vandrel hierarchy build makes it again"
             findings.append(Finding(Code.REFUSED, what, Location(place=place), severity=NOTE))
+    by_key |= {group.dn.key: group for group in groups_of(context, list(by_key.values())).values()}
     deletion = Deletion(sorted(by_key.values(), key=lambda entry: (-len(entry.dn), entry.dn.key)), findings=findings)
     removals = [Remove(entry.dn, entry.attributes) for entry in deletion.entries]
     references: list[KeptReference] = []

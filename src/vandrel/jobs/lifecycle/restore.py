@@ -17,6 +17,7 @@ from vandrel.directory.port import Scope
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.gc_control import gc_paused
+from vandrel.jobs.common import personal_groups
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.proposal import (
@@ -156,6 +157,7 @@ class Restorer:
             for item in items:
                 below = (other for other in self._attic.items(job=item.job) if other.entry.dn.is_below(item.entry.dn))
                 chosen |= {other.entry.dn.key: other for other in below}
+        self._add_own_groups(chosen)
         if not to:
             self._add_superiors(chosen)
         ordered = sorted(chosen.values(), key=lambda item: (len(item.entry.dn), item.entry.dn.key))
@@ -168,6 +170,20 @@ class Restorer:
             self.restored.append(self._back(item, self._new_dn(item, chosen, place, new_names), assignments))
             new_names[item.entry.dn.key] = self.restored[-1].entry.dn
         self._settle_references(new_names)
+
+    def _add_own_groups(self, chosen: dict[str, Item]) -> None:
+        """The groups of their own that accounts lost with them come back with them."""
+        if personal_groups.unit_of(self._context) is None:
+            return
+        for item in list(chosen.values()):
+            if self._context.object_type(item.entry) == ACCOUNT:
+                for step in personal_groups.group_steps(self._context, item.entry.dn, self._of_unix(item.entry)):
+                    own = next(iter(self._attic.items(job=item.job, key=step.dn.key)), None)
+                    if own is not None:
+                        chosen[own.entry.dn.key] = own
+
+    def _of_unix(self, entry: Entry) -> dict[str, Sequence[str]]:
+        return {name: self._context.dialect.read(entry, name) for name in ("login", "uid-number", "gid-number")}
 
     def _whose_names_are_taken(self, items: Sequence[Item], new_names: Mapping[str, DN]) -> set[str]:
         """The keys of objects of which a name is taken, or is that of two of them: all are asked about at once."""
