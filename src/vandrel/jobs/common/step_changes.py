@@ -6,6 +6,8 @@ from collections.abc import Iterable, Sequence
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.member_lists import BY_NAME
+from vandrel.directory.operations import Change
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
 from vandrel.objects.context import Context
 from vandrel.objects.view import shown_attribute
@@ -26,7 +28,7 @@ def changes_of_steps(context: Context, steps: Iterable[Step]) -> list[ObjectChan
                 fields = [
                     FieldChange(
                         f"@{c.attribute}", _for_people(c.attribute, c.removed), _for_people(c.attribute, c.added),
-                        is_partial=not c.is_exclusive,
+                        is_partial=not c.is_exclusive, concerned=_concerned(c),
                     )
                     for c in parts
                 ]  # fmt: skip
@@ -49,6 +51,13 @@ def _change(
     object_type = context.object_type(Entry(dn, attributes)) if attributes else ""
     place = context.place(dn.parent)
     return ObjectChange(action, object_type, dn, dn.name, place, tuple(fields), new_dn=new)
+
+
+def _concerned(change: Change) -> tuple[str, ...]:
+    """Who comes into a list of members or leaves it; nobody where the empty name does, or the list is another."""
+    values = (*change.added, *change.removed)
+    is_of_names = change.attribute in BY_NAME and not change.is_exclusive and all(values)
+    return tuple(map(str, values)) if is_of_names else ()
 
 
 def _for_people(name: str, values: Sequence[Value]) -> tuple[str, ...]:

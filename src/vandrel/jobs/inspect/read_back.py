@@ -9,7 +9,7 @@ from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Scope
-from vandrel.fields import ACCOUNT
+from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
 from vandrel.jobs.common.report import ObjectDetail, Table
@@ -44,7 +44,10 @@ def _read(context: Context, dn: DN, change: ObjectChange) -> Entry | None:
     """An object; of a group with a very long list, without that."""
     if not any(field.concerned for field in change.fields):
         return context.directory.get(dn)
-    only = context.dialect.attributes_read(change.object_type)
+    others = [
+        field.field.removeprefix("@") for field in change.fields if field.field.startswith("@") and not field.concerned
+    ]
+    only = [*context.dialect.attributes_read(change.object_type or GROUP), *others]
     return next(context.directory.search(dn, Scope.BASE, only=only), None)
 
 
