@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN := $(VENV)/bin
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 
-.PHONY: demo test soak fuzz lint bench screens docs clean
+.PHONY: demo test soak fuzz mutants lint bench screens docs clean
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -33,6 +33,11 @@ soak: $(VENV)/.dev
 FUZZ_SECONDS ?= 360
 fuzz: $(VENV)/.dev
 	VANDREL_FUZZ_SECONDS=$(FUZZ_SECONDS) $(BIN)/pytest tests/test_fuzz.py
+
+# Small changes to the code, one at a time: which of them no test notices.
+mutants: $(VENV)/.dev
+	$(BIN)/pip install --quiet "cosmic-ray>=8.4"
+	$(BIN)/python tools/mutants.py
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check .

@@ -20,7 +20,8 @@ from vandrel.directory.packing import pack
 from vandrel.directory.port import Changes
 from vandrel.errors import Code
 from vandrel.jobs.snapshots.keep import TakeRequest, ThinRequest, take, to_drop
-from vandrel.record.snapshots import Snapshot, Snapshots, Source
+from vandrel.record.snapshot_writer import Source
+from vandrel.record.snapshots import Snapshot, Snapshots
 
 from . import servers
 from .conftest import Folder

@@ -8,11 +8,8 @@ password hashes where the directory shows them, and is for its owner alone (mode
 
 from __future__ import annotations
 
-import hashlib
-import sqlite3
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
-from itertools import accumulate
 from pathlib import Path
 
 from msgspec import Struct
@@ -22,15 +19,13 @@ from vandrel.directory.dn import DN
 from vandrel.directory.embedded import sqlite_file
 from vandrel.directory.entry import Entry
 from vandrel.directory.packing import Packed, unpack
-from vandrel.directory.port import Changes
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError
 from vandrel.record.own_file import OwnFile
+from vandrel.record.snapshot_writer import INDEX, Latest, SnapshotWriter, Source, number_of, state_of
 
 #: "Vans" as PRAGMA application_id.
 _APPLICATION = 0x56616E73
 
-#: Of what stands in the last snapshot alone: so what ends makes room for what begins.
-_INDEX = "CREATE UNIQUE INDEX spell_open ON spell(base, object) WHERE last IS NULL;"
 _TABLES = f"""
 CREATE TABLE snapshot(
     number INTEGER PRIMARY KEY AUTOINCREMENT, identity TEXT NOT NULL, taken TEXT NOT NULL, who TEXT NOT NULL,
@@ -46,17 +41,11 @@ CREATE TABLE line(
     entries INTEGER NOT NULL DEFAULT 0, digest BLOB NOT NULL DEFAULT x'', stamp TEXT NOT NULL DEFAULT '',
     UNIQUE(identity, base)
 );
-{_INDEX}
+{INDEX}
 """
 
 #: The version of the tables.
 _VERSION = 8
-#: States in a block, which is what is read for one of them.
-_BLOCK = 2000
-#: The share of entries up to which those that have changed are read one by one, and so many in any case.
-_FEW, _AT_LEAST = 0.1, 20
-#: What stands in the last snapshot of a line.
-_OPEN = "FROM spell WHERE base = ? AND last IS NULL"
 _COLUMNS = "object, dn, state, block, start, length"
 #: A spell in these columns.
 _Row = tuple[str, str, bytes, int, int, int]
@@ -95,19 +84,6 @@ class Held(Struct, frozen=True):
         return other is not None and self.state == other.state
 
 
-class Source(Struct, frozen=True):
-    """A directory that can tell what has changed, beside reading all of it.
-
-    Attributes:
-        changes: as `vandrel.directory.port.Directory.changes`, from a stamp and the identifiers of what was there.
-        read: reads one entry, packed.
-
-    """
-
-    changes: Callable[[str, Collection[str]], Changes] = lambda since, known: Changes()
-    read: Callable[[DN], Packed | None] = lambda dn: None
-
-
 class Snapshots(OwnFile):
     """The snapshots of one directory, in a file beside the journal."""
 
@@ -140,7 +116,7 @@ class Snapshots(OwnFile):
             line = self._line(base)
             used = self.db.execute("SELECT seq FROM sqlite_sequence WHERE name = 'snapshot'").fetchone()
             number = (used[0] if used else 0) + 1
-            writing = _Writing(self.db, line, number, self._latest(line))
+            writing = SnapshotWriter(self.db, line, number, self._latest(line))
             stamp = writing.take(entries, source or Source())
             moment, digest = datetime.now(UTC), writing.digest.to_bytes(16, "big")
             self.db.execute(
@@ -158,14 +134,14 @@ class Snapshots(OwnFile):
         self.db.execute("INSERT OR IGNORE INTO line(identity, base) VALUES(?, ?)", where)
         return int(self.db.execute("SELECT number FROM line WHERE identity = ? AND base = ?", where).fetchone()[0])
 
-    def _latest(self, line: int) -> _Latest:
+    def _latest(self, line: int) -> Latest:
         """How a line was left."""
         entries, digest, stamp, number = self.db.execute(
             "SELECT l.entries, l.digest, l.stamp, coalesce(max(s.number), 0) FROM line l LEFT JOIN snapshot s "
             "ON s.identity = l.identity AND s.base = l.base WHERE l.number = ?",
             (line,),
         ).fetchone()
-        return _Latest(number, entries, int.from_bytes(digest, "big"), stamp)
+        return Latest(number, entries, int.from_bytes(digest, "big"), stamp)
 
     def drop(self, numbers: Sequence[int]) -> None:
         """Drop snapshots; what no other needs goes with them."""
@@ -288,7 +264,7 @@ class Snapshots(OwnFile):
             (digest,) = self.db.execute("SELECT digest FROM snapshot WHERE number = ?", (snapshot.number,)).fetchone()
         rows, digest_now = self._rows(snapshot), 0
         for row in rows:
-            digest_now ^= _number(row[2])
+            digest_now ^= number_of(row[2])
         entries = len(rows)
         if (entries, digest_now.to_bytes(16, "big")) != (snapshot.entries, digest):
             what = f"snapshot {snapshot.number} had {snapshot.entries} entries, and {entries} are found, or others"
@@ -296,158 +272,5 @@ class Snapshots(OwnFile):
         return findings
 
 
-class _Latest(Struct, frozen=True):
-    """How a line of snapshots was left.
-
-    Attributes:
-        number: of the last one that is kept, 0 for none.
-        entries: of the last one that was taken.
-        digest: of these.
-        stamp: the directory's, of then.
-
-    """
-
-    number: int
-    entries: int
-    digest: int
-    stamp: str
-
-
-class _Objects(Collection[str]):
-    """The identifiers of the objects in the last snapshot of a line, which are read when somebody asks."""
-
-    def __init__(self, db: sqlite3.Connection, line: int, number: int) -> None:
-        self._db, self._line, self._number = db, line, number
-
-    def __len__(self) -> int:
-        return self._number
-
-    def __contains__(self, identifier: object) -> bool:
-        found = self._db.execute(f"SELECT 1 {_OPEN} AND object = ?", (self._line, identifier))
-        return found.fetchone() is not None
-
-    def __iter__(self) -> Iterator[str]:
-        for (identifier,) in self._db.execute(f"SELECT object {_OPEN}", (self._line,)):
-            yield identifier
-
-
-class _Writing:
-    """One snapshot as it is written.
-
-    Attributes:
-        total: entries.
-        changed: objects that are new, gone, or differ.
-        digest: of all.
-
-    """
-
-    def __init__(self, db: sqlite3.Connection, line: int, number: int, latest: _Latest) -> None:
-        self._db, self._line, self._number, self._latest = db, line, number, latest
-        self._ended: list[str] = []
-        #: What is not yet in a block: the octets, and of each object its identifier, name and state.
-        self._octets: list[bytes] = []
-        self._open: list[tuple[str, str, bytes]] = []
-        self.total, self.changed, self.digest = 0, 0, 0
-
-    def take(self, entries: Iterable[Packed], source: Source) -> str:
-        """Write what differs; the directory's stamp."""
-        identifiers = _Objects(self._db, self._line, self._latest.entries)
-        changes = source.changes(self._latest.stamp, identifiers)
-        few = self._few(changes, identifiers, source) if self._latest.stamp else None
-        if few is not None:
-            self._write_few(few, changes.deleted)
-        elif self._db.execute("SELECT 1 FROM spell").fetchone():
-            self._write_all(entries, dict(self._db.execute(f"SELECT object, state {_OPEN}", (self._line,))))
-        else:  # an index is made faster than it grows
-            self._db.execute("DROP INDEX spell_open")
-            self._write_all(entries, {})
-            self._db.execute(_INDEX)
-        return changes.stamp
-
-    def _few(self, changes: Changes, identifiers: Collection[str], source: Source) -> list[Packed] | None:
-        """The entries that are new or may differ; None where all must be read."""
-        if changes.names is None or len(changes.names) > max(_AT_LEAST, len(identifiers) * _FEW):
-            return None
-        entries = [entry for dn in changes.names if (entry := source.read(dn)) is not None]
-        if changes.has_references:
-            return entries
-        is_renamed = any((earlier := self._open_spell(name)) and earlier[0] != dn for name, dn, _ in entries)
-        return None if is_renamed or changes.deleted else entries
-
-    def _open_spell(self, name: str) -> tuple[str, bytes] | None:
-        """The name and the state that an object had last."""
-        row: tuple[str, bytes] | None = self._db.execute(
-            f"SELECT dn, state {_OPEN} AND object = ?", (self._line, name)
-        ).fetchone()
-        return row
-
-    def _write_few(self, entries: Iterable[Packed], deleted: Iterable[str]) -> None:
-        """Write these, and that others are gone; all the rest is as it was."""
-        self.total, self.digest = self._latest.entries, self._latest.digest
-        by_name = {entry[0]: entry for entry in entries}
-        before = {name: earlier[1] for name in {*by_name, *deleted} if (earlier := self._open_spell(name)) is not None}
-        for state in before.values():
-            self.digest ^= _number(state)
-        self.total -= len(before)
-        self._write_all(by_name.values(), before)
-
-    def _write_all(self, entries: Iterable[Packed], before: dict[str, bytes]) -> None:
-        """Write these entries; who was there before, each with a state, and is not among them is gone."""
-        read = set[str]()
-        for entry in entries:
-            name, dn, data = entry
-            if name in read:  # it was moved while the directory was read, and came once more
-                continue
-            read.add(name)
-            self.total += 1
-            state = state_of(entry)
-            self.digest ^= _number(state)
-            earlier = before.pop(name, None)
-            if earlier is not None:
-                if earlier == state:
-                    continue
-                self._ended.append(name)
-            self.changed += 1
-            self._octets.append(data)
-            self._open.append((name, dn, state))
-            if len(self._open) == _BLOCK:
-                self._write()
-        self.changed += len(before)
-        self._ended += before
-        self._write()
-
-    def _write(self) -> None:
-        """Write a block, and the spells of its objects, after those that they follow are over."""
-        for sql in (
-            "DELETE FROM spell WHERE first > ? AND base = ? AND object = ? AND last IS NULL",  # all of it is forgotten
-            "UPDATE spell SET last = ? WHERE base = ? AND object = ? AND last IS NULL",
-        ):
-            self._db.executemany(sql, [(self._latest.number, self._line, name) for name in self._ended])
-        if self._open:
-            import zstandard
-
-            data = zstandard.ZstdCompressor(level=3).compress(b"".join(self._octets))
-            block = self._db.execute("INSERT INTO block(data) VALUES(?)", (data,)).lastrowid
-            lengths = list(map(len, self._octets))
-            where = zip(self._open, accumulate(lengths, initial=0), lengths, strict=False)
-            self._db.executemany(
-                "INSERT INTO spell(base, first, block, object, dn, state, start, length) "
-                f"VALUES({self._line}, {self._number}, {block}, ?, ?, ?, ?, ?)",
-                [(*each, start, length) for each, start, length in where],
-            )  # fmt: skip
-        self._ended, self._octets, self._open = [], [], []
-
-
 def _held(row: _Row) -> Held:
     return Held(row[0], DN.read(row[1]), row[2], row[3:])
-
-
-def state_of(entry: Packed) -> bytes:
-    """The state of an object: the digest of how it is known, its name, and what it holds."""
-    name, dn, data = entry
-    return hashlib.blake2b(f"{name}\0{dn}\0".encode() + data, digest_size=16).digest()
-
-
-def _number(state: bytes) -> int:
-    """What an object adds to the digest of a snapshot, in whatever order objects come."""
-    return int.from_bytes(state, "big")

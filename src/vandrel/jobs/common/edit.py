@@ -182,19 +182,11 @@ class Editor:
             changes += self._context.dialect.changes_with_name(entry, draft.rename.name)
         own: list[Step] = [Set(entry.dn, tuple(changes))] if changes else []
         edit.steps = [*own, *edit.steps, *([Rename(entry.dn, draft.rename)] if draft.rename is not None else [])]
-        self._own_group_follows(edit)
+        if login := next((each.after for each in edit.differences if each.field == "login"), ()):
+            steps, findings = personal_groups.follow(self._context, entry, login[0])
+            edit.steps += steps
+            edit.findings += findings
         return edit
-
-    def _own_group_follows(self, edit: Edit) -> None:
-        """Give the group of its own, which an account may have, the account's new logon name."""
-        login = next((each for each in edit.differences if each.field == "login"), None)
-        if login is None or not login.after or (groups := personal_groups.groups_of(self._context, [edit.entry])) == {}:
-            return
-        (group,) = groups.values()
-        edit.findings += filter(None, [personal_groups.why_no_group(self._context, login.after[0])])
-        edit.steps.append(Rename(group.dn, group.dn.parent.child(group.dn.naming_attribute, login.after[0])))
-        what = f"its own group {group.dn.name} becomes {login.after[0]}"
-        edit.findings.append(Finding(Code.REFUSED, what, Location(field="login"), severity=NOTE))
 
     def _assign(self, draft: _Draft, assignment: Assignment) -> None:
         """Take one assignment into the draft."""

@@ -8,11 +8,11 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare, Filter, Or
-from vandrel.errors import Code, Finding, Location
+from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.new_object import new_object_steps
 from vandrel.objects.context import Context
-from vandrel.steps.step import Step
+from vandrel.steps.step import Rename, Step
 from vandrel.text.string_prep import prepare
 
 #: Accounts whose groups are asked for together.
@@ -60,6 +60,17 @@ def is_own_group(context: Context, group: Entry, account: Entry) -> bool:
         return False
     one, number = context.one, "gid-number"
     return prepare(group.dn.name) == prepare(one(account, "login")) and one(group, number) == one(account, number)
+
+
+def follow(context: Context, account: Entry, login: str) -> tuple[list[Step], list[Finding]]:
+    """The steps that give the group of its own of an account, if it has one, its new logon name; and what to tell."""
+    group = groups_of(context, [account]).get(account.dn.key)
+    if group is None:
+        return [], []
+    what = f"its own group {group.dn.name} becomes {login}"
+    findings = [Finding(Code.REFUSED, what, Location(field="login"), severity=NOTE), why_no_group(context, login)]
+    rename = Rename(group.dn, group.dn.parent.child(group.dn.naming_attribute, login))
+    return [rename], [finding for finding in findings if finding is not None]
 
 
 def groups_of(context: Context, accounts: Iterable[Entry]) -> dict[str, Entry]:

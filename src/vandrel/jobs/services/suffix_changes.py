@@ -88,13 +88,9 @@ def withdraw(context: Context, suffix: str, new: str) -> Proposal | Report:
 
     """
     suffix = _suffix(suffix)
-    of_server, registered = context.dialect.registered_suffixes() or frozenset(), context.dialect.suffix_list()
-    listed = (
-        [value for value in registered.texts("uPNSuffixes") if value.lower() == suffix]
-        if registered is not None
-        else []
-    )
-    if suffix in of_server and not listed:
+    domains, entry = context.dialect.registered_suffixes() or frozenset(), context.dialect.suffix_list()
+    listed = [] if entry is None else [value for value in entry.texts("uPNSuffixes") if value.lower() == suffix]
+    if suffix in domains and not listed:
         what = f"{suffix} is the name of a domain, and cannot be withdrawn"
         raise VandrelError(Code.REFUSED, what, where=Location(text=suffix))
     is_in_charter = suffix in _of_charter(context)
@@ -115,11 +111,8 @@ def withdraw(context: Context, suffix: str, new: str) -> Proposal | Report:
     if is_in_charter:
         what, remedy = f"the charter registers {suffix} too", "take it out of suffixes: there"
         findings.append(Finding(Code.REFUSED, what, Location(file=str(context.charter.source)), remedy, NOTE))
-    removal = (
-        [Set(registered.dn, (Change("uPNSuffixes", removed=tuple(listed)),))]
-        if registered is not None and listed
-        else []
-    )
+    change = Change("uPNSuffixes", removed=tuple(listed))
+    removal = [Set(entry.dn, (change,))] if entry is not None and listed else []
     if not users and not removal:
         return Report("suffixes", summary=[f"Nobody has {suffix}."], findings=findings)
     moved = change_suffix(context, suffix, new, Selection()) if users else None

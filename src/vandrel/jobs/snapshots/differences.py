@@ -15,7 +15,8 @@ from vandrel.directory.secret_attributes import is_secret
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
 from vandrel.objects.view import shown_attribute
-from vandrel.record.snapshots import Held, Snapshot, Snapshots, state_of
+from vandrel.record.snapshot_writer import state_of
+from vandrel.record.snapshots import Held, Snapshot, Snapshots
 
 
 class What(StrEnum):

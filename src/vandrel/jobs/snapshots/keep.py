@@ -17,7 +17,8 @@ from vandrel.directory.port import Changes, Scope
 from vandrel.errors import Code, VandrelError
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
-from vandrel.record.snapshots import Snapshot, Snapshots, Source
+from vandrel.record.snapshot_writer import Source
+from vandrel.record.snapshots import Snapshot, Snapshots
 
 _STYLE = "%Y-%m-%d %H:%M"
 
