@@ -56,3 +56,14 @@ def test_it_is_installed_without_a_network_from_a_folder_of_wheels(tmp_path):
                          cwd=tmp_path, capture_output=True, text=True, check=False,
                          env=Folder(tmp_path).environment())  # fmt: skip
     assert far.returncode and "Traceback" not in far.stderr and "vandrel[ldap]" in far.stderr, far.stderr
+
+    # As a tool of its own, for one user (pipx).
+    python("-m", "venv", str(tmp_path / "tools"))
+    python("-m", "pip", "install", "-q", "pipx", of=tmp_path / "tools")
+    own = Folder(tmp_path).environment() | {
+        "PIPX_HOME": str(tmp_path / "pipx"), "PIPX_BIN_DIR": str(tmp_path / "bin"), "PIPX_MAN_DIR": str(tmp_path / "man"),
+    }  # fmt: skip
+    python("-m", "pipx", "install", str(wheel), of=tmp_path / "tools", env=own)
+    told = subprocess.run([str(tmp_path / "bin" / "vandrel"), "find", "alund"], cwd=tmp_path / "demo", check=False,
+                          capture_output=True, text=True, env=own)  # fmt: skip
+    assert (told.returncode, "Anna Lund" in told.stdout) == (0, True), told.stderr

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 
-from vandrel import __version__
+from vandrel import __version__, user_folders
 from vandrel.charter.document import Document
 
 
@@ -21,9 +21,7 @@ class _CacheRecord(msgspec.Struct, frozen=True, array_like=True):
 
 
 def _file(path: Path) -> Path:
-    from platformdirs import user_cache_path
-
-    return user_cache_path("vandrel") / f"charter-{zlib.crc32(str(path.absolute()).encode()):08x}.msgpack"
+    return user_folders.cache() / f"charter-{zlib.crc32(str(path.absolute()).encode()):08x}.msgpack"
 
 
 def find(path: Path, text: str) -> Document | None:

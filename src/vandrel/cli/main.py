@@ -15,6 +15,9 @@ if TYPE_CHECKING:
 
 def main(words: Sequence[str]) -> int:
     """Run one command line and return its exit code."""
+    from vandrel.cli.quick_start import load_msgspec
+
+    load_msgspec()
     from vandrel.cli.parser import parse
     from vandrel.cli.session import Session
 

@@ -11,7 +11,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from vandrel import file_names
+from vandrel import file_names, user_folders
 from vandrel.cli.terminal import Terminal
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 
@@ -78,9 +78,7 @@ class Session:
         for folder in here.parents:
             if (folder / file_names.CHARTER).is_file():
                 return folder / file_names.CHARTER
-        from platformdirs import user_config_path
-
-        own = user_config_path("vandrel") / file_names.CHARTER
+        own = user_folders.settings() / file_names.CHARTER
         if own.is_file():
             return own
         raise VandrelError(
@@ -141,8 +139,6 @@ class Session:
 
     @property
     def _connection_files(self) -> list[Path]:
-        from platformdirs import user_config_path
-
         if named := os.environ.get("VANDREL_CONNECTIONS"):
             return [Path(named)]
         here = Path.cwd()
@@ -150,7 +146,7 @@ class Session:
         with suppress(VandrelError):  # without a charter, a server can be looked at all the same
             places.insert(0, self.folder)
         # The user's own come first: a folder that one works in cannot take their names.
-        places.insert(0, user_config_path("vandrel"))
+        places.insert(0, user_folders.settings())
         return [place / file_names.CONNECTIONS for place in dict.fromkeys(places)]
 
     @cached_property

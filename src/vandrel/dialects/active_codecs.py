@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, cast
 
 from vandrel.dialects.base import BaseDialect
@@ -358,10 +357,14 @@ class AddressNumberCodec(FieldCodec):
 
     def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
         """The address in decimal notation with dots."""
+        from ipaddress import IPv4Address
+
         return [str(IPv4Address(int(value) & 0xFFFFFFFF)) for value in entry.texts(attribute)]
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
         """The number, in 32 bits with a sign."""
+        from ipaddress import IPv4Address
+
         numbers = [int(IPv4Address(value)) for value in values]
         return [str(number - (1 << 32) if number >> 31 else number) for number in numbers]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sqlite3
 import time
-import uuid
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
 
@@ -231,7 +230,7 @@ class Writer:
         references = {name: self._names_in(data, name) for name in self._schema.references_in(data)}
         self._hide_passwords(data)
         self._imply_superiors(data)
-        data["entryUUID"] = [operation.was or str(uuid.uuid4())]
+        data["entryUUID"] = [operation.was or _new_identifier()]
         data["createTimestamp"] = data["modifyTimestamp"] = [now]
         return data, references
 
@@ -446,3 +445,9 @@ def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:
 
 def _text(value: Value) -> str:
     return value if isinstance(value, str) else value.decode("utf-8", "replace")
+
+
+def _new_identifier() -> str:
+    from uuid import uuid4  # whoever only reads has no use for it
+
+    return str(uuid4())

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from vandrel import __version__
+from vandrel import __version__, user_folders
 
 #: The values of the subschema subentry, by attribute.
 Definitions = dict[str, list[str]]
@@ -35,9 +35,7 @@ _OURS = "'vandrelAccount'"
 
 
 def _file(server: str) -> Path:
-    from platformdirs import user_cache_path
-
-    return user_cache_path("vandrel") / f"schema-{zlib.crc32(server.encode()):08x}.msgpack"
+    return user_folders.cache() / f"schema-{zlib.crc32(server.encode()):08x}.msgpack"
 
 
 def find(server: str, stamp: str) -> Definitions | None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
-from fractions import Fraction
 from functools import lru_cache
 
 from vandrel.directory import dn
@@ -61,6 +60,8 @@ def _time(value: str) -> str:
             moment += sign * timedelta(hours=int(zone[1:3]), minutes=int(zone[3:5] or 0))
         behind = (fraction or "")[1:].rstrip("0")
         if behind and second is None:
+            from fractions import Fraction
+
             seconds = Fraction(int(behind), 10 ** len(behind)) * (60 if minute else 3600)
             moment += timedelta(seconds=seconds.numerator // seconds.denominator)
             behind = ""

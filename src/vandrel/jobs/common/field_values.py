@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from datetime import date
-from ipaddress import IPv4Address
 from pathlib import Path
 from typing import get_args
 
@@ -176,6 +175,8 @@ def _misshapen(context: Context, field: Field, value: str) -> str:
 
 
 def _is_ipv4(value: str) -> bool:
+    from ipaddress import IPv4Address
+
     try:
         IPv4Address(value)
     except ValueError:
