@@ -16,6 +16,7 @@ from vandrel.charter.charter import Charter
 from vandrel.charter.load import from_text
 from vandrel.demo.world import charter_text
 from vandrel.dialects.base import difference
+from vandrel.dialects.codec import BooleanCodec, MarkCodec
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
@@ -170,3 +171,32 @@ def test_fields_that_share_an_attribute_are_written_together():
     assert ("enabled", "locked") in pairs
     for one, two in pairs:
         hold_together(DIALECT, made, one, two)
+
+
+@pytest.mark.parametrize(
+    ("codec", "value", "found"),
+    [
+        (BooleanCodec("flag"), "yes", "(flag=TRUE)"), (BooleanCodec("flag"), "no", "(flag=FALSE)"),
+        (MarkCodec("flag"), "yes", "(flag=TRUE)"), (MarkCodec("flag"), "no", "(!(flag=TRUE))"),
+    ],
+)  # fmt: skip
+def test_a_flag_is_stored_found_and_read_as_what_it_is(codec, value, found):
+    stored = {name: values for name, values in {"flag": codec.store(DIALECT, "flag", [value])}.items() if values}
+    assert filters.to_text(codec.condition(DIALECT, "flag", value)) == found
+    assert codec.read(DIALECT, Entry(ANNA, stored), "flag") == [value]
+    # Nothing at all: a mark says no, unless it may say nothing; a truth value says nothing.
+    nothing = codec.read(DIALECT, Entry(ANNA, {}), "flag")
+    assert nothing == ([] if isinstance(codec, BooleanCodec) else ["no"])
+
+
+def test_a_mark_that_may_say_nothing():
+    sparse = MarkCodec("flag", is_sparse=True)
+    assert sparse.read(DIALECT, Entry(ANNA, {}), "flag") == []
+    assert sparse.read(DIALECT, Entry(ANNA, {"flag": ["TRUE"]}), "flag") == ["yes"]
+
+
+def test_a_day_is_an_instant_where_the_attribute_keeps_instants_and_text_elsewhere():
+    """The demo's zone is Europe/Oslo: a first day begins at midnight there, an hour before that of UTC."""
+    codec = DIALECT.codec("starts")
+    assert codec.store(DIALECT, "vandrelStart", ["2026-01-05"]) == ["20260104230000Z"]
+    assert codec.store(DIALECT, "description", ["2026-01-05"]) == ["2026-01-05"]

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from vandrel.directory import dn as names
 from vandrel.directory import place as places
+from vandrel.directory.dn import DN
 from vandrel.errors import VandrelError
 
 # RFC 4514, section 4.
@@ -114,3 +115,32 @@ def test_places():
 def test_places_survive_text_and_back(steps):
     if not any(step.endswith("\\") for step in steps):
         assert places.parse(places.to_text(tuple(steps))) == tuple(steps)
+
+
+def test_the_own_part_of_a_name():
+    dn = names.parse("cn=Anna+uid=alund,ou=Deck,dc=example")
+    assert (dn.naming_attribute, dn.name) == ("cn", "Anna")
+    assert names.parse("ou=Deck,dc=example").naming_attribute == "ou"
+    assert DN(()).name == ""
+    assert names.parse("cn=#04024869,dc=example").name == "#04024869"
+
+
+@pytest.mark.parametrize("text", ["cn=Anna Lund,ou=Deck,dc=example", "UID=ALund,ou=Deck,dc=example", "cn=a,dc=b"])
+def test_a_name_that_is_read_has_the_key_of_one_that_is_parsed(text):
+    assert DN.read(text).key == names.parse(text).key
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [("cn=#0402ab  ,dc=b", "cn=#0402ab,dc=b"), ("cn=a  ,dc=b", "cn=a,dc=b"), ("cn=a\\ ,dc=b", "cn=a\\ ,dc=b")],
+)
+def test_spaces_behind_a_value_are_none_of_it(text, expected):
+    """RFC 4514, section 3 has none; RFC 2253, section 4 lets them be read; an escaped one belongs to the value."""
+    assert str(names.parse(text)) == str(names.parse(expected))
+    assert names.parse(text).key == names.parse(expected).key
+
+
+def test_a_fault_is_told_with_the_column_that_people_count():
+    with pytest.raises(VandrelError) as error:
+        names.parse('cn=a"b,dc=x')
+    assert error.value.findings[0].where.column == 5

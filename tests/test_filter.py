@@ -181,3 +181,23 @@ def test_an_escaped_value_is_only_ever_a_value(value):
         assert any("\ud800" <= char <= "\udfff" for char in value)
     else:
         assert item == Compare("cn", "=", value)
+
+
+def test_spaces_before_and_within_brackets_are_passed_over():
+    assert filters.parse("   ( & (a=b)   (c=d)  )") == filters.parse("(&(a=b)(c=d))")
+
+
+def test_the_beginning_of_a_long_filter_is_told_and_a_short_one_whole():
+    for text, is_cut in (("(a=b", False), ("(a=" + "b" * 200, True)):
+        with pytest.raises(VandrelError) as error:
+            filters.parse(text)
+        assert ("'... is not a filter" in str(error.value)) == is_cut, error.value
+
+
+def test_as_many_parts_as_a_filter_may_have():
+    def with_parts(number: int) -> str:
+        return f"(|{'(a=b)' * (number - 1)})"
+
+    assert len(filters.parse(with_parts(500)).parts) == 499
+    with pytest.raises(VandrelError, match="more than 500 parts"):
+        filters.parse(with_parts(501))
