@@ -24,7 +24,7 @@ SUBJECTS = {
     "directory/dn.py": "tests/test_dn.py",
     "directory/filter.py": "tests/test_filter.py",
     "directory/packing.py": "tests/test_snapshots.py",
-    "charter/naming.py": "tests/test_naming.py",
+    "charter/naming.py": "tests/test_naming.py tests/test_group_batch.py",
     "dialects/codec.py": "tests/test_dialect.py",
     "steps/state_check.py": "tests/test_steps.py tests/test_model.py",
     "steps/rename_tracking.py": "tests/test_steps.py tests/test_model.py",
