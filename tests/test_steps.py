@@ -19,6 +19,7 @@ from vandrel.errors import Code, DirectoryError, Refused, VandrelError
 from vandrel.jobs.history.undo import UndoRequest, undo_job
 from vandrel.record.journal import BROKEN, DONE, PART, RUNNING, JobQuery, Journal, NewJob
 from vandrel.secret import Secret
+from vandrel.steps import runner as runner_module
 from vandrel.steps.plan import Plan
 from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, from_record
@@ -355,3 +356,20 @@ def test_secrets_by_other_names_are_in_no_record(name):
         said = repr(step.record())
         assert "new-one" not in said and "old" not in said
         assert isinstance(step, Remove) or step.record()["redacted"]
+
+
+def _sizes(seconds_of, steps: int = 4000) -> list[int]:
+    """The sizes of the batches of a plan, each of which takes as long as `seconds_of` says of its size."""
+    sizer = runner_module._BatchSizer(Plan("test", [None] * steps), all_at_once=False)  # type: ignore[list-item]
+    sizes = []
+    while sizer.start < sizer.stop:
+        sizes.append(sizer.stop - sizer.start)
+        sizer.go_on(seconds_of(sizes[-1]))
+    return sizes
+
+
+def test_batches_shrink_on_a_slow_server_and_not_over_a_long_line():
+    assert _sizes(lambda steps: steps * 0.04)[:5] == [250, 125, 62, 31, 15]  # until one takes a moment
+    # Four answers of a fifth of a second, and sixteen steps on their way at a time: 125 cost more each than 250.
+    assert _sizes(lambda steps: 0.8 + steps / 16 * 0.2)[:5] == [250, 125, 250, 250, 250]
+    assert _sizes(lambda steps: 0.1)[:4] == [250, 500, 1000, 2000]

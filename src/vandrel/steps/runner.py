@@ -33,6 +33,8 @@ from vandrel.steps.superior_guards import with_superior_guards
 BATCH = 4000
 #: The same for servers, to begin with and at the least; and the seconds that one batch should take there.
 _FIRST_BATCH, _LEAST_BATCH, _MOMENT = 250, 10, 1.0
+#: How much more a step may cost in a smaller batch: beyond that, what takes long is the way there and not the work.
+_DEARER = 1.15
 
 Progress = Callable[[int, int], None]
 
@@ -40,13 +42,17 @@ Progress = Callable[[int, int], None]
 class _BatchSizer:
     """The batches of a plan, one after the other: servers get as many steps at a time as they make in a moment.
 
-    So whoever looks on sees it go on, and not much is in doubt after a kill, however slow a server is. The steps behind
+    So whoever looks on sees it go on, and not much is in doubt after a kill, however slow a server is. Over a long line
+    small batches only wait more often: they shrink no further once their steps cost more each. The steps behind
     ``start``, up to ``stop``, are at work.
     """
 
     def __init__(self, plan: Plan, *, all_at_once: bool) -> None:
         self._ends = (*plan.barriers, len(plan.steps))
         self._size = BATCH if all_at_once else _FIRST_BATCH
+        self._least = _LEAST_BATCH
+        #: How many steps the batch before had, and what each cost.
+        self._before = (0, 0.0)
         self.start, self.stop = 0, self._stop(0)
 
     def _stop(self, start: int) -> int:
@@ -54,10 +60,15 @@ class _BatchSizer:
 
     def go_on(self, seconds: float) -> None:
         """The next batch, of which the last one took so many seconds."""
+        steps = max(self.stop - self.start, 1)
+        before, cost = self._before
         if seconds < _MOMENT / 2:
             self._size = min(self._size * 2, BATCH)
         elif seconds > _MOMENT:
-            self._size = max(self._size // 2, _LEAST_BATCH)
+            if steps < before and seconds / steps > _DEARER * cost:
+                self._least = before
+            self._size = max(self._size // 2, self._least)
+        self._before = (steps, seconds / steps)
         self.start = self.stop
         self.stop = self._stop(self.start)
 
