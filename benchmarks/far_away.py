@@ -25,14 +25,6 @@ from vandrel.intake.annotate import write_rows
 
 PROGRAM = Path(sys.executable).with_name("vandrel")
 WINDOW = 16
-CONNECTION = """\
-connections:
-  harbour:
-    hosts: ["ldap://127.0.0.1:{port}"]
-    unencrypted: true
-    identities:
-      desk: {{bind: "cn=root,{suffix}", password-file: secret}}
-"""
 #: Identity and stamps, which the server gives.
 _OF_SERVER = ("entryuuid", "structuralobjectclass", "subschemasubentry", "hassubordinates", "entrydn", "memberof")
 _SECRET = "the-tests-alone"
@@ -49,11 +41,13 @@ def imported(folder: Path, count: int, late: float) -> tuple[float, int, list[tu
     """Seconds of the import, how often it waited, and what there is afterwards that was not there before."""
     with servers.running(servers.PLAIN) as server:
         line = servers.FarAway(server.port, 0.0)
-        (folder / "connections.yaml").write_text(CONNECTION.format(port=line.port, suffix=servers.SUFFIX))
-        (folder / "secret").write_text(_SECRET)
-        (folder / "secret").chmod(0o600)
+        (folder / "connections.yaml").write_text(
+            servers.CONNECTION.format(port=line.port, who=f"cn=root,{servers.SUFFIX}")
+        )
+        (folder / "hers").write_text(_SECRET)
+        (folder / "hers").chmod(0o600)
         run(folder, "demo", "demo", "--no-tour", "--directory", "harbour")
-        for name in ("connections.yaml", "secret"):
+        for name in ("connections.yaml", "hers"):
             (folder / "demo" / name).write_bytes((folder / name).read_bytes())
             (folder / "demo" / name).chmod(0o600)
         write_rows(folder / "demo" / "crew.csv", HEADER, rows(count))

@@ -79,6 +79,17 @@ MODULES = ("refint", "unique", "ppolicy", "syncprov")
 _PROTECTION = 'access to filter="(vandrelProtected=TRUE)" attrs=entry by * =arscdx'
 
 
+#: A connection over the network, by a name and a password in a file beside it.
+CONNECTION = """\
+connections:
+  harbour:
+    hosts: ["ldap://127.0.0.1:{port}"]
+    unencrypted: true
+    identities:
+      desk: {{bind: "{who}", password-file: hers}}
+"""
+
+
 class Setup(NamedTuple):
     """How a server is set up. ``bare``: nothing but the standards' schema and no overlay."""
 

@@ -25,15 +25,6 @@ from . import servers
 from .conftest import Folder
 from .test_teams import BAD
 
-#: Bound over the network, with the rights of a group.
-CONNECTION = """\
-connections:
-  harbour:
-    hosts: ["ldap://127.0.0.1:{port}"]
-    unencrypted: true
-    identities:
-      desk: {{bind: "{who}", password-file: hers}}
-"""
 DOMAIN = """\
 connections:
   harbour:
@@ -142,7 +133,7 @@ def harbour(tmp_path_factory) -> Iterator[Harbour]:
     with with_desk() as server:
         path = tmp_path_factory.mktemp("halfway")
         relay = servers.Watching(server.port)
-        (path / "connections.yaml").write_text(CONNECTION.format(port=relay.port, who=WHO))
+        (path / "connections.yaml").write_text(servers.CONNECTION.format(port=relay.port, who=WHO))
         yield _demo(server.settings(), path, relay, PASSWORD)
         relay.close()
 

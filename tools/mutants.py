@@ -85,14 +85,13 @@ def _run(copy: Path, module: str, sample: int, seconds: float) -> tuple[Counter[
             dropped = [(job,) for job, _ in rows if job not in wanted]
             session.executemany(f"DELETE FROM {table} WHERE job_id = ?", dropped)
         session.commit()
-    run("exec", "mutants.toml", "mutants.db")
-    with closing(sqlite3.connect(copy / "mutants.db")) as session:
+        run("exec", "mutants.toml", "mutants.db")
         results = session.execute(
-            "SELECT s.operator_name, s.start_pos_row, r.test_outcome, r.diff FROM work_results r "
-            "JOIN mutation_specs s ON s.job_id = r.job_id ORDER BY s.start_pos_row"
+            "SELECT start_pos_row, test_outcome, diff FROM work_results JOIN mutation_specs USING(job_id) "
+            "ORDER BY start_pos_row"
         ).fetchall()
-    outcomes = Counter(str(outcome).rpartition(".")[2].upper() for _, _, outcome, _ in results)
-    survivors = [f"line {row}: {_change(diff)}" for _, row, outcome, diff in results if "surv" in str(outcome).lower()]
+    outcomes = Counter(str(outcome).rpartition(".")[2].upper() for _, outcome, _ in results)
+    survivors = [f"line {row}: {_change(diff)}" for row, outcome, diff in results if "surv" in str(outcome).lower()]
     return outcomes, survivors
 
 

@@ -120,7 +120,6 @@ def _from_folder(folder: Path, connection: Connection) -> Connection:
 
 
 def _read(path: Path, text: str) -> Document:
-    from vandrel.record.shared_database import fault_of
     from vandrel.text.schema_errors import convert
     from vandrel.text.yaml_source import read
 
@@ -134,8 +133,11 @@ def _read(path: Path, text: str) -> Document:
                 source.fault(("connections", name, "hosts", number), what, "write https://HOST/scim/v2")
             elif not is_service and not _address(url):
                 source.fault(("connections", name, "hosts", number), f"{url!r} is no LDAP URL", "write ldaps://HOST")
-        if connection.journal and (fault := fault_of(connection.journal)):
-            source.fault(("connections", name, "journal"), fault, "write postgresql://HOST/NAME")
+        if connection.journal:
+            from vandrel.record.shared_database import fault_of
+
+            if fault := fault_of(connection.journal):
+                source.fault(("connections", name, "journal"), fault, "write postgresql://HOST/NAME")
         try:
             names.parse(connection.base)
         except VandrelError as error:

@@ -13,6 +13,13 @@ Value = str | bytes
 IDENTIFIERS = ("entryUUID", "objectGUID")
 
 
+def new_identifier() -> str:
+    """Make the identifier of a new object: a UUID of random numbers (RFC 9562, 5.4)."""
+    from uuid import uuid4  # whoever only reads has no use for it
+
+    return str(uuid4())
+
+
 class Entry(Struct):
     """One object of a directory.
 

@@ -14,7 +14,7 @@ from vandrel.directory.embedded import hashing
 from vandrel.directory.embedded.password_state import with_password
 from vandrel.directory.embedded.reference_table import ReferenceTable, changed_meanwhile
 from vandrel.directory.embedded.row_codec import DamagedRowError, Data, Index, damaged, decode, encode, sealed_anew
-from vandrel.directory.entry import Value
+from vandrel.directory.entry import Value, new_identifier
 from vandrel.directory.operations import (
     TAKEN_BACK,
     AddEntry,
@@ -230,7 +230,7 @@ class Writer:
         references = {name: self._names_in(data, name) for name in self._schema.references_in(data)}
         self._hide_passwords(data)
         self._imply_superiors(data)
-        data["entryUUID"] = [operation.was or _new_identifier()]
+        data["entryUUID"] = [operation.was or new_identifier()]
         data["createTimestamp"] = data["modifyTimestamp"] = [now]
         return data, references
 
@@ -445,9 +445,3 @@ def _not_unique(value: Value, holder: str, dn: DN) -> DirectoryError:
 
 def _text(value: Value) -> str:
     return value if isinstance(value, str) else value.decode("utf-8", "replace")
-
-
-def _new_identifier() -> str:
-    from uuid import uuid4  # whoever only reads has no use for it
-
-    return str(uuid4())
