@@ -24,7 +24,7 @@ from vandrel.secret import Secret
 
 from . import servers
 from .conftest import IS_SOAK, Folder, Result
-from .test_halfway import COMMANDS, CONNECTION, DOMAIN, PASSWORD, VOLATILE, WHO, with_desk
+from .test_halfway import COMMANDS, DOMAIN, PASSWORD, VOLATILE, WHO, with_desk
 
 CHANGES = """\
 dn: cn=Anna Lund,ou=Officers,ou=Deck,ou=Northquay,ou=Ferries,dc=marrowick,dc=example
@@ -265,7 +265,7 @@ def prepared(demo_template, tmp_path_factory) -> Path:
 @pytest.fixture(scope="module")
 def slapd(tmp_path_factory) -> Iterator[Server]:
     with with_desk() as server:
-        connection = CONNECTION.format(port=server.port, who=WHO)
+        connection = servers.CONNECTION.format(port=server.port, who=WHO)
         yield Server(server.settings(), tmp_path_factory.mktemp("stops"), connection, PASSWORD)
 
 
