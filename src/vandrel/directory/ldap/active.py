@@ -36,17 +36,19 @@ class _DescriptorAttribute(NamedTuple):
 
 
 def _flag(
-    text: Callable[[Descriptor], bool], changed: Callable[[Descriptor, bool], Descriptor]
+    is_set: Callable[[Descriptor], bool], changed: Callable[[Descriptor, bool], Descriptor]
 ) -> _DescriptorAttribute:
     return _DescriptorAttribute(
-        lambda d: ["TRUE"] if text(d) else [], lambda d, change: changed(d, "TRUE" in change.added)
+        lambda d: ["TRUE"] if is_set(d) else [], lambda d, change: changed(d, "TRUE" in change.added)
     )
 
 
 def _own_entries(current: Descriptor, change: Change) -> Descriptor:
     """The descriptor with the own entries of the one that is wanted: what is handed down is for the server to say."""
-    text = change.added[0] if change.added else b""
-    return descriptor.with_own_of(current, descriptor.decode(text)) if isinstance(text, bytes) and text else current
+    octets = change.added[0] if change.added else b""
+    if not isinstance(octets, bytes) or not octets:
+        return current
+    return descriptor.with_own_of(current, descriptor.decode(octets))
 
 
 #: The descriptor itself is the first: the others then say what is to be so in it.

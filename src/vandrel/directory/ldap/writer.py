@@ -169,11 +169,11 @@ class Writer:
         )
 
     def _settle(
-        self, operations: Sequence[Operation], request: deque[_PendingRequest], outcomes: _Outcomes, leave: int
+        self, operations: Sequence[Operation], pending: deque[_PendingRequest], outcomes: _Outcomes, leave: int
     ) -> None:  # fmt: skip
         """Wait for answers until no more than `leave` requests are on their way."""
-        while len(request) > leave:
-            one = request.popleft()
+        while len(pending) > leave:
+            one = pending.popleft()
             operation = operations[one.index]
             try:
                 if one.connection is not self._link.connection:
