@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 import shlex
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
 import pytest
 
+from vandrel.dialects.dialect import Dialect
 from vandrel.directory import dn as names
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.entry import Entry
@@ -301,6 +303,13 @@ def test_names_of_nobody_and_addresses_of_two_are_found_where_no_server_forbids_
         root.close()
 
 
+def say_yes(patch: pytest.MonkeyPatch, dialect: Dialect, fields: Sequence[str]) -> None:
+    """Let these fields of all accounts be ``yes``."""
+    read = type(dialect).read_many
+    patch.setattr(type(dialect), "read_many", lambda self, entries, field, object_type: (
+        [["yes"]] * len(entries) if field in fields else read(self, entries, field, object_type)))  # fmt: skip
+
+
 def test_what_only_some_directories_tell_is_judged_there(bench, monkeypatch):
     """A last logon, a password that can be read, and one that never grows old, as a domain shows them."""
     anna = hire(bench, "Anna", "Lund", "1")
@@ -309,14 +318,10 @@ def test_what_only_some_directories_tell_is_judged_there(bench, monkeypatch):
     def told(last: int, created: int, marked: str = "") -> list[str]:
         instants = {"last logon": now - timedelta(days=last), "created": now - timedelta(days=created)}
         dialect = bench.context.dialect
-        read = type(dialect).read
+        monkeypatch.setattr(type(dialect), "tells_last_logon", True)
         monkeypatch.setattr(type(dialect), "instants", lambda self, entry: iter(instants.items()))
-
-        def with_mark(self: object, entry: Entry, field: str) -> list[str]:
-            return ["yes"] if field == marked else read(self, entry, field)
-
         with monkeypatch.context() as patch:
-            patch.setattr(type(dialect), "read", with_mark)
+            say_yes(patch, dialect, (marked,))
             survey = Survey(bench.context)
             return [name for name in ELSEWHERE[3:7]
                     if any(fault.entry.dn == anna for fault in all_rules()[name].check(survey))]  # fmt: skip
@@ -381,13 +386,11 @@ def test_a_lock_and_tasks_that_differ_from_the_charter_are_found(bench, monkeypa
     assert not list(all_rules()["locked"].check(Survey(bench.context)))
     monkeypatch.setattr(dialect, "is_locked", lambda self, entry: entry.dn == anna)
     assert [fault.entry.dn for fault in all_rules()["locked"].check(Survey(bench.context))] == [anna]
-    read = dialect.read
     with monkeypatch.context() as patch:
-        marks = ("change", "password-fixed")
-        patch.setattr(dialect, "read", lambda self, e, field: ["yes"] if field in marks else read(self, e, field))
+        say_yes(patch, bench.context.dialect, ("change", "password-fixed"))
         assert [fault.entry.dn for fault in all_rules()["change-impossible"].check(Survey(bench.context))] == [anna]
     # A file keeps no tasks in force: here it says that it does, and that another one is.
-    ferries = bench.context.charter.base.child("ou", "Ferries")
+    ferries, read = bench.context.charter.base.child("ou", "Ferries"), dialect.read
 
     def in_force(self: object, entry: Entry, field: str) -> list[str]:
         return ["team-it: unlock"] if field == "delegation" and entry.dn == ferries else read(self, entry, field)

@@ -18,6 +18,7 @@ from vandrel.directory.entry import Value
 from vandrel.directory.operations import AddEntry
 from vandrel.errors import Code, VandrelError
 from vandrel.jobs.audit.infer import conforming, infer
+from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.drafting.draft import DraftRequest, draft_charter
 from vandrel.jobs.drafting.evidence import Noted, write
 
@@ -260,21 +261,19 @@ def test_the_pattern_by_which_names_were_made_is_found_again(bench, login, patte
     for number, (first, last) in enumerate(PEOPLE):
         name = login.format(g=first.lower(), s=last.lower(), i=first[0].lower())
         hire(bench, first, last, str(number), login=[name])
-    where = bench.context.dialect.filter_for("account")
-    entries = list(bench.context.directory.search(bench.context.charter.base, where=where))
+    survey = Survey(bench.context)
     year = str(bench.context.charter.today().year)[-2:]
-    told = infer(bench.context, entries, "login")
+    told = infer(survey, survey.accounts, "login")
     wanted = pattern.replace(year, "{year -2}")
     assert ([(rung.pattern, rung.accounts) for rung in told.rungs], told.style) == ([(wanted, len(PEOPLE))], style)
     assert told.exceptions == ()
-    assert conforming(bench.context, entries, told, bench.context.one) == len(PEOPLE)
+    assert conforming(survey, survey.accounts, told) == len(PEOPLE)
 
 
 def test_what_a_pattern_does_not_explain_is_an_exception_and_no_rung(bench):
     for number, (first, last) in enumerate(PEOPLE):
         hire(bench, first, last, str(number), login=["captainodd" if number == 3 else f"{first}.{last}".lower()])
-    where = bench.context.dialect.filter_for("account")
-    entries = list(bench.context.directory.search(bench.context.charter.base, where=where))
-    told = infer(bench.context, entries, "login")
+    survey = Survey(bench.context)
+    told = infer(survey, survey.accounts, "login")
     assert [rung.accounts for rung in told.rungs] == [len(PEOPLE) - 1]
     assert [name for _, name in told.exceptions] == ["captainodd"]

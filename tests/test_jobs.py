@@ -11,6 +11,7 @@ from vandrel.errors import VandrelError
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.audit.infer import infer
+from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common import create_object
 from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import Assignment, parse, split
@@ -486,11 +487,9 @@ def test_conventions_are_inferred_with_their_exceptions(bench):
     for number, (given, surname) in enumerate(people):
         hire(bench, surname, given, str(number), language="nb")
     hire(bench, "Odd", "One", "99", login="captainodd")
-    entries = list(
-        bench.context.directory.search(bench.context.charter.base, where=bench.context.dialect.filter_for("account"))
-    )
-    found = infer(bench.context, entries, "login")
+    survey = Survey(bench.context)
+    found = infer(survey, survey.accounts, "login")
     assert (found.rungs[0].pattern, found.rungs[0].accounts) == ("{given 1}{surname}", 6)
     assert [name for _, name in found.exceptions] == ["captainodd"]
-    display = infer(bench.context, entries, "display")
+    display = infer(survey, survey.accounts, "display")
     assert (display.rungs[0].pattern, display.conforming) == ("{surname}, {given}", 7)

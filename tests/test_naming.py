@@ -229,6 +229,26 @@ def test_names_of_many_are_made_in_columns_as_they_are_one_by_one(naming, rows, 
             assert (candidate.value, candidate.rung) == (name, 1)
 
 
+@given(
+    RULES, ROWS, st.sampled_from(["", "de", "tr"]), st.sampled_from(["surname", "given middle surname", "given"]),
+    st.lists(st.tuples(st.integers(0, 5), st.sampled_from(["", "", "2", "12", "02", "\uff12", "\u0663", "x1y2", " "])),
+             min_size=30, max_size=30),
+)  # fmt: skip
+def test_names_of_many_are_explained_in_columns_as_they_are_one_by_one(naming, rows, language, own, ends):
+    people = [dict(zip(("given", "middle", "surname"), row, strict=True)) for row in (rows * 30)[:30]]
+    shared = {"language": language, "suffix": "marrowick.example"}
+    names = []
+    for person, (rung, end) in zip(people, ends, strict=True):
+        candidates = [str(each) for each in islice(naming.candidates({**person, **shared}), rung + 1)]
+        names.append((candidates[-1] if candidates else person["given"] or "x") + end)
+    columns = {name: [person[name] for person in people] for name in own.split()}
+    left = naming.unexplained(names, columns, shared)
+    assert left == [
+        number for number, (name, person) in enumerate(zip(names, people, strict=True))
+        if naming.explain(name, {**shared, **{field: person[field] for field in columns}}) is None
+    ]  # fmt: skip
+
+
 SAME = st.sampled_from(
     [("Ada", "Nowak-Zięba"), ("Ada", "Nowakzięba"), ("Arne", "Lund"), ("Åse", "Lund"), ("Ada", "Wolfeschlegelsteinha"),
      ("Ann", "Wolfeschlegelst einha"), ("A", "B"), ("Jo", "van der Meer")]

@@ -14,12 +14,16 @@ from vandrel.charter.text_building import EmptyField, FastPattern, PatternStyle,
 from vandrel.charter.value_columns import WORDS, Many, straights
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.text.people import PARTICLES
-from vandrel.text.string_prep import fold, prepare
+from vandrel.text.string_prep import fold, prepare, prepare_all
 
 #: Tries of a counter before a ladder gives up.
 _MOST = 100_000
 _MOST_DIGITS = 6
 _DIGITS = re.compile(r"\d+")
+#: Digits of which some may be a counter, and the others not.
+#: Names that are judged one by one: columns cost more to begin with.
+_FEW = 16
+_SEVERAL_DIGITS = re.compile(r"\d\d|\d\D+\d|[^\D0-9]")
 _TRIM = " .-_"
 _TOO_LONG = ""
 #: Names that need no second look, whatever they are for: letters and digits, and single marks between them.
@@ -95,20 +99,8 @@ class NamingRule(Struct, frozen=True, dict=True):
     def _context(self, values: Mapping[str, str]) -> PatternStyle:
         language = values.get("language", "")
         if language not in self._contexts:
-            self._contexts[language] = self._context_for(language)
+            self._contexts[language] = _style_of(self.target, self.style, self.forbid, self.particles, language)
         return self._contexts[language]
-
-    def _context_for(self, language: str) -> PatternStyle:
-        target = self.target
-        forbidden = _forbidden(target, self.forbid)
-        # A mail address has ASCII letters only (RFC 5322): what is not transliterated would be lost.
-        style = ("ascii", *self.style) if target.only and "ascii" not in self.style else self.style
-        letters_pass = not any(char.isalnum() for char in self.forbid)
-        return PatternStyle(
-            style, language, self.particles, forbidden, letters_pass=letters_pass,
-            all_letters_pass=letters_pass and not target.only,
-            words_pass=letters_pass and not target.only and not any(mark in forbidden for mark in " .,'-"),
-        )  # fmt: skip
 
     def _make(self, pattern: Pattern, values: Mapping[str, str], count: int | None = None) -> str | None:
         """The name by one rung, or None where no legal name comes of it.
@@ -150,18 +142,22 @@ class NamingRule(Struct, frozen=True, dict=True):
             count: how many there are.
 
         """
-        pattern = self.rungs[0]
-        if pattern.counter:
+        if self.rungs[0].counter:
             return Many([""] * count)
-        names = straights(pattern, columns, shared, self._context(shared), count)
-        if not self.are_sound(names):
-            sound = self._is_sound
-            names = Many(
-                [text if sound(text) else (self._if_short(text) or "" if text else "") for text in names.values]
-            )
+        names = self._straight_names(self.rungs[0], columns, shared, count)
         if self.reserved and not self.reserved.isdisjoint("\n".join(names.values).casefold().split("\n")):
             names = Many(["" if self.reserves(text) else text for text in names.values])
         return names
+
+    def _straight_names(
+        self, pattern: Pattern, columns: Mapping[str, Many], shared: Mapping[str, str], count: int
+    ) -> Many:  # fmt: skip
+        """The names by one rung for each of many; empty where it takes a closer look."""
+        names = straights(pattern, columns, shared, self._context(shared), count)
+        if self.are_sound(names):
+            return names
+        sound = self._is_sound
+        return Many([text if sound(text) else (self._if_short(text) or "" if text else "") for text in names.values])
 
     def _is_sound(self, name: str) -> bool:
         """Whether a name needs no second look: a legal one as it is, and not too long."""
@@ -319,6 +315,52 @@ class NamingRule(Struct, frozen=True, dict=True):
                     return Candidate(value, number, pattern.text, count)
         return None
 
+    def unexplained(
+        self, names: Sequence[str], columns: Mapping[str, Sequence[str]], shared: Mapping[str, str]
+    ) -> list[int]:  # fmt: skip
+        """The numbers of those of many names that `explain` finds no rung for, in order.
+
+        Most are judged column by column; `explain` is asked about the few of which that tells nothing.
+
+        Args:
+            names: the names, which are not empty.
+            columns: the values of the fields that differ: one for each name. What stands nowhere is unknown.
+            shared: the values of the fields that all have in common; ``language`` is one of them.
+
+        """
+        left: Sequence[int] = range(len(names))
+        if len(names) < _FEW:
+            return [number for number in left if not self._is_explained(names, columns, shared, number)]
+        compared, doubtful = prepare_all(names), set[int]()
+        for pattern in self.rungs:
+            counter = pattern.counter
+            in_section = counter is not None and counter not in pattern.items
+            if in_section or not pattern.fields() - {"count"} <= columns.keys() | shared.keys():
+                doubtful.update(left)
+                continue
+            values = {name: Many([column[number] for number in left]) for name, column in columns.items()
+                      if name in pattern.fields()}  # fmt: skip
+            if counter:
+                values["count"] = Many([_number_in(names[number], counter.first) for number in left])
+                doubtful.update(number for number in left if _SEVERAL_DIGITS.search(names[number]))
+            made = prepare_all(self._straight_names(pattern, values, shared, len(left)).values) if left else []
+            needed = [values[name].values for name in (*pattern.needs, *(("count",) if counter else ()))
+                      if name in values]  # fmt: skip
+            for place, name in enumerate(made):
+                if not name and all(column[place] for column in needed):
+                    doubtful.add(left[place])
+            left = [number for number, name in zip(left, made, strict=True) if not name or name != compared[number]]
+        return [
+            number for number in left
+            if number not in doubtful or not self._is_explained(names, columns, shared, number)
+        ]  # fmt: skip
+
+    def _is_explained(
+        self, names: Sequence[str], columns: Mapping[str, Sequence[str]], shared: Mapping[str, str], number: int
+    ) -> bool:  # fmt: skip
+        own = {name: column[number] for name, column in columns.items()}
+        return self.explain(names[number], {**shared, **own}) is not None
+
     def _fits(
         self, pattern: Pattern, values: Mapping[str, str], unknown: frozenset[str], value: str, count: int | None
     ) -> bool:
@@ -332,9 +374,33 @@ class NamingRule(Struct, frozen=True, dict=True):
         return re.fullmatch(to_expression(pieces, fold), prepare(value)) is not None
 
 
+@lru_cache(maxsize=1024)
+def _style_of(
+    target: NameLimits, style: tuple[str, ...], forbid: frozenset[str], particles: frozenset[str], language: str
+) -> PatternStyle:  # fmt: skip
+    """How the names of one language are written: the same for all rules that are tried in turn."""
+    forbidden = _forbidden(target, forbid)
+    # A mail address has ASCII letters only (RFC 5322): what is not transliterated would be lost.
+    style = ("ascii", *style) if target.only and "ascii" not in style else style
+    letters_pass = not any(char.isalnum() for char in forbid)
+    return PatternStyle(
+        style, language, particles, forbidden, letters_pass=letters_pass,
+        all_letters_pass=letters_pass and not target.only,
+        words_pass=letters_pass and not target.only and not any(mark in forbidden for mark in " .,'-"),
+    )  # fmt: skip
+
+
 @lru_cache(maxsize=64)
 def _forbidden(target: NameLimits, more: frozenset[str]) -> _Forbidden:
     return _Forbidden(target, more)
+
+
+def _number_in(name: str, first: int) -> str:
+    """The number in a name if there is one alone, and a counter from `first` writes it so; empty otherwise."""
+    runs: list[str] = _DIGITS.findall(name)
+    if len(runs) != 1 or len(runs[0]) > _MOST_DIGITS or str(int(runs[0])) != runs[0] or int(runs[0]) < first:
+        return ""
+    return runs[0]
 
 
 def _numbers_in(name: str) -> list[int]:

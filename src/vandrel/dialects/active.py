@@ -67,6 +67,7 @@ class ActiveDialect(BaseDialect):
 
     name = "ad"
     enables_last = True
+    tells_last_logon = True
     members_at_creation = False
     has_servers_own = True
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import date, datetime
 from functools import cached_property
+from itertools import repeat
 from typing import ClassVar
 
 from vandrel.charter.charter import Charter
@@ -164,6 +165,13 @@ class BaseDialect:
             return []
         attribute = self.attribute(field, self.object_type_of(entry))
         return codec.read(self, entry, attribute) if attribute or not codec.needs_attribute else []
+
+    def read_many(self, entries: Sequence[Entry], field: str, object_type: str) -> Iterator[Sequence[str]]:
+        """What `read` gives for each of many entries, all of which are of one type."""
+        codec, attribute = self._codecs.get(field), self.attribute(field, object_type)
+        if codec is None or not (attribute or not codec.needs_attribute):
+            return repeat((), len(entries))
+        return codec.read_many(self, entries, attribute)
 
     def stored(self, field: str, values: Sequence[str]) -> list[Value]:
         """The values of a field as the directory keeps them."""

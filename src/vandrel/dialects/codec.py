@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import TYPE_CHECKING
 
@@ -65,6 +65,15 @@ class FieldCodec:
     def read(self, dialect: BaseDialect, entry: Entry, attribute: str) -> list[str]:
         """The values of the field."""
         return entry.texts(attribute)
+
+    def read_many(self, dialect: BaseDialect, entries: Iterable[Entry], attribute: str) -> Iterator[Sequence[str]]:
+        """The values of the field of each of many entries."""
+        if type(self).read is not FieldCodec.read:
+            yield from (self.read(dialect, entry, attribute) for entry in entries)
+            return
+        for entry in entries:  # as `Entry.texts` does: a call for each would take twice as long
+            values = entry.attributes.get(attribute)
+            yield [value for value in values if isinstance(value, str)] if values else ()
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
         """The values as the attribute keeps them."""

@@ -38,6 +38,10 @@ class Dialect(Protocol):
         """Whether an account can be enabled only once it has a password."""
 
     @property
+    def tells_last_logon(self) -> bool:
+        """Whether the directory keeps when somebody logged on last."""
+
+    @property
     def members_at_creation(self) -> bool:
         """Whether a group has its members from its creation, because it must not be without one."""
 
@@ -88,6 +92,9 @@ class Dialect(Protocol):
 
     def read(self, entry: Entry, field: str) -> list[str]:
         """The values of one field; memberships, which stand in the groups, are not read here."""
+
+    def read_many(self, entries: Sequence[Entry], field: str, object_type: str) -> Iterator[Sequence[str]]:
+        """What `read` gives for each of many entries, all of which are of one type."""
 
     def new_entry(self, object_type: str, dn: DN, values: Mapping[str, Sequence[str]]) -> dict[str, list[Value]]:
         """The attributes of a new object with these fields; those that are not kept here are left out."""

@@ -128,6 +128,7 @@ class StandardDialect(StandardGroups):
 
     name = "standard"
     enables_last = False
+    tells_last_logon = False
     members_at_creation = True
     has_servers_own = False
 

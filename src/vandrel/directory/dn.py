@@ -163,6 +163,8 @@ class DN:
     @property
     def name(self) -> str:
         """The value of the first naming attribute: what people call the object."""
+        if self._rdns is None and (plain := _PLAIN.match(str(self._text))):
+            return str(plain[2])  # most names need no reading of all their parts
         value = self.rdns[0][0][1] if self.rdns else ""
         return f"#{value.hex()}" if isinstance(value, bytes) else value
 

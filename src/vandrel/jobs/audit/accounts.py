@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 from datetime import timedelta
+from itertools import compress
 
-from vandrel.charter.naming import NamingRule
-from vandrel.directory import dn as names
 from vandrel.directory.entry import Entry
 from vandrel.errors import VandrelError
 from vandrel.jobs.audit.rule import Fault, Weight, command, edit, login_of, rule
@@ -28,11 +27,9 @@ _SPELLED = ("office", "company", "division", "title")
 @rule("out-but-in-groups", Weight.FAULT, "Whoever is enabled again by a slip has all rights at once.")
 def out_but_in_groups(survey: Survey) -> Iterator[Fault]:
     """Accounts that are disabled or past their last day, and still in groups."""
-    for entry in survey.accounts:
-        back = survey.one(entry, "back") or survey.one(entry, "starts")
-        groups = survey.groups_of.get(entry.dn.key, [])
-        never_in = survey.context.dialect.has_password(entry) is False
-        if groups and not survey.is_enabled(entry) and not back and not never_in:
+    for (entry, (back, starts)), is_enabled in zip(survey.rows("back", "starts"), survey.enabled, strict=True):
+        groups = survey.groups_of.get(entry.dn.key, []) if not (is_enabled or back or starts) else ()
+        if groups and survey.context.dialect.has_password(entry) is not False:
             few = ", ".join(sorted(group.dn.name for group in groups)[:3])
             yield Fault(
                 entry, f"out, and in {count(len(groups), 'group')}: {few}", command("leave", login_of(survey, entry))
@@ -42,9 +39,9 @@ def out_but_in_groups(survey: Survey) -> Iterator[Fault]:
 @rule("ended-not-left", Weight.ADVICE, "The charter's routine for leavers was not carried out.")
 def ended_not_left(survey: Survey) -> Iterator[Fault]:
     """Accounts past their last day that are not where leavers belong."""
-    for entry in survey.accounts:
-        ended, rules = survey.one(entry, "ends"), survey.context.charter.leaving(survey.one(entry, "kind"))
-        if not rules or not rules.place or not ended or ended >= survey.today.isoformat():
+    for entry, ended in survey.with_value("ends"):
+        rules = survey.context.charter.leaving(survey.one(entry, "kind"))
+        if not rules or not rules.place or ended >= survey.today.isoformat():
             continue
         if not is_with_leavers(survey.context, entry, rules):
             yield Fault(entry, f"its last day was {ended}", command("leave", login_of(survey, entry)))
@@ -53,10 +50,12 @@ def ended_not_left(survey: Survey) -> Iterator[Fault]:
 @rule("unused", Weight.ADVICE, "Nobody would notice if somebody else used it.")
 def unused(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts that nobody has logged on with for ninety days, where the directory tells."""
-    for entry in survey.accounts:
+    if not survey.context.dialect.tells_last_logon:
+        return
+    for entry in compress(survey.accounts, survey.enabled):
         instants = dict(survey.context.dialect.instants(entry))
         last, created = instants.get("last logon"), instants.get("created")
-        if last is None or created is None or not survey.is_enabled(entry):
+        if last is None or created is None:
             continue
         if last.date() < survey.today - timedelta(days=_UNUSED) and created.date() < survey.today - timedelta(
             days=_NEW
@@ -68,8 +67,8 @@ def unused(survey: Survey) -> Iterator[Fault]:
 @rule("password-never-old", Weight.FAULT, "A password that leaked once stays good for ever.")
 def password_never_old(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts of people whose password never grows old."""
-    for entry in survey.accounts:
-        if survey.one(entry, "password-never-expires") == "yes" and survey.is_enabled(entry):
+    for entry, (never,) in survey.enabled_rows("password-never-expires"):
+        if never == "yes":
             remedy = edit(survey, entry, "password-never-expires=no")
             yield Fault(entry, "its password never grows old", remedy)
 
@@ -77,8 +76,8 @@ def password_never_old(survey: Survey) -> Iterator[Fault]:
 @rule("password-reversible", Weight.GRAVE, "Whoever reads the server's database can read the password.")
 def password_reversible(survey: Survey) -> Iterator[Fault]:
     """Accounts whose password is kept so that it can be read."""
-    for entry in survey.accounts:
-        if survey.one(entry, "password-reversible") == "yes":
+    for entry, reversible in survey.with_value("password-reversible"):
+        if reversible == "yes":
             remedy = edit(survey, entry, "password-reversible=no")
             yield Fault(entry, "its password is kept so that it can be read", remedy)
 
@@ -86,9 +85,8 @@ def password_reversible(survey: Survey) -> Iterator[Fault]:
 @rule("kind-unknown", Weight.FAULT, "No rule of the charter holds for it.")
 def kind_unknown(survey: Survey) -> Iterator[Fault]:
     """Accounts of no kind that the charter knows."""
-    for entry in survey.accounts:
-        if not survey.kind(entry):
-            kind = survey.one(entry, "kind")
+    for (entry, (kind,)), charters in zip(survey.rows("kind"), survey.kinds, strict=True):
+        if not charters:
             what = f"the charter has no kind {kind!r}" if kind else "it is of no kind"
             yield Fault(entry, what, edit(survey, entry, "kind=..."))
 
@@ -97,22 +95,23 @@ def kind_unknown(survey: Survey) -> Iterator[Fault]:
 def field_missing(survey: Survey) -> Iterator[Fault]:
     """Accounts without a field that their kind requires."""
     kinds = survey.context.charter.document.kinds
-    for entry in survey.accounts:
-        kind = survey.kind(entry)
-        required = [name for name in (kinds[kind].requires if kind else ()) if name in survey.context.fields]
-        lacking = [name for name in required if not survey.one(entry, name)]
-        if lacking:
-            remedy = edit(survey, entry, *[f"{name}=..." for name in lacking])
-            yield Fault(entry, f"no {', '.join(lacking)}", remedy)
+    required = {name: [field for field in kind.requires if field in survey.context.fields]
+                for name, kind in kinds.items()}  # fmt: skip
+    fields = sorted({field for each in required.values() for field in each})
+    for kind, (entry, values) in zip(survey.kinds, survey.rows(*fields), strict=True) if fields else ():
+        if kind and not all(values):
+            empty = {field for field, value in zip(fields, values, strict=True) if not value}
+            if lacking := [field for field in required[kind] if field in empty]:
+                remedy = edit(survey, entry, *[f"{name}=..." for name in lacking])
+                yield Fault(entry, f"no {', '.join(lacking)}", remedy)
 
 
 @rule("not-in-list", Weight.FAULT, "Places, groups and names are built from these words.")
 def not_in_list(survey: Survey) -> Iterator[Fault]:
     """Accounts with a value that the charter's list does not have."""
-    for entry in survey.accounts:
-        for name, words in survey.context.charter.document.lists.items():
-            value = survey.one(entry, name) if name in survey.context.fields else ""
-            if value and value not in words:
+    for name, words in survey.context.charter.document.lists.items():
+        for entry, value in survey.with_value(name):
+            if value not in words:
                 remedy = edit(survey, entry, f"{name}=...")
                 yield Fault(entry, f"{name} {value!r} is none of the list", remedy)
 
@@ -121,14 +120,15 @@ def not_in_list(survey: Survey) -> Iterator[Fault]:
 def spelling(survey: Survey) -> Iterator[Fault]:
     """Accounts with another spelling of a value that most write otherwise."""
     for name in _SPELLED:
-        usual: dict[str, Counter[str]] = {}
-        values = [(entry, survey.one(entry, name)) for entry in survey.accounts]
-        for _, value in values:
-            if value:
-                usual.setdefault(_bare(value), Counter())[value] += 1
-        for entry, value in values:
-            best = usual[_bare(value)].most_common(1)[0][0] if value else ""
-            if value != best and usual[_bare(value)][best] > usual[_bare(value)][value]:
+        times = Counter(survey.column(name))
+        spellings: dict[str, list[str]] = {}
+        for value in times:
+            spellings.setdefault(_bare(value), []).append(value)
+        # Of those that come equally often, the first is the usual one.
+        usual = {value: best for several in spellings.values() if (best := max(several, key=times.__getitem__))
+                 for value in several if times[best] > times[value]}  # fmt: skip
+        for entry, value in survey.with_value(name) if usual else ():
+            if best := usual.get(value, ""):
                 remedy = edit(survey, entry, f"{name}={best}")
                 yield Fault(entry, f"{name} {value!r}, where most have {best!r}", remedy)
 
@@ -141,9 +141,8 @@ def _bare(value: str) -> str:
 def misplaced(survey: Survey) -> Iterator[Fault]:
     """Accounts that do not stand where their kind belongs."""
     charter = survey.context.charter
-    for entry in survey.accounts:
-        kind = survey.kind(entry)
-        if not kind or not survey.is_enabled(entry):
+    for entry, kind in compress(zip(survey.accounts, survey.kinds, strict=True), survey.enabled):
+        if not kind:
             continue
         try:
             home = survey.home(entry, charter.document.kinds[kind].place)
@@ -161,24 +160,33 @@ def misplaced(survey: Survey) -> Iterator[Fault]:
 @rule("name-not-by-rule", Weight.ADVICE, "People look for each other by the rule.")
 def name_not_by_rule(survey: Survey) -> Iterator[Fault]:
     """Accounts with a name that no rung of the charter's rule gives."""
-    rules: dict[str, list[tuple[str, NamingRule, frozenset[str]]]] = {}
-    for kind in survey.context.charter.document.kinds:
-        for target in _NAMED:
-            rule_ = survey.context.charter.naming(target, kind)
-            # In which year a name was given is not known.
-            fields = (rule_.fields() | {"language"}) - {target, "year", "today"}
-            rules.setdefault(kind, []).append((target, rule_, fields))
-    for entry in survey.accounts:
-        if not (kind := survey.kind(entry)):
-            continue
-        for target, rule_, fields in rules[kind]:
-            value = survey.one(entry, target)
-            if value and rule_.explain(value, survey.some_values(entry, fields)) is None:
-                first = next(iter(rule_.candidates(survey.values(entry))), None)
-                better = first.value if first is not None else ""
-                remedy = edit(survey, entry, f"{target}={better}") if better else ()
-                yield Fault(entry, f"{target} {value} is not by the rule", remedy)
-                break  # others are built from it
+    judged = set[int]()
+    for target in _NAMED:  # others are built from those before
+        for number in set(_not_by_rule(survey, target)) - judged:
+            entry = survey.accounts[number]
+            value, better = survey.one(entry, target), survey.first_choice(entry, target)
+            remedy = edit(survey, entry, f"{target}={better}") if better else ()
+            yield Fault(entry, f"{target} {value} is not by the rule", remedy)
+            judged.add(number)
+
+
+def _not_by_rule(survey: Survey, target: str) -> Iterator[int]:
+    """The numbers of the accounts that have a name which no rung of the rule of their kind gives."""
+    columns = survey.column(target), survey.column("language"), survey.column("principal")
+    alike: dict[tuple[str, str, str], list[int]] = {}
+    for number, (kind, name, language, principal) in enumerate(zip(survey.kinds, *columns, strict=True)):
+        if kind and name:
+            alike.setdefault((kind, language, principal.rpartition("@")[2]), []).append(number)
+    for (kind, language, suffix), numbers in alike.items():
+        rule_ = survey.context.charter.naming(target, kind)
+        # What the name itself was, and in which year it was given, is not known.
+        fields = rule_.fields() - {target, "year", "today"}
+        computed = survey.computed(kind, f"@{suffix}")
+        shared = {name: value for name, value in computed.items() if name in fields} | {"language": language}
+        values = {name: list(map(survey.column(name).__getitem__, numbers))
+                  for name in fields if name in survey.context.fields and name != "language"}  # fmt: skip
+        names_ = [columns[0][number] for number in numbers]
+        yield from (numbers[number] for number in rule_.unexplained(names_, values, shared))
 
 
 @rule("number-twice", Weight.FAULT, "Payroll and personnel lists cannot tell the two apart.")
@@ -218,10 +226,9 @@ def phone_twice(survey: Survey) -> Iterator[Fault]:
 @rule("manager-out", Weight.ADVICE, "Requests for leave and access go to nobody.")
 def manager_out(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts whose manager is disabled or past the last day."""
-    for entry in survey.accounts:
-        manager = survey.one(entry, "manager")
-        above = survey.entries.get(names.parse(manager).key) if manager else None
-        if above is not None and survey.is_enabled(entry) and not survey.is_enabled(above):
+    for entry, (manager,) in survey.enabled_rows("manager"):
+        above = survey.entries.get(survey.target(manager).key) if manager else None
+        if above is not None and not survey.is_enabled(above):
             what = f"{survey.context.label(above)} is its manager, and out"
             yield Fault(entry, what, edit(survey, entry, "manager=..."))
 
@@ -229,9 +236,8 @@ def manager_out(survey: Survey) -> Iterator[Fault]:
 @rule("manager-circle", Weight.FAULT, "Nobody is at the top of such a chain.")
 def manager_circle(survey: Survey) -> Iterator[Fault]:
     """Accounts that are above themselves in the chain of managers."""
-    above = {entry.dn.key: names.parse(manager).key for entry in survey.accounts
-             if (manager := survey.one(entry, "manager"))}  # fmt: skip
-    for entry in survey.accounts:
+    above = {entry.dn.key: survey.target(manager).key for entry, manager in survey.with_value("manager")}
+    for entry, _ in survey.with_value("manager"):
         visited, key = set[str](), above.get(entry.dn.key, "")
         while key and key != entry.dn.key and key not in visited:
             visited.add(key)
@@ -246,13 +252,10 @@ def group_of_kind_missing(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts that are not in a group that their kind joins."""
     charter = survey.context.charter
     names = {prepare(group.dn.name) for group in survey.all_groups}
-    for entry in survey.accounts:
-        kind = survey.kind(entry)
-        if not kind or not survey.is_enabled(entry):
-            continue
-        have = {prepare(group.dn.name) for group in survey.all_groups_of(entry.dn.key).values()}
-        lacking = []
-        for pattern in charter.document.kinds[kind].groups:
+    for entry, kind in compress(zip(survey.accounts, survey.kinds, strict=True), survey.enabled):
+        lacking, patterns = [], charter.document.kinds[kind].groups if kind else ()
+        have = survey.group_names_of(entry) if patterns else frozenset()
+        for pattern in patterns:
             try:
                 name = survey.filled(entry, pattern)
             except VandrelError:

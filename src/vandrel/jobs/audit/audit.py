@@ -248,11 +248,13 @@ class _Exceptions:
 
     def holds(self, rule: Rule, fault: Fault) -> bool:
         """Whether a fault is passed over."""
+        if rule.name not in self._by_rule:
+            return False
         entry, context = fault.entry, self._context
         called = {
             prepare(name) for name in (context.one(entry, "login"), entry.dn.name, context.place(entry.dn)) if name
         }
-        return any(not each.of or called & set(map(prepare, each.of)) for each in self._by_rule.get(rule.name, ()))
+        return any(not each.of or called & set(map(prepare, each.of)) for each in self._by_rule[rule.name])
 
 
 def remembered(content: object) -> list[KnownFault] | None:

@@ -11,6 +11,7 @@ from vandrel.charter.charter import Charter
 from vandrel.errors import Code, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED
 from vandrel.jobs.audit.infer import InferredConvention, infer
+from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
@@ -100,8 +101,8 @@ def conventions(context: Context, targets: Sequence[str] = ()) -> Report:
             what = f"{target!r} is no name that patterns build"
             raise VandrelError(Code.UNKNOWN_FIELD, what, where=Location(field=target), remedy=remedy)
     accounts = context.directory.search(context.charter.base, where=context.dialect.filter_for(ACCOUNT))
-    entries = [entry for entry in accounts if not context.dialect.is_servers_own(entry)]
-    inferred = [infer(context, entries, target) for target in targets]
+    survey = Survey(context, accounts)
+    inferred = [infer(survey, survey.accounts, target) for target in targets]
     rows = [
         (item.target, item.accounts, item.conforming, [f"{rung.pattern}: {rung.accounts}" for rung in item.rungs],
          [f"{name}: {entry.dn}" for entry, name in item.exceptions])

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from functools import cached_property
+from itertools import compress
 
 from msgspec import Struct
 
@@ -12,8 +14,7 @@ from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.charter.naming import NamingRule
 from vandrel.charter.pattern import Pattern, escaped, parse
 from vandrel.directory.entry import Entry
-from vandrel.objects.context import Context
-from vandrel.objects.pattern_values import computed_values
+from vandrel.jobs.audit.survey import Survey
 
 _G, _S = (
     ("{given", "{given 1", "{given 2", "{given 3", "{given first"),
@@ -48,12 +49,6 @@ _STYLES = {
     "principal": ("",),
     "mail": ("ascii lower hyphens",),
 }
-#: What the patterns read, and what decides how it is written.
-_READ = (
-    "given", "middle", "surname", "generation", "initials", "number", "login", "full", "company", "department",
-    "language",
-)  # fmt: skip
-
 #: A rung that fewer than this share of the accounts need is no convention but chance.
 _LEAST = 0.02
 _RUNGS = 5
@@ -63,10 +58,6 @@ _FIRST_LOOK, _SECOND_LOOK, _BEST = 24, 200, 8
 _MARK_SHARE = 0.8
 _BEFORE = re.compile(r"[^\W\d_]{1,8}[-._]|[^\W\d_]{0,4}\d{2,4}(?=[^\W\d_])")
 _BEHIND = re.compile(r" \([^()]+\)$")
-
-
-#: Reads the first value of a field of an entry.
-ReadOne = Callable[[Entry, str], str]
 
 
 class InferredPattern(Struct, frozen=True):
@@ -91,93 +82,126 @@ class InferredConvention(Struct, frozen=True):
         return sum(rung.accounts for rung in self.rungs)
 
 
-class _Named(Struct, frozen=True):
-    """One account: its name, and what patterns see of it."""
+class _Names:
+    """The names of accounts; what patterns see of those is read field by field, when it is asked for."""
 
-    entry: Entry
-    name: str
-    values: Mapping[str, str]
+    def __init__(self, survey: Survey, target: str, numbers: Sequence[int]) -> None:
+        """Take the numbers of accounts that have the name."""
+        self._survey, self._target, self.numbers = survey, target, numbers
+        self.computed = survey.computed("", "")
+        self.names = self._column(target)
+        self._columns: dict[str, Sequence[str]] = {}
+
+    def __len__(self) -> int:
+        return len(self.numbers)
+
+    def only(self, places: Iterable[int]) -> _Names:
+        """Those at some places of the list."""
+        return _Names(self._survey, self._target, [self.numbers[place] for place in places])
+
+    def values(self, field: str) -> Sequence[str]:
+        """What patterns see of a field of each."""
+        if field not in self._columns:
+            if field == "suffix":
+                suffixes = (principal.rpartition("@")[2] for principal in self._column("principal"))
+                self._columns[field] = [suffix or self.computed["suffix"] for suffix in suffixes]
+            else:
+                self._columns[field] = self._column(field)
+        return self._columns[field]
+
+    def _column(self, field: str) -> list[str]:
+        return list(map(self._survey.column(field).__getitem__, self.numbers))
+
+    @cached_property
+    def _by_language(self) -> Mapping[str, tuple[Sequence[int], _Names]]:
+        """The names of each language, which decides how they are written, and at which places they are."""
+        places: dict[str, list[int]] = {}
+        for place, language in enumerate(self._column("language")):
+            places.setdefault(language, []).append(place)
+        return {language: (some, self.only(some) if len(places) > 1 else self) for language, some in places.items()}
+
+    def unexplained(self, rule: NamingRule) -> Sequence[int]:
+        """The places of those that do not come from a rule, in order."""
+        left: list[int] = []
+        fields = rule.fields() - {self._target, "language", "year", "today", "domain", "count"}
+        for language, (places, names) in self._by_language.items():
+            columns = {field: names.values(field) for field in fields}
+            shared = {**self.computed, "language": language}
+            left += [places[place] for place in rule.unexplained(names.names, columns, shared)]
+        return sorted(left)
 
 
-def infer(context: Context, entries: Sequence[Entry], target: str, one: ReadOne | None = None) -> InferredConvention:
-    """The conventions for one name, from accounts that have it; `one` reads a field where that was done before."""
-    named = _named(context, entries, target, one or context.one)
+def infer(survey: Survey, entries: Sequence[Entry], target: str) -> InferredConvention:
+    """The conventions for one name, from those of the survey's accounts that have it."""
+    named = _named(survey, entries, target)
     remaining = named
     rungs: list[InferredPattern] = []
     tried = [(style, pattern) for style in _styles(target, named) for pattern in _patterns(target, named)]
     style = ""
-    while remaining and len(rungs) < _RUNGS:
-        rule = _best(context, target, tried, remaining)
-        rest = [each for each in remaining if rule.explain(each.name, each.values) is None]
+    while len(remaining) and len(rungs) < _RUNGS:
+        rule = _best(survey, target, tried, remaining)
+        rest = remaining.unexplained(rule)
         fit = len(remaining) - len(rest)
         if not fit or (rungs and fit < max(2, _LEAST * len(named))):
             break
         rungs.append(InferredPattern(rule.rungs[0].text, fit))
-        remaining = rest
+        remaining = remaining.only(rest)
         style = " ".join(rule.style)
         is_counting = rule.rungs[0].counter is not None
         tried = [each for each in tried if each[0] == style and not (is_counting and parse(each[1]).counter)]
     rungs.sort(key=lambda rung: parse(rung.pattern).counter is not None)  # a rung that counts never ends
-    exceptions = tuple((each.entry, each.name) for each in remaining)
+    exceptions = tuple((survey.accounts[number], name)
+                       for number, name in zip(remaining.numbers, remaining.names, strict=True))  # fmt: skip
     return InferredConvention(target, tuple(rungs), len(named), exceptions, style)
 
 
-def conforming(context: Context, entries: Sequence[Entry], convention: InferredConvention, one: ReadOne) -> int:
+def conforming(survey: Survey, entries: Sequence[Entry], convention: InferredConvention) -> int:
     """How many names of other accounts a convention explains."""
     patterns = tuple(parse(rung.pattern) for rung in convention.rungs)
-    rule = _rule(context, convention.target, patterns, convention.style)
-    named = _named(context, entries, convention.target, one)
-    return sum(rule.explain(each.name, each.values) is not None for each in named)
+    named = _named(survey, entries, convention.target)
+    return len(named) - len(named.unexplained(_rule(survey, convention.target, patterns, convention.style)))
 
 
-def _named(context: Context, entries: Sequence[Entry], target: str, one: ReadOne) -> list[_Named]:
-    """The accounts that have the name, with what patterns read."""
-    fields = [field for field in _READ if field != target]
-    computed = computed_values(context.charter)
-    named = []
-    for entry in entries:
-        if name := one(entry, target):
-            values = {field: one(entry, field) for field in fields}
-            suffix = one(entry, "principal").rpartition("@")[2]
-            named.append(_Named(entry, name, {**computed, **values, "suffix": suffix or computed["suffix"]}))
-    return named
+def _named(survey: Survey, entries: Sequence[Entry], target: str) -> _Names:
+    """The accounts that have the name."""
+    return _Names(survey, target, list(compress(survey.numbers_of(entries), survey.values_of(entries, target))))
 
 
-def _rule(context: Context, target: str, patterns: tuple[Pattern, ...], style: str) -> NamingRule:
+def _rule(survey: Survey, target: str, patterns: tuple[Pattern, ...], style: str) -> NamingRule:
     return NamingRule(
-        NAME_LIMITS[target], patterns, tuple(style.split()), particles=context.charter.particles
+        NAME_LIMITS[target], patterns, tuple(style.split()), particles=survey.context.charter.particles
     )  # fmt: skip
 
 
-def _styles(target: str, named: Sequence[_Named]) -> Sequence[str]:
+def _styles(target: str, named: _Names) -> Sequence[str]:
     """The styles to try: more than one only where a name has a mark in it by which they differ."""
     styles = _STYLES.get(target, ("",))
-    return styles if any(not each.name.isalnum() for each in named) else styles[:1]
+    return styles if any(not name.isalnum() for name in named.names) else styles[:1]
 
 
-def _patterns(target: str, named: Sequence[_Named]) -> list[str]:
+def _patterns(target: str, named: _Names) -> list[str]:
     if target in ("full", "display", "name"):
         behind = _common(_BEHIND, named)
         patterns = [pattern for pattern in _SHOWN if f"{{{target}}}" not in pattern]
         return [*patterns, *(pattern + behind for pattern in patterns if behind)]
     local = [*_LOCAL, *(f"{pattern}{{count}}" for pattern in _LOCAL)]
     if before := _common(_BEFORE, named):
-        year = named[0].values["year"][-2:]
+        year = named.computed["year"][-2:]
         before = before.replace(year, "{year -2}") if before[-1].isdigit() else before
         local += [before + pattern for pattern in local]
     if target == "login":
         return local
     if target == "principal":
         return [f"{pattern}@{{suffix}}" for pattern in ("{login}", *local)]
-    domain = named[0].values["domain"] if named else ""
-    used = Counter(each.name.rpartition("@")[2].lower() for each in named).most_common(2)
+    domain = named.computed["domain"]
+    used = Counter(name.rpartition("@")[2].lower() for name in named.names).most_common(2)
     ends = ["{domain}" if each == domain else each for each, _ in used]
     return [f"{pattern}@{end}" for end in ends for pattern in ("{login}", *local)]
 
 
-def _common(mark: re.Pattern[str], named: Sequence[_Named]) -> str:
+def _common(mark: re.Pattern[str], named: _Names) -> str:
     """The mark that most names have, as it stands in a pattern; empty where there is none."""
-    marks = Counter(match[0] for each in named if (match := mark.search(each.name)) and _at_edge(match, each.name))
+    marks = Counter(match[0] for name in named.names if (match := mark.search(name)) and _at_edge(match, name))
     if not marks:
         return ""
     chosen, times = marks.most_common(1)[0]
@@ -188,15 +212,11 @@ def _at_edge(match: re.Match[str], name: str) -> bool:
     return match.start() == 0 or match.end() == len(name)
 
 
-def _best(context: Context, target: str, tried: Sequence[tuple[str, str]], remaining: Sequence[_Named]) -> NamingRule:
+def _best(survey: Survey, target: str, tried: Sequence[tuple[str, str]], remaining: _Names) -> NamingRule:
     """The rule that explains most of what is left: a few accounts choose the best ones, more of them the one."""
-
-    def score(rule: NamingRule, sample: Sequence[_Named]) -> int:
-        return sum(rule.explain(each.name, each.values) is not None for each in sample)
-
-    rules = [_rule(context, target, (parse(text),), style) for style, text in tried]
+    rules = [_rule(survey, target, (parse(text),), style) for style, text in tried]
     for look, keep in ((_FIRST_LOOK, _BEST), (_SECOND_LOOK, 1)):
         if len(rules) > keep:
-            sample = remaining[:: max(1, len(remaining) // look)]
-            rules = sorted(rules, key=lambda rule: -score(rule, sample))[:keep]
+            sample = remaining.only(range(0, len(remaining), max(1, len(remaining) // look)))
+            rules = sorted(rules, key=lambda rule: len(sample.unexplained(rule)))[:keep]
     return rules[0]

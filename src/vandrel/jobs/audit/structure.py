@@ -28,8 +28,10 @@ def dangling(survey: Survey) -> Iterator[Fault]:
     #: What stands below by its name, and is held apart: a server's configuration and its schema.
     apart = [context for context in survey.context.directory.contexts if context.is_below(base)]
     for entry in survey.entries.values():
-        for name, target in references_of(entry.attributes, survey.context.directory.schema):
-            if name not in own or not target.is_within(base) or any(map(target.is_within, apart)):
+        unknown = {name: strange for name, values in entry.attributes.items()
+                   if name in own and (strange := [value for value in values if not survey.has(value)])}  # fmt: skip
+        for name, target in references_of(unknown, survey.context.directory.schema):
+            if not target.is_within(base) or any(map(target.is_within, apart)):
                 continue
             if target.key not in survey.entries:
                 yield Fault(entry, f"{name} points at {target.name}, which is not there")
@@ -88,9 +90,12 @@ def unit_not_designed(survey: Survey) -> Iterator[Fault]:
 @rule("wrong-kind-in-unit", Weight.ADVICE, "Policies and delegations there are made for others.")
 def wrong_kind_in_unit(survey: Survey) -> Iterator[Fault]:
     """Accounts in a unit that the charter makes for other kinds."""
-    for entry in survey.accounts:
-        designed = _designed(survey, entry.dn.parent)
-        kind = survey.one(entry, "kind")
+    homes: dict[str, DesignedUnit | None] = {}
+    for entry, (kind,) in survey.rows("kind"):
+        key = entry.dn.parent_key
+        if key not in homes:
+            homes[key] = _designed(survey, entry.dn.parent)
+        designed = homes[key]
         if designed is not None and designed.holds and kind not in designed.holds:
             what = f"{kind or 'of no kind'}, in a unit for {' and '.join(designed.holds)}"
             yield Fault(entry, what)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator
+from itertools import compress
 
 from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.directory.entry import Entry
@@ -24,8 +25,8 @@ _WHERE = ("street", "postcode", "site", "country")
 def suffix_unknown(survey: Survey) -> Iterator[Fault]:
     """Accounts whose principal name has a suffix that the charter does not have."""
     suffixes = {prepare(suffix) for suffix in survey.context.charter.document.suffixes}
-    for entry in survey.accounts:
-        local, at, suffix = survey.one(entry, "principal").rpartition("@")
+    for entry, principal in survey.with_value("principal"):
+        local, at, suffix = principal.rpartition("@")
         if at and prepare(suffix) not in suffixes:
             better = f"{local}@{survey.context.charter.document.suffixes[0]}"
             remedy = edit(survey, entry, f"principal={better}")
@@ -39,17 +40,17 @@ def address_foreign(survey: Survey) -> Iterator[Fault]:
     ladders = (charter.naming("mail", kind).rungs for kind in charter.document.kinds)
     literal = {rung.text.rpartition("@")[2] for rungs in ladders for rung in rungs}
     suffixes = {prepare(suffix) for suffix in (*charter.document.suffixes, *literal)}
-    for entry in survey.accounts:
-        domain = survey.one(entry, "mail").rpartition("@")[2]
-        if domain and survey.kind(entry) and survey.is_enabled(entry) and prepare(domain) not in suffixes:
+    for entry, mail in survey.with_value("mail"):
+        domain = mail.rpartition("@")[2]
+        if domain and prepare(domain) not in suffixes and survey.kind(entry) and survey.is_enabled(entry):
             yield Fault(entry, f"its address is at {domain}", edit(survey, entry, "mail=..."))
 
 
 @rule("address-misshapen", Weight.FAULT, "No mail arrives there, and outside services refuse it.")
 def address_misshapen(survey: Survey) -> Iterator[Fault]:
     """Accounts and groups whose mail address is none."""
-    for entry in (*survey.accounts, *survey.groups):
-        mail = survey.one(entry, "mail")
+    groups = ((group, survey.one(group, "mail")) for group in survey.groups)
+    for entry, mail in (*survey.with_value("mail"), *groups):
         if mail and (why := NAME_LIMITS["mail"].fault(mail)):
             yield Fault(entry, f"mail {why}: {mail}", edit(survey, entry, "mail=..."))
 
@@ -64,11 +65,15 @@ def address_missing(survey: Survey) -> Iterator[Fault]:
 @rule("alias-of-another", Weight.GRAVE, "Mail for one arrives at the other, or nowhere.")
 def alias_of_another(survey: Survey) -> Iterator[Fault]:
     """Accounts with a further address that is the address of somebody else."""
+    having = [(entry, aliases) for entry, aliases in zip(survey.accounts, survey.all_values("alias"), strict=True)
+              if aliases]  # fmt: skip
     owners: dict[str, list[Entry]] = {}
-    for entry in (*survey.accounts, *survey.groups):
-        owners.setdefault(prepare(survey.one(entry, "mail")), []).append(entry)
-    for entry in survey.accounts:
-        for alias in survey.context.dialect.read(entry, "alias"):
+    for entry, mail in zip(survey.accounts, survey.prepared("mail"), strict=True) if having else ():
+        owners.setdefault(mail, []).append(entry)
+    for group in survey.groups if having else ():
+        owners.setdefault(prepare(survey.one(group, "mail")), []).append(group)
+    for entry, aliases in having:
+        for alias in aliases:
             kind, address = addresses.split(alias)
             others = [owner for owner in owners.get(prepare(address), ()) if owner.dn != entry.dn] if not kind else []
             if others:
@@ -79,14 +84,15 @@ def alias_of_another(survey: Survey) -> Iterator[Fault]:
 @rule("person-twice", Weight.ADVICE, "One of the two is forgotten when the person leaves.")
 def person_twice(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts of one kind and department that have the same full name."""
+    columns = survey.prepared("full"), survey.kinds, survey.prepared("department"), survey.column("site")
+    keys = list(compress(zip(*columns, strict=True), survey.enabled))
+    several = {key for key, times in Counter(keys).items() if times > 1 and key[0] and key[1]}
     same: dict[tuple[str, ...], list[Entry]] = {}
-    for entry in survey.accounts:
-        full = prepare(survey.one(entry, "full"))
-        if full and survey.kind(entry) and survey.is_enabled(entry):
-            key = (full, survey.kind(entry), prepare(survey.one(entry, "department")), survey.one(entry, "site"))
+    for entry, key in zip(compress(survey.accounts, survey.enabled), keys, strict=True) if several else ():
+        if key in several:
             same.setdefault(key, []).append(entry)
     for entries in same.values():
-        for entry in entries if len(entries) > 1 else ():
+        for entry in entries:
             others = ", ".join(survey.one(other, "login") for other in entries if other is not entry)
             yield Fault(entry, f"the same name, kind and department as {others}")
 
@@ -94,10 +100,9 @@ def person_twice(survey: Survey) -> Iterator[Fault]:
 @rule("stray-spaces", Weight.ADVICE, "Searches and comparisons go past it.")
 def stray_spaces(survey: Survey) -> Iterator[Fault]:
     """Accounts with spaces around or twice within a value that people read, or characters that do not show."""
-    for entry in survey.accounts:
-        for name in _READ:
-            value = survey.one(entry, name)
-            if value and _STRAY.search(value):
+    for name in _READ:
+        for entry, value in survey.with_value(name):
+            if _STRAY.search(value):
                 clean = " ".join(re.sub("[\u00ad\u200b\u2060\ufeff]", "", value).split())
                 remedy = edit(survey, entry, f"{name}={clean}")
                 yield Fault(entry, f"{name} {value!r}", remedy)
@@ -106,13 +111,10 @@ def stray_spaces(survey: Survey) -> Iterator[Fault]:
 @rule("name-in-one-case", Weight.ADVICE, "It looks careless wherever people read it.")
 def name_in_one_case(survey: Survey) -> Iterator[Fault]:
     """Accounts whose given name or surname is in capitals alone, or begins with none."""
-    for entry in survey.accounts:
-        if survey.kind(entry) in survey.impersonal_kinds:
-            continue
-        for name in ("given", "surname"):
-            value = survey.one(entry, name)
-            is_odd = len(value) > 2 and value.isascii() and (value.isupper() or value.islower())
-            if is_odd and value.isalpha():
+    for name in ("given", "surname"):
+        for entry, value in survey.with_value(name):
+            is_odd = (value.isupper() or value.islower()) and len(value) > 2 and value.isascii() and value.isalpha()
+            if is_odd and survey.kind(entry) not in survey.impersonal_kinds:
                 remedy = edit(survey, entry, f"{name}={value.title()}")
                 yield Fault(entry, f"{name} {value}", remedy)
 
@@ -120,21 +122,19 @@ def name_in_one_case(survey: Survey) -> Iterator[Fault]:
 @rule("office-in-two-places", Weight.ADVICE, "Outside services decide by the address.")
 def office_in_two_places(survey: Survey) -> Iterator[Fault]:
     """Accounts whose office most others have with another address."""
-    usual: dict[tuple[str, str, str], Counter[str]] = {}
-
-    def of(entry: Entry, name: str) -> tuple[str, str, str]:
-        return prepare(survey.one(entry, "office")), prepare(survey.one(entry, "company")), name
-
-    for entry in survey.accounts:
-        for name in _WHERE:
-            if survey.one(entry, "office") and (value := survey.one(entry, name)):
-                usual.setdefault(of(entry, name), Counter())[value] += 1
-    for entry in survey.accounts:
-        for name in _WHERE:
-            value, counted = survey.one(entry, name), usual.get(of(entry, name))
-            if not value or not counted:
-                continue
+    offices = list(zip(survey.prepared("office"), survey.prepared("company"), strict=True))
+    for name in _WHERE:
+        addresses_had = list(zip(offices, survey.column(name), strict=True))
+        usual: dict[tuple[str, str], Counter[str]] = {}
+        for (office, value), times in Counter(addresses_had).items():
+            if office[0] and value:
+                usual.setdefault(office, Counter())[value] = times
+        best_of = {}
+        for office, counted in usual.items():
             (best, times), all_of = counted.most_common(1)[0], counted.total()
-            if value != best and times * 10 >= all_of * 8 and all_of > 4:
-                what = f"{name} {value}, where {times} of {all_of} in the same office have {best}"
-                yield Fault(entry, what, edit(survey, entry, f"{name}={best}"))
+            if times * 10 >= all_of * 8 and all_of > max(4, times):
+                best_of[office] = best, f"where {times} of {all_of} in the same office have {best}"
+        for entry, (office, value) in zip(survey.accounts, addresses_had, strict=True) if best_of else ():
+            best, why = best_of.get(office, ("", ""))
+            if best and value and value != best:
+                yield Fault(entry, f"{name} {value}, {why}", edit(survey, entry, f"{name}={best}"))

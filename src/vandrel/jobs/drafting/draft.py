@@ -233,9 +233,9 @@ class _Drafter:
         if not any(f"{{{field}}}" in kind.place.value for kind in self._kinds):
             return None
         spelled: dict[str, Counter[str]] = defaultdict(Counter)
-        for entry in self._survey.accounts:
-            if value := self._survey.one(entry, field):
-                spelled[prepare(value)][value] += 1
+        for value, times in Counter(self._survey.column(field)).items():
+            if value:
+                spelled[prepare(value)][value] = times
         total = {key: sum(forms.values()) for key, forms in spelled.items()}
         units = {prepare(unit.dn.name) for unit in self._survey.units}
         words, questions = [], []
@@ -258,17 +258,17 @@ class _Drafter:
         """The ladders of names for all kinds, and those of kinds that differ."""
         general: dict[str, Any] = {}
         own: dict[str, dict[str, Any]] = defaultdict(dict)
-        context, one, first = self._survey.context, self._survey.one, self._kinds[0]
+        survey, first = self._survey, self._kinds[0]
         for target in NAMED:
-            usual = infer(context, first.entries, target, one)
+            usual = infer(survey, first.entries, target)
             alike = [kind for kind in self._kinds if kind is first or _is_by(self._survey, kind, usual)]
             if len(alike) > 1:
-                usual = infer(context, [entry for kind in alike for entry in kind.entries], target, one)
+                usual = infer(survey, [entry for kind in alike for entry in kind.entries], target)
             if not usual.rungs:
                 continue
             general[target] = self._ladder("", usual)
             for kind in self._kinds:
-                if kind not in alike and (item := infer(context, kind.entries, target, one)).rungs:
+                if kind not in alike and (item := infer(survey, kind.entries, target)).rungs:
                     own[kind.name][target] = self._ladder(kind.name, item)
         return general, own
 
@@ -297,11 +297,11 @@ class _Drafter:
         return Noted(settings, f"from the {source}") if settings else None
 
     def _number_unique(self) -> Noted | None:
-        numbers = Counter(number for entry in self._survey.accounts if (number := self._survey.one(entry, "number")))
+        numbers = Counter(filter(None, self._survey.column("number")))
         if not numbers:
             return None
-        in_kind = Counter((kind.name, number) for kind in self._kinds for entry in kind.entries
-                          if (number := self._survey.one(entry, "number")))  # fmt: skip
+        in_kind = Counter((kind.name, number) for kind in self._kinds
+                          for number in self._survey.values_of(kind.entries, "number") if number)  # fmt: skip
         twice = sum(times > 1 for times in numbers.values())
         if not twice:
             return Noted("everywhere", f"{len(numbers):,} numbers, none twice") if len(numbers) >= ENOUGH else None
@@ -348,6 +348,6 @@ def _literal(place: str) -> str:
 
 def _is_by(survey: Survey, kind: DraftedKind, convention: InferredConvention) -> bool:
     """Whether a convention explains the names of another kind as well."""
-    named = sum(bool(survey.one(entry, convention.target)) for entry in kind.entries)
+    named = sum(map(bool, survey.values_of(kind.entries, convention.target)))
     few = max((1 - MOST) * named, 1 if named >= ENOUGH else 0)
-    return conforming(survey.context, kind.entries, convention, survey.one) >= named - few
+    return conforming(survey, kind.entries, convention) >= named - few

@@ -119,7 +119,7 @@ class DraftedKind:
             if name not in _NOT_REQUIRED and field.shape in (Shape.TEXT, Shape.REFERENCE, Shape.NUMBER)
             and self._survey.context.dialect.attribute(name, "account")
         ]  # fmt: skip
-        return {name: Counter(self._survey.one(entry, name) for entry in self.entries) for name in candidates}
+        return {name: Counter(self._survey.values_of(self.entries, name)) for name in candidates}
 
     @cached_property
     def sets(self) -> dict[str, Noted]:
@@ -150,7 +150,7 @@ class DraftedKind:
     @cached_property
     def ends(self) -> Noted | None:
         """The day of the year on which they end; None where there is none, or where only a person can tell."""
-        days = Counter(self._survey.one(entry, "ends")[5:] for entry in self.entries)
+        days = Counter(day[5:] for day in self._survey.values_of(self.entries, "ends"))
         day, times = days.most_common(1)[0]
         if not day or times < MOST * len(self.entries):
             return None
@@ -162,7 +162,8 @@ class DraftedKind:
     @cached_property
     def suffix(self) -> str:
         """The suffix that most of their principal names have; empty for none."""
-        used = Counter(self._survey.one(entry, "principal").rpartition("@")[2].lower() for entry in self.entries)
+        principals = self._survey.values_of(self.entries, "principal")
+        used = Counter(principal.rpartition("@")[2].lower() for principal in principals)
         return used.most_common(1)[0][0]
 
     @cached_property

@@ -152,15 +152,13 @@ def _principal_is_mail(people: _People) -> Iterator[Fault]:
 
 @_demand("required")
 def _required(people: _People) -> Iterator[Fault]:
-    charter = people.survey.context.charter
     for field in people.profile.requires:
         for entry in people.chosen:
             if people.one(entry, field):
                 continue
             kind, better = people.survey.kind(entry), ""
             if field in NAMED and kind and field not in ("mail", "login", "principal"):
-                first = next(iter(charter.naming(field, kind).candidates(people.survey.values(entry))), None)
-                better = first.value if first is not None else ""
+                better = people.survey.first_choice(entry, field)
             yield Fault(entry, f"{field} is empty", edit(people.survey, entry, f"{field}={better or '...'}"))
 
 
