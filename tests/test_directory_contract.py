@@ -183,6 +183,11 @@ def test_holders_and_existing(directory):
     strangers = [DECK.child("cn", f"x, {number}") for number in range(60)]
     assert directory.existing([ANNA, *strangers[:1]]) == {ANNA}
     assert directory.existing([*strangers, ANNA, ARNE, DECK, BRIDGE.child("cn", "y")]) == {ANNA, ARNE, DECK}
+    # Many names, and few of them beside each other.
+    scattered = [*strangers[:9], *(holder.child("cn", f"y {number}") for number in range(7)
+                                   for holder in (BASE, BRIDGE, BASE.child("ou", f"None, {number}")))]  # fmt: skip
+    assert directory.existing([*scattered, ANNA, ARNE, BRIDGE]) == {ANNA, ARNE, BRIDGE}
+    assert directory.identifiers([*scattered, ARNE]) == {ARNE.key: directory.get(ARNE).identifier}
 
 
 def modify(dn, *changes):

@@ -433,6 +433,18 @@ def test_bad_attempts_lock_and_unlocking_lets_in_again(context):
         assert bound(server, ANNA, "Kv9-fjord-lamp")
 
 
+def test_a_name_that_no_filter_may_compare_is_not_taken_for_absent():
+    hidden = "access to attrs=entryDN by * none\n"
+    with servers.running(servers.Setup(access=hidden)) as server:
+        root, mine = open_directory(server.as_root()), open_directory(server.settings())
+        assert not any(make(root, unit(BASE), unit(DECK), person(ANNA, "alund")))
+        strangers = [holder.child("cn", f"x {number}") for number in range(15) for holder in (BASE, DECK)]
+        assert not list(mine.search(BASE, where=filters.Compare("entryDN", "=", str(ANNA)), only=["cn"]))
+        assert mine.existing([*strangers, ANNA, DECK]) == {ANNA, DECK}
+        root.close()
+        mine.close()
+
+
 def test_a_password_that_a_rule_refuses_which_nobody_could_see(context, tmp_path):
     hidden = f'access to dn.exact="cn=rules,{SUFFIX}" by * none\n'
     with servers.running(servers.Setup(modules=("ppolicy",), overlays=POLICY, access=hidden, right="write")) as server:

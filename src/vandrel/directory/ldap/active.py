@@ -76,6 +76,7 @@ class ActiveServer:
     mends_references: bool = True
     bounds_bind: bool = True  # they are rangeUpper of [MS-ADA1] to [MS-ADA3]
     virtual: frozenset[str] = frozenset(_KEPT_INSIDE)
+    entry_name: str = "distinguishedName"  # [MS-ADA1] 2.177
 
     def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
         """The container of the schema, whose time is that of the newest class or attribute."""

@@ -16,7 +16,8 @@ class Server(Protocol):
     """Where servers differ.
 
     ``window`` is how many requests may be on their way at a time; ``virtual`` the attributes that are kept inside of
-    another, so that no filter of the server's finds them; ``bounds_bind`` whether it keeps to lengths.
+    another, so that no filter of the server's finds them; ``bounds_bind`` whether it keeps to lengths; ``entry_name``
+    the attribute that has an entry's whole name, for filters.
     """
 
     name: str
@@ -25,6 +26,7 @@ class Server(Protocol):
     mends_references: bool
     bounds_bind: bool
     virtual: frozenset[str]
+    entry_name: str
 
     def schema_stamp(self, subschema: str, container: str) -> tuple[str, str]:
         """Which entry tells by which attribute when the schema was changed: the subentry, or what holds the schema."""

@@ -33,8 +33,8 @@ class StandardServer:
     window: int = 16
     mends_references: bool = False  # some do, with an overlay; none says so
     bounds_bind: bool = False
-
     virtual: frozenset[str] = frozenset()
+    entry_name: str = "entryDN"  # RFC 5020
 
     def __init__(self, controls: Collection[str]) -> None:
         self._has_policies = False

@@ -255,35 +255,52 @@ class LdapDirectory:
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """Several questions on their way at a time."""
-        answers = self._link.persist(lambda: list(self._answers(self._questions(self._below(dns)), list(IDENTIFIERS))))
+        keys = {dn.key for dn in dns}
+        answers = self._link.persist(lambda: list(self._named(dns, list(IDENTIFIERS))))
         entries = (self._entry(dn, attributes) for dn, attributes in answers)
-        return {entry.dn.key: entry.identifier for entry in entries if entry.identifier}
+        return {entry.dn.key: entry.identifier for entry in entries if entry.identifier and entry.dn.key in keys}
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
         """Which of these names exist."""
-        below, spelled = self._below(dns), {str(dn): dn for dn in dns}  # as they were asked for, servers mostly answer
+        spelled = {str(dn): dn for dn in dns}  # as they were asked for, servers mostly answer
         # That the top is there is known once it has told which directory this is.
         top = {dn for dn in dns if dn == self._contexts[0] and self.identity != self.location}
-        below = {key: [dn for dn in siblings if dn not in top] for key, siblings in below.items()}
-        answers = self._link.persist(lambda: [dn for dn, _ in self._answers(self._questions(below), ["1.1"])])
+        others = [dn for dn in dns if dn not in top]
+        answers = self._link.persist(lambda: [dn for dn, _ in self._named(others, ["1.1"])])
         return ({spelled.get(text) or DN.read(text) for text in answers} & set(dns)) | top
 
-    def _below(self, dns: Collection[DN]) -> dict[str, list[DN]]:
-        """Names that can be here, by the key of what they stand in."""
+    def _named(self, dns: Iterable[DN], attributes: list[str]) -> Iterator[Found]:
+        """Which of these names exist, and perhaps what holds them; many are asked for with one filter."""
         below: dict[str, list[DN]] = {}
         for dn in dns:
             if dn and any(dn.is_within(context) for context in self._contexts):
                 below.setdefault(dn.parent_key, []).append(dn)
-        return below
-
-    def _questions(self, below: Mapping[str, list[DN]]) -> Iterator[Question]:
-        """Searches that find which of these names exist: one by one, or many siblings with one filter."""
+        few = [dn for siblings in below.values() if len(siblings) < _MANY for dn in siblings]
+        if len(few) >= _MANY and self._schema.attribute(self.server.entry_name) is not None:
+            holders = {key: dn.parent for key, siblings in below.items() for dn in siblings[:1]}
+            visible = set[str]()
+            for found in self._answers(self._by_name({dn.key: dn for dn in few} | holders), attributes):
+                visible.add(DN.read(found[0]).key)
+                yield found
+            # Nothing is shown of a name: that it does not exist is said where what is to hold it was shown.
+            few = [dn for dn in few if self.capabilities.answers and not visible & {dn.key, dn.parent_key}]
+        questions: list[Question] = [(dn, Scope.BASE, EVERYTHING) for dn in few]
         for siblings in below.values():
-            if len(siblings) < _MANY:
-                yield from ((dn, Scope.BASE, EVERYTHING) for dn in siblings)
-                continue
-            for chunk in _chunks(siblings):
-                yield chunk[0].parent, Scope.ONE, filters.Or(tuple([_named(dn) for dn in chunk]))
+            for chunk in _chunks(siblings) if len(siblings) >= _MANY else ():
+                questions.append((chunk[0].parent, Scope.ONE, filters.Or(tuple([_named(dn) for dn in chunk]))))
+        yield from self._answers(questions, attributes)
+
+    def _by_name(self, dns: Mapping[str, DN]) -> Iterator[Question]:
+        """Searches for entries by the attribute that has their whole names."""
+        by_context: dict[DN, list[DN]] = {}
+        for dn in dns.values():
+            holding = [context for context in self._contexts if dn.is_within(context)]
+            if holding:
+                by_context.setdefault(max(holding, key=len), []).append(dn)
+        for context, some in by_context.items():
+            for chunk in _chunks(some):
+                wheres = tuple([filters.Compare(self.server.entry_name, "=", str(dn)) for dn in chunk])
+                yield context, Scope.SUBTREE, filters.Or(wheres)
 
     def _answers(self, questions: Iterable[Question], attributes: list[str]) -> Iterator[Found]:
         return self._searches.many(questions, attributes)

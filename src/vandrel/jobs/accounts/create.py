@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import suppress
 from datetime import date
 from functools import lru_cache, partial
 from itertools import islice
@@ -115,6 +116,32 @@ class Creator:
         draft.findings = list(dict.fromkeys(draft.findings))
         draft.visible = (0, {})  # of a hundred thousand drafts, that would be most of the memory
         return draft
+
+    def foresee(self, accounts: Iterable[tuple[str, Mapping[str, Sequence[str]]]]) -> None:
+        """Ask for the units and groups of many accounts at once, each by its kind and its fields as typed.
+
+        What is not known of an account by now, as its names, is asked for once it is worked out.
+        """
+        units: dict[Place, DN] = {}
+        groups: list[str] = []
+        for kind_name, typed in accounts:
+            kind, draft = self._context.charter.document.kinds.get(kind_name), Draft(kind_name)
+            if kind is None:
+                continue
+            with suppress(VandrelError):
+                self._given(draft, typed, literal=True)
+                self._defaults(draft, kind)
+            values = self._values(draft)
+            if not typed.get(PLACE):
+                with suppress(VandrelError):
+                    place = self._place_of(kind.place, values)
+                    units[place] = places.to_dn(place, self._context.charter.base)
+            for pattern in kind.groups if "groups" not in typed else ():
+                with suppress(VandrelError):
+                    groups.append(self._fill(pattern, values))
+        there = self._context.directory.existing(units.values())
+        self._units |= {place: (dn, dn in there) for place, dn in units.items()}
+        self._joining.find_groups(groups)
 
     @staticmethod
     def _required(draft: Draft, kind: Kind) -> None:

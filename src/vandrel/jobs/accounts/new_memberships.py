@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import Compare, Or
@@ -15,6 +15,9 @@ from vandrel.objects.delegation import reached_by
 from vandrel.objects.long_lists import groups_to_join, with_some_members
 from vandrel.objects.membership import privileged_by
 from vandrel.text.string_prep import prepare
+
+#: Groups looked up in one search.
+_AT_ONCE = 50
 
 
 class NewMemberships:
@@ -39,7 +42,7 @@ class NewMemberships:
             except VandrelError as error:
                 if not draft.findings:
                     draft.findings += error.findings
-        self._find_groups([name for name, _ in named])
+        self.find_groups([name for name, _ in named])
         for name, rule in named:
             group = self._groups[name]
             if group is not None:
@@ -56,17 +59,17 @@ class NewMemberships:
             except VandrelError as error:
                 draft.findings += error.findings
 
-    def _find_groups(self, names: Sequence[str]) -> None:
-        """Look groups up by their names, all at once, and the power that comes with them."""
-        unknown = [name for name in dict.fromkeys(names) if name not in self._groups]
-        if not unknown:
-            return
+    def find_groups(self, names: Iterable[str]) -> None:
+        """Look groups up by their names, many at once, and the power that comes with them."""
         context = self._context
         attribute = context.dialect.attribute("name", GROUP)
-        by_name = Or(tuple(Compare(attribute, "=", name) for name in unknown))
-        groups = {prepare(group.dn.name): group for group in groups_to_join(context, by_name)}
-        self._groups |= {name: groups.get(prepare(name)) for name in unknown}
-        self._powers |= privileged_by(context, list(groups.values()))
+        unknown = [name for name in dict.fromkeys(names) if name not in self._groups]
+        for start in range(0, len(unknown), _AT_ONCE):
+            some = unknown[start : start + _AT_ONCE]
+            by_name = Or(tuple(Compare(attribute, "=", name) for name in some))
+            groups = {prepare(group.dn.name): group for group in groups_to_join(context, by_name)}
+            self._groups |= {name: groups.get(prepare(name)) for name in some}
+            self._powers |= privileged_by(context, list(groups.values()))
 
     def _join(self, draft: Draft, group: Entry, rule: str) -> None:
         if any(group.dn == other.dn for other in draft.groups):

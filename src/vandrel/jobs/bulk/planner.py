@@ -216,6 +216,8 @@ class Planner:
             if self._described.object_type == ACCOUNT
             else None
         )
+        if alike is not None:
+            creator.foresee(self._as_typed(items[number]) for number in alike.firsts())
         for number, (_, line) in enumerate(new):
             draft = alike.draft(number) if alike else None
             if draft is not None:
@@ -282,10 +284,18 @@ class Planner:
             except VandrelError as error:
                 self._note(item, error.findings)
 
+    def _as_typed(self, item: Item) -> tuple[str, Mapping[str, Sequence[str]]]:
+        """The kind of an account in a row, and its fields without the names of others."""
+        fields = {
+            name: values for name, values in item.fields.items() if not self._is_reference(name) and name != "kind"
+        }
+        return item.one("kind") or self._described.kind, fields
+
     def _drafted(self, line: Line, creator: Creator, pending: list[tuple[Line, str, list[str | Line]]]) -> Draft:
         item, object_type = line.item, self._described.object_type
         references = {name: item.fields[name] for name in item.fields if self._is_reference(name)}
-        fields = {name: values for name, values in item.fields.items() if name not in references and name != "kind"}
+        kind, typed_fields = self._as_typed(item)
+        fields = dict(typed_fields)
         if "groups" in fields:
             groups = [self._one("groups", value, item, (GROUP,)) for value in fields["groups"]]
             fields["groups"] = tuple(filter(None, groups))
@@ -295,7 +305,6 @@ class Planner:
             resolved[name] = tuple(t if isinstance(t, str) else _LATER for t in targets)
             if any(isinstance(target, Line) for target in targets):
                 pending.append((line, name, targets))
-        kind = item.one("kind") or self._described.kind
         if object_type == ACCOUNT:
             draft = creator.draft(kind, fields, resolved, literal=not item.has_patterns)
             self._check_secret(item, draft)

@@ -147,6 +147,14 @@ class RowGrouper:
                 self._layouts[which] = Layout(own, others, telling)
         return self._layouts[which]
 
+    def firsts(self) -> list[int]:
+        """Of each group of rows, the first."""
+        numbers: dict[int, int] = {}
+        for number, link in enumerate(self._places):
+            if link is not None:
+                numbers.setdefault(id(link[0].group), number)
+        return list(numbers.values())
+
     def draft(self, number: int) -> BatchDraft | None:
         """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""
         strand, place = self._places[number] or (None, 0)
