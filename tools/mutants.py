@@ -26,9 +26,9 @@ SUBJECTS = {
     "directory/packing.py": "tests/test_snapshots.py",
     "charter/naming.py": "tests/test_naming.py tests/test_group_batch.py",
     "dialects/codec.py": "tests/test_dialect.py",
-    "steps/state_check.py": "tests/test_steps.py tests/test_model.py",
-    "steps/rename_tracking.py": "tests/test_steps.py tests/test_model.py",
-    "steps/references.py": "tests/test_steps.py tests/test_model.py",
+    "steps/state_check.py": "tests/test_standing.py",
+    "steps/rename_tracking.py": "tests/test_standing.py",
+    "steps/references.py": "tests/test_references.py",
 }
 #: Changes without a meaning of their own: of what is there for the checker of types alone.
 _LEFT_OUT = ("ReplaceBinaryOperator_BitOr_", "AddNot")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from importlib import resources
+from pathlib import Path
+
+from vandrel.directory.schema import read_definitions
 
 _HEAD = """\
 # Vandrel's schema, and the access rule by which the server itself refuses to delete, rename or move an object whose
@@ -20,17 +21,11 @@ olcAccess: {0}to filter="(vandrelProtected=TRUE)" attrs=entry by * =arscdx
 """
 
 
-def _definitions() -> Iterator[tuple[str, str]]:
-    for line in resources.files(__package__).joinpath("vandrel.schema").read_text("utf-8").splitlines():
-        if line and not line.startswith("#"):
-            kind, _, text = line.partition(" ")
-            yield kind, text
-
-
 def configuration() -> str:
     """Two records: the schema, and the access rule."""
     from vandrel.directory.ldif import line
 
     words = {"attributetype": "olcAttributeTypes", "objectclass": "olcObjectClasses"}
     record = "dn: cn=vandrel,cn=schema,cn=config\nchangetype: add\nobjectClass: olcSchemaConfig\ncn: vandrel\n"
-    return _HEAD + record + "".join(line(words[kind], text) for kind, text in _definitions()) + _RULE
+    own = read_definitions(Path(__file__).with_name("vandrel.schema"))
+    return _HEAD + record + "".join(line(words[kind], text) for kind, text in own) + _RULE

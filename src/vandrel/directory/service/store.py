@@ -7,6 +7,7 @@ still as it was read (ETag); a request whose answer was lost is looked up before
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
@@ -360,15 +361,9 @@ class ServiceDirectory:
 
 def _schema() -> Schema:
     """The attributes that a service keeps, from our schemas, and its own object classes."""
-    from importlib import resources
+    from vandrel.directory.schema import read_definitions, shipped_definitions
 
-    from vandrel.directory.schema import shipped_definitions
-
-    own = []
-    for line in resources.files(__package__).joinpath("service.schema").read_text("utf-8").splitlines():
-        if line and not line.startswith("#"):
-            kind, _, definition = line.partition(" ")
-            own.append((kind, definition))
+    own = read_definitions(Path(__file__).with_name("service.schema"))
     return Schema([*((kind, each) for kind, each in shipped_definitions() if kind == "attributetype"), *own])
 
 
