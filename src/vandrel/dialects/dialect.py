@@ -90,6 +90,9 @@ class Dialect(Protocol):
     def filter_for(self, object_type: str) -> Filter:
         """The filter that finds all objects of a type."""
 
+    def classes(self, object_type: str) -> list[str]:
+        """The object classes of a new object of a type."""
+
     def read(self, entry: Entry, field: str) -> list[str]:
         """The values of one field; memberships, which stand in the groups, are not read here."""
 

@@ -62,6 +62,7 @@ class NameGuard:
         for dn in named:
             dialect.directory.get(dn)
             dialect.has_password(Entry(dn, {}))
+            dialect.password_layers(Entry(dn, {}))
 
     def _look_afterwards(self, executed: Sequence[Step]) -> None:
         try:

@@ -10,7 +10,7 @@ from vandrel.intake.description import Description
 from vandrel.intake.item import Cell, Item, Values, cells_of, firsts_of, named_in
 from vandrel.jobs.common import create_object
 from vandrel.jobs.common.directory_index import DirectoryIndex, Key
-from vandrel.jobs.common.number_allocator import NumberKey, number_key, taken_number
+from vandrel.jobs.common.number_allocator import NumberKey, number_keys, taken_number
 from vandrel.objects.context import Context
 from vandrel.text.string_prep import prepare, prepare_all
 
@@ -27,6 +27,8 @@ def lost_zeros(items: Sequence[Item]) -> None:
     for field in sorted(named_in(items).intersection(_WITH_ZEROS)):
         values = firsts_of(items, field)
         distinct = set(values)
+        if len(set(map(len, distinct))) == 1:
+            continue
         padded = {len(value) for value in distinct if value[:1] == "0" and value.isdecimal()}
         if len(padded) != 1:
             continue
@@ -79,9 +81,13 @@ def numbers(context: Context, described: Description, items: Sequence[Item], ind
     """Find fault with new accounts whose employee number somebody else has, or another row."""
     if "number" not in named_in(items):
         return
+    values, kinds = firsts_of(items, "number"), [kind or described.kind for kind in firsts_of(items, "kind")]
+    all_keys = number_keys(context, kinds, values)
+    distinct = set(all_keys)
+    if len(distinct) == len(items) and index.numbers.keys().isdisjoint(distinct):
+        return
     rows: dict[NumberKey, int] = {}
-    for item, number, kind in zip(items, firsts_of(items, "number"), firsts_of(items, "kind"), strict=True):
-        key = number_key(context, kind or described.kind, number)
+    for item, number, key in zip(items, values, all_keys, strict=True):
         if key is None:
             continue
         holder = index.numbers.get(key)

@@ -77,12 +77,13 @@ class Planner:
             self._context, self._described.key, set(keys),
             {kind or self._described.kind for kind in kinds} - {""}, self._described.object_type,
         )  # fmt: skip
+        is_anybody_there = bool(ledger.found) or self._recognize is not None
         lines = list(map(Line, items))
         new: list[tuple[Key, Line]] = []
         there: list[tuple[Line, Entry]] = []
         for line, key in zip(lines, keys, strict=True):
             item = line.item
-            matches = self._matches(item, key, ledger, kinds)
+            matches = self._matches(item, key, ledger, kinds) if is_anybody_there else ()
             if len(matches) == 1 and self._described.mode != "create":
                 drop_unchanged(self._context, item, matches[0], self._described.key)
             if item.findings and item.stops:

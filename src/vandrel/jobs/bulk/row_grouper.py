@@ -55,8 +55,12 @@ class Batch(Struct, eq=False):
 
 
 class Group(Struct, eq=False):
-    """Rows that have the same but for what is their own; the model is the first that was worked out in full."""
+    """Rows that have the same but for what is their own.
 
+    ``first`` is the number of the first of them; the model is the first that was worked out in full.
+    """
+
+    first: int
     model: Draft | None = None
 
 
@@ -121,12 +125,14 @@ class RowGrouper:
             for fields in (layout.others, layout.telling)
         )
         for number, item, key, values in zip(numbers, rows, others, telling, strict=True):
-            strand = self._strands.get((layout, key, values)) or self._group_batch(layout, key, values)
+            strand = self._strands.get((layout, key, values)) or self._group_batch(layout, key, values, number)
             self._places[number] = strand, len(strand.batch.items)
             strand.batch.items.append(item)
 
-    def _group_batch(self, layout: Layout, key: tuple[Cell, ...], values: tuple[Cell, ...]) -> GroupBatchLink:
-        group = self._groups.setdefault((layout, key), Group())
+    def _group_batch(
+        self, layout: Layout, key: tuple[Cell, ...], values: tuple[Cell, ...], number: int
+    ) -> GroupBatchLink:  # fmt: skip
+        group = self._groups.setdefault((layout, key), Group(number))
         batch = self._batches.setdefault((layout, values), Batch(layout))
         return self._strands.setdefault((layout, key, values), GroupBatchLink(group, batch))
 
@@ -149,11 +155,7 @@ class RowGrouper:
 
     def firsts(self) -> list[int]:
         """Of each group of rows, the first."""
-        numbers: dict[int, int] = {}
-        for number, link in enumerate(self._places):
-            if link is not None:
-                numbers.setdefault(id(link[0].group), number)
-        return list(numbers.values())
+        return [group.first for group in self._groups.values()]
 
     def draft(self, number: int) -> BatchDraft | None:
         """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""

@@ -41,13 +41,13 @@ def _read(context: Context, draft: Draft, typed: Given, object_type: str) -> Non
         draft.findings += field_values.check(context, field, result, object_type)
 
 
-def _stand(context: Context, draft: Draft, dn: DN) -> None:
-    """See to it that the new object has a place to stand and a name of its own there."""
+def _stand(context: Context, draft: Draft, dn: DN, register: NameAllocator | None = None) -> None:
+    """See to it that the new object has a place to stand and a name of its own there; `register` was asked before."""
     if not context.directory.existing([dn.parent]):
         where = context.place(dn.parent)
         remedy = "vandrel hierarchy build makes the units of the design; or create it: vandrel create unit"
         draft.findings.append(Finding(Code.NO_PARENT, f"there is no unit {where}", Location(place=where), remedy))
-    why = NameAllocator(context).why_sibling(dn)
+    why = (register or NameAllocator(context)).why_sibling(dn)
     if why:
         draft.findings.append(
             Finding(
@@ -102,10 +102,10 @@ def group(context: Context, stem: str, typed: Given, numbers: PosixAllocator | N
     place = next(iter(typed.get(PLACE, ())), "")
     draft.place = places.parse(place) if place else charter.place_of(kind.place, values)
     draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "typed" if place else f"kind {kind_name}")
-    parent = places.to_dn(draft.place, charter.base)
+    parent, register = places.to_dn(draft.place, charter.base), NameAllocator(context)
     if "name" not in draft.derived:
         rule = charter.group_naming(kind_name)
-        choice = rule.choose(values, lambda value: NameAllocator(context).why_sibling(parent.child("cn", value)))
+        choice = rule.choose(values, lambda value: register.why_sibling(parent.child("cn", value)))
         passed = tuple(f"{item.candidate} is {item.why}" for item in choice.passed)
         draft.derived["name"] = Derived(
             "name", (choice.chosen.value,), f"{choice.chosen.pattern}  ({rule.source})", passed
@@ -121,13 +121,13 @@ def group(context: Context, stem: str, typed: Given, numbers: PosixAllocator | N
         mail = charter.fill(kind.mail, {**values, "name": name})
         draft.derived["mail"] = Derived("mail", (mail,), f"{kind.mail}  (groups.{kind_name}.mail)")
     if draft.value("mail"):
-        why = NameAllocator(context).why_taken("mail", draft.value("mail"))
+        why = register.why_taken("mail", draft.value("mail"))
         if why:
             draft.findings.append(
                 Finding(Code.TAKEN, f"{draft.value('mail')} is {why}", Location(field="mail"), "give another: mail=...")
             )
     draft.dn = parent.child("cn", name)
-    _stand(context, draft, draft.dn)
+    _stand(context, draft, draft.dn, register)
     _tell_what_is_not_kept(context, draft, GROUP)
     return draft
 

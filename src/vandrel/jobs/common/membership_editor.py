@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from functools import partial
 from typing import TYPE_CHECKING
 
 from msgspec import structs
@@ -75,6 +76,8 @@ class MembershipEditor:
             else:
                 then = (then if assignment.operator == "+=" else {}) | typed
         new = [(group, edit.entry) for key, group in then.items() if key not in now]
+        if self._of_one:
+            self._context.ask_ahead(partial(_ask_of_joining, new), len(new))
         join = [group for group, _ in self._joining(edit, new)]
         then = {key: group for key, group in then.items() if key in now or group in join}
         leave = [group for key, group in now.items() if key not in then]
@@ -168,3 +171,11 @@ class MembershipEditor:
         edit.differences.append(
             FieldChange("members", *self._namesakes.around(before, after, of_many=self._of_many))
         )  # fmt: skip
+
+
+def _ask_of_joining(pairs: Sequence[tuple[Entry, Entry]], context: Context) -> None:
+    """Ask for what must be known when objects join groups; `pairs` are of a group and a member."""
+    Namesakes(context).learn(group.dn for group, _ in pairs)
+    for group, member in pairs:
+        list(joining(context, group, member))
+        with_some_members(context, group, [member.dn], leaving=False)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from itertools import repeat
+
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare
 from vandrel.errors import Code, Finding, Location
 from vandrel.fields import ACCOUNT
 from vandrel.objects.context import Context
-from vandrel.text.string_prep import prepare
+from vandrel.text.string_prep import prepare_all
 
 #: A number and the accounts among which it is unique: a kind, or an empty text for all.
 NumberKey = tuple[str, str]
@@ -18,10 +21,16 @@ _AMONG = {"in-kind": "among accounts of one kind", "everywhere": "among all acco
 
 def number_key(context: Context, kind: str, number: str) -> NumberKey | None:
     """What nobody else may have who has this number; None where the charter lets numbers repeat."""
+    return number_keys(context, [kind], [number])[0]
+
+
+def number_keys(context: Context, kinds: Sequence[str], numbers: Sequence[str]) -> list[NumberKey | None]:
+    """What `number_key` gives for each of many."""
     scope = context.charter.document.number_unique
-    if scope == "no" or not number:
-        return None
-    return (kind if scope == "in-kind" else "", prepare(number))
+    if scope == "no":
+        return [None] * len(numbers)
+    among = kinds if scope == "in-kind" else repeat("", len(numbers))
+    return [key if key[1] else None for key in zip(among, prepare_all(numbers), strict=True)]
 
 
 def taken_number(context: Context, number: str, holder: str) -> Finding:

@@ -7,7 +7,7 @@ from functools import partial
 
 from vandrel.directory import dn as names
 from vandrel.directory.dn import DN
-from vandrel.directory.entry import Entry
+from vandrel.directory.entry import Entry, Value
 from vandrel.directory.port import Scope
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.accounts.logon import logon_state
@@ -59,6 +59,9 @@ def _ask_for(last: Mapping[DN, ObjectChange], context: Context) -> None:
             list(_now(view, change))
         if change.object_type == ACCOUNT:
             logon_state(context, view.entry, context.charter.today())
+        elif change.action in _NEW:
+            classes = list[Value](context.dialect.classes(change.object_type))
+            describe(ObjectView(context, Entry(dn, {"objectClass": classes})))
 
 
 def _changed(view: ObjectView, rows: Sequence[tuple[str, str]]) -> ObjectDetail:
