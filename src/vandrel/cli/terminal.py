@@ -38,20 +38,27 @@ def input_lines() -> Iterator[str]:
         raise VandrelError(Code.BAD_VALUE, what, where=Location(file="-"), remedy="write it as UTF-8") from None
 
 
-def _write_plain(rows: Sequence[Sequence[str]]) -> None:
-    """Write rows into a file or a pipe: cells padded to their column, lines of a cell one below another."""
+def _width(text: str) -> int:
+    """How many columns a text takes in a terminal."""
+    if text.isascii():  # most is, and to load the tables of the other characters takes time
+        return len(text)
     from rich.cells import cell_len
 
+    return cell_len(text)
+
+
+def _write_plain(rows: Sequence[Sequence[str]]) -> None:
+    """Write rows into a file or a pipe: cells padded to their column, lines of a cell one below another."""
     split = [[cell.split("\n") for cell in row] for row in rows]
     widths = (
-        [max((cell_len(line) for row in split for line in row[n]), default=0) for n in range(len(rows[0]))]
+        [max((_width(line) for row in split for line in row[n]), default=0) for n in range(len(rows[0]))]
         if rows
         else []
     )
     for row in split:
         for number in range(max(map(len, row), default=0)):
             cells = [lines[number] if number < len(lines) else "" for lines in row]
-            padded = (cell + " " * (width - cell_len(cell)) for cell, width in zip(cells, widths, strict=True))
+            padded = (cell + " " * (width - _width(cell)) for cell, width in zip(cells, widths, strict=True))
             sys.stdout.write("  ".join(padded).rstrip() + "\n")
 
 
@@ -173,13 +180,11 @@ class Terminal:
 
     def candidates(self, rows: Sequence[Sequence[str]]) -> None:
         """Print to standard error what a typed name may have meant, the last column unpadded."""
-        from rich.cells import cell_len
-
         sys.stdout.flush()
-        widths = [max(cell_len(row[n]) for row in rows) for n in range(len(rows[0]) - 1)]
+        widths = [max(_width(row[n]) for row in rows) for n in range(len(rows[0]) - 1)]
         for row in rows:
             cells = [
-                clean(cell) + " " * (width - cell_len(cell)) for cell, width in zip(row, widths, strict=False) if width
+                clean(cell) + " " * (width - _width(cell)) for cell, width in zip(row, widths, strict=False) if width
             ]
             sys.stderr.write("  " + "  ".join([*cells, clean(row[-1])]).rstrip() + "\n")
 

@@ -9,7 +9,6 @@ from msgspec import Struct
 from vandrel.directory.entry import Entry
 from vandrel.jobs.accounts.password_age import ages
 from vandrel.objects.context import Context
-from vandrel.text import week
 from vandrel.text.nearest import listed
 
 #: Rules of the charter, which no server knows of.
@@ -96,6 +95,8 @@ def _is_outside(context: Context, hours: str) -> bool:
     """Whether this very hour, by the organization's clock, is none of the allowed ones."""
     if not hours:
         return False
+    from vandrel.text import week  # most accounts have no hours
+
     now = datetime.now(context.charter.zone) - timedelta(minutes=context.dialect.hours_late)
     return not week.parse(hours)[now.isoweekday() % 7 * 24 + now.hour]
 
