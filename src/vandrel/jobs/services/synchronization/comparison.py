@@ -19,7 +19,7 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.services.profile import Profile
 from vandrel.jobs.services.synchronization.counterparts import Counterparts
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Selection
-from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, read_there
+from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, complete, read_there
 from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.view import shown_values
@@ -115,13 +115,15 @@ class Comparison:
         self.conflicts: list[Conflict] = []
         self._link_arguments: list[tuple[Pair, str, dict[str, tuple[str, ...]]]] = []
         self.left_out = 0
+        #: The links of accounts of which no more than the name was read, by the identifiers there.
+        self._as_sent: dict[str, Link] = {}
         self._here, self._there, self._links_before, self._request = here, there, links_before, request
         self._rules = request.profile.copying
         selection = Selection(here, there, request.profile, request.under)
         outgoing = {ACCOUNT: list(selection.people()), GROUP: list(selection.groups())}
         self._counterparts: dict[str, Counterparts] = {}
         for of in (ACCOUNT, GROUP):
-            entries = read_there(there, of, links_before, outgoing[of], self._rules, since)
+            entries = read_there(there, of, links_before, outgoing[of], self._rules, since, self._as_sent)
             counterparts = self._counterparts[of] = Counterparts(there, entries, of, self._rules, links_before)
             counterparts.match(outgoing[of], request.same, request.new)
         self.findings += selection.findings
@@ -172,9 +174,9 @@ class Comparison:
             return []
         identifiers = {each.entry.identifier for each in people}
         is_to_disable = self._rules.gone == "disable"
-        unsent = [entry for here, entry in counterparts.items()
+        unsent = [self._complete(entry) for here, entry in counterparts.items()
                   if here not in identifiers
-                  and not (is_to_disable and self._there.one(entry, "enabled") == "no")]  # fmt: skip
+                  and not (is_to_disable and self._there.one(self._complete(entry), "enabled") == "no")]  # fmt: skip
         most = self._rules.most_gone if self._request.most_gone is None else self._request.most_gone
         if most is None:
             most = max(_MOST, int(len(counterparts) * _MOST_SHARE))
@@ -231,8 +233,10 @@ class Comparison:
                 yield self._difference(pair, pair.entry)
 
     def _difference(self, pair: Pair, entry: Entry) -> Difference:
-        there = self._there
-        renamed = self._renamed(entry, pair.dn)
+        there, link = self._there, self._as_sent.get(entry.identifier)
+        if link is not None and link.values == self.link(pair, link.there).values:
+            return Difference(entry, pair.dn, (), ())
+        renamed = self._renamed(self._complete(entry), pair.dn)
         after = Entry(pair.dn, {name: list(values) for name, values in renamed.attributes.items()})
         changes, steps = list[FieldChange](), list[Step]()
         values = self.values(pair.outgoing)
@@ -265,6 +269,12 @@ class Comparison:
             steps.append(Set(pair.dn, tuple(parts)))
         self._link_arguments.append((pair, entry.identifier, new_values))
         return Difference(entry, pair.dn, tuple(changes), tuple(steps))
+
+    def _complete(self, entry: Entry) -> Entry:
+        """An account with its attributes, where no more than its name was read: as it was sent."""
+        if (link := self._as_sent.pop(entry.identifier, None)) is not None:
+            complete(self._there, ACCOUNT, link, entry)
+        return entry
 
     def _renamed(self, entry: Entry, dn: DN) -> Entry:
         """An entry as it is once it has its new name: the value that names it goes, and the new one comes."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cached_property
+from itertools import islice
 
 from msgspec import Struct
 
@@ -21,6 +22,10 @@ from vandrel.text.string_prep import prepare
 
 #: The fields of a group that goes along.
 _OF_GROUPS = ("display", "purpose", "scope", "notes")
+#: What tells whether an account may be used today.
+_OF_TODAY = ("starts", "ends", "enabled")
+#: Accounts that are read field by field.
+_AT_ONCE = 1000
 
 
 class Outgoing(Struct):
@@ -60,6 +65,8 @@ class Selection:
         self.findings: list[Finding] = []
         self._here, self._there, self._profile = here, there, profile
         self._rules: Copying = profile.copying
+        self._today = here.charter.today().isoformat()
+        self._names: dict[str, DN] = {}
         base = here.charter.base
         named = [places.to_dn(places.parse(text), base) for text in self._rules.under or ["/"]]
         place = places.to_dn(places.parse(under), base) if under else base
@@ -71,10 +78,13 @@ class Selection:
         """The accounts of the profile's kinds in its units."""
         here, kinds = self._here, self._profile.kinds
         for top in self.tops:
-            for entry in here.directory.search(top, where=here.dialect.filter_for(ACCOUNT)):
-                if not kinds or here.one(entry, "kind") in kinds:
+            accounts = here.directory.search(top, where=here.dialect.filter_for(ACCOUNT))
+            chosen = (entry for entry in accounts if not kinds or here.one(entry, "kind") in kinds)
+            while some := list(islice(chosen, _AT_ONCE)):
+                columns = [map(tuple, here.dialect.read_many(some, name, ACCOUNT)) for name in self._fields_read]
+                for entry, values in zip(some, zip(*columns, strict=True), strict=True):
                     try:
-                        yield self._person(entry)
+                        yield self._person(entry, dict(zip(self._fields_read, values, strict=True)))
                     except VandrelError as error:
                         what = f"{here.label(entry)} is left out: {error.findings[0].what}"
                         where = Location(dn=str(entry.dn))
@@ -93,16 +103,15 @@ class Selection:
                 place = self._place(self._rules.place_of_groups, entry)
                 yield Outgoing(entry, GROUP, place, entry.dn.name, fields, {"members": members})
 
-    def _person(self, entry: Entry) -> Outgoing:
+    def _person(self, entry: Entry, values: Mapping[str, tuple[str, ...]]) -> Outgoing:
         here = self._here
-        fields = {name: tuple(here.dialect.read(entry, name)) for name in self._plain}
+        fields = {name: values[name] for name in self._plain}
         for name, pattern in self._built.items():
             value = here.charter.fill(pattern, needed_values(here, entry, pattern))
             fields[name] = (value,) if value else ()
-        references = {name: tuple(map(names.parse, here.dialect.read(entry, name))) for name in self._pointing}
-        today = here.charter.today().isoformat()
-        starts, ends = here.one(entry, "starts"), here.one(entry, "ends")
-        is_enabled = here.one(entry, "enabled") != "no" and not (ends and ends < today) and not starts > today
+        references = {name: tuple(map(self._parsed, values[name])) for name in self._pointing}
+        starts, ends, enabled = (next(iter(values[name]), "") for name in _OF_TODAY)
+        is_enabled = enabled != "no" and not (ends and ends < self._today) and not starts > self._today
         name = self._name(entry, fields)
         return Outgoing(entry, ACCOUNT, self._place(self._rules.place, entry), name, fields, references, is_enabled)
 
@@ -125,6 +134,15 @@ class Selection:
         return places.parse(self._here.place(entry.dn.parent))
 
     # --- which fields
+
+    @cached_property
+    def _fields_read(self) -> list[str]:
+        return list(dict.fromkeys([*self._plain, *self._pointing, *_OF_TODAY]))
+
+    def _parsed(self, name: str) -> DN:
+        if name not in self._names:  # many have the same manager
+            self._names[name] = names.parse(name)
+        return self._names[name]
 
     @cached_property
     def _built(self) -> dict[str, str]:

@@ -22,9 +22,9 @@ STANDS, NAME, MEMBERS = "@stands", "@name", "@members"
 
 def read_there(
     there: Context, object_type: str, links: Mapping[str, Link], outgoing: Iterable[Outgoing], rules: Copying,
-    since: datetime | None,
+    since: datetime | None, as_sent: dict[str, Link],
 ) -> Iterator[Entry]:  # fmt: skip
-    """The objects of a type there, each once.
+    """The objects of a type there, each once; accounts that are taken to be as they were sent, by their names alone.
 
     Args:
         there: the other directory.
@@ -33,6 +33,7 @@ def read_there(
         outgoing: what is to be there.
         rules: what tells objects there.
         since: where it is given, only what was changed since is read, and what was sent is taken to be as it was.
+        as_sent: gets the links of those accounts, by their identifiers: `complete` makes of one what was sent.
 
     """
     directory, base = there.directory, there.charter.base
@@ -53,23 +54,26 @@ def read_there(
     for where in wheres:
         entries |= {entry.identifier: entry for entry in directory.search(base, where=And((everything, where)))}
     yield from entries.values()
+    kept_in = "objectGUID" if directory.capabilities.schema == "ad" else "entryUUID"
     for link in links.values():
         if link.there not in entries and NAME in link.values and (MEMBERS in link.values) == (object_type == GROUP):
-            entry = _as_sent(there, object_type, link, rules.identifier)
+            entry = Entry(names.parse(link.values[NAME][0]), {kept_in: [link.there]})
+            if rules.identifier:
+                entry.attributes[rules.identifier] = [link.here]
+            if object_type == ACCOUNT:
+                as_sent[link.there] = link
+            else:
+                complete(there, object_type, link, entry)
             directory.remember(entry.dn, link.there)
             yield entry
 
 
-def _as_sent(there: Context, object_type: str, link: Link, identifier: str) -> Entry:
-    """An object as a run has left it."""
-    dn = names.parse(link.values[NAME][0])
+def complete(there: Context, object_type: str, link: Link, entry: Entry) -> None:
+    """Give an entry the attributes that a run has left it with."""
     fields: dict[str, Sequence[str]] = {
         name: values for name, values in link.values.items() if not name.startswith("@")
     }
-    entry = Entry(dn, there.dialect.new_entry(object_type, dn, fields | {"members": link.values.get(MEMBERS, ())}))
-    entry = applied(entry, there.dialect.changes_after_creation(object_type, fields))
-    kept_in = "objectGUID" if there.directory.capabilities.schema == "ad" else "entryUUID"
-    entry.attributes[kept_in] = [link.there]
-    if identifier:
-        entry.attributes[identifier] = [link.here]
-    return entry
+    members = link.values.get(MEMBERS, ())
+    new = Entry(entry.dn, there.dialect.new_entry(object_type, entry.dn, fields | {"members": members}))
+    new = applied(new, there.dialect.changes_after_creation(object_type, fields))
+    entry.attributes.update(new.attributes | entry.attributes)
