@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
+from itertools import islice
 
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Filter, Or, Present
 from vandrel.directory.port import Directory
 from vandrel.directory.schema import Schema
+from vandrel.errors import VandrelError
 
 #: Conditions in one search, since servers take no filter of any size; and names up to which they are looked for at all.
 _CONDITIONS, FEW_NAMES = 400, 200
+#: Values from which on a list is shortened to what was asked for: each of them would be read again and again.
+_LONG = 500
 
 
 def some_of(
@@ -27,7 +31,8 @@ def some_of(
 
 
 def search_pointing(directory: Directory, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
-    """What `Directory.pointing` says, by searches: the entries come with all values of the attributes."""
+    """What `Directory.pointing` says, by searches; of long lists, what is not asked for is let go once it has come."""
+    wanted = {dn.key for dn in dns} if len(dns) <= FEW_NAMES else None
     if len(dns) > FEW_NAMES:  # one look at everything that points anywhere costs less than thousands of questions
         wheres: list[Filter] = [Or(tuple(Present(name) for name in attributes))]
     else:
@@ -40,4 +45,23 @@ def search_pointing(directory: Directory, dns: Sequence[DN], attributes: Sequenc
             for entry in directory.search(context, where=where, only=[*attributes, "objectClass"]):
                 if entry.dn.key not in keys:
                     keys.add(entry.dn.key)
+                    if wanted is not None:
+                        _shorten(entry, attributes, wanted)
                     yield entry
+
+
+def _shorten(entry: Entry, attributes: Sequence[str], wanted: Collection[str]) -> None:
+    """Of lists that are long, leave the names of these keys, the empty name, and one other."""
+    for name in attributes:
+        values = entry.values_of(name)
+        if len(values) > _LONG:
+            asked_for = [value for value in values if not value or _key(value) in wanted]
+            others = set(values).difference(asked_for)
+            entry.attributes[name] = [*asked_for, *islice(others, 1)]
+
+
+def _key(value: Value) -> str:
+    try:
+        return DN.read(str(value)).key
+    except VandrelError:  # no name of anything
+        return ""

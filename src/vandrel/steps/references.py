@@ -20,6 +20,8 @@ from vandrel.errors import VandrelError
 from vandrel.steps.login_lists import logins_of, with_login_lists
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 
+#: Others derive from it, and no entry has it itself (RFC 4519, 2.7).
+_BASE_TYPE = "distinguishedName"
 #: Who keeps a name of nobody, by which attribute, and the object that goes.
 KeptReference = tuple[DN, str, DN]
 
@@ -289,8 +291,9 @@ def _run_of_removals(steps: Sequence[Step], start: int) -> list[DN]:
 
 def _is_ours(directory: Directory, name: str) -> bool:
     attribute = directory.schema.attribute(name)
-    return attribute is not None and not attribute.operational and not attribute.read_only
+    is_written = attribute is not None and not attribute.operational and not attribute.read_only
+    return is_written and name != _BASE_TYPE
 
 
 def _key(value: Value) -> str:
-    return names.parse(str(value)).key if value else ""
+    return DN.read(str(value)).key if value else ""

@@ -22,6 +22,9 @@ from vandrel.errors import NOWHERE, Code, DirectoryError, Location
 _RELAX = RequestControl("1.3.6.1.4.1.4203.666.5.12", True)
 #: draft-behera-ldap-password-policy-10, section 5.3.3: locked until somebody lifts it.
 DISABLED = b"000001010000Z"
+#: The arc of what describes a server itself, where its configuration is a tree of its own, and the letters of a
+#: definition in which its number stands. It is in no other tree, and to search one for it costs a look at everything.
+_CONFIGURATION, _OID = "1.3.6.1.4.1.4203.1.12.2.", 30
 
 
 class StandardServer:
@@ -49,8 +52,10 @@ class StandardServer:
         attributes = subschema.get("attributeTypes", ())
         # Attributes of password policies are known only to servers that have them.
         self._has_policies = any("'pwdReset'" in text for text in attributes)
-        yield from (("attributetype", text) for text in attributes)
-        yield from (("objectclass", text) for text in subschema.get("objectClasses", ()))
+        yield from (("attributetype", text) for text in attributes if _CONFIGURATION not in text[:_OID])
+        yield from (
+            ("objectclass", text) for text in subschema.get("objectClasses", ()) if _CONFIGURATION not in text[:_OID]
+        )
         yield from (("ditcontentrule", text) for text in subschema.get("dITContentRules", ()))
 
     def changes(
