@@ -37,25 +37,28 @@ def run(folder: Path, *words: str) -> float:
     return time.perf_counter() - begun
 
 
+def demo_on_server(folder: Path, port: int) -> Path:
+    """The demo on a server, to be administered from the folder that is returned, by the connection ``harbour``."""
+    (folder / "connections.yaml").write_text(servers.CONNECTION.format(port=port, who=f"cn=root,{servers.SUFFIX}"))
+    (folder / "hers").write_text(_SECRET)
+    (folder / "hers").chmod(0o600)
+    run(folder, "demo", "demo", "--no-tour", "--directory", "harbour")
+    for name in ("connections.yaml", "hers"):
+        (folder / name).rename(folder / "demo" / name)
+    return folder / "demo"
+
+
 def imported(folder: Path, count: int, late: float) -> tuple[float, int, list[tuple[str, dict[str, list[bytes]]]]]:
     """Seconds of the import, how often it waited, and what there is afterwards that was not there before."""
     with servers.running(servers.PLAIN) as server:
         line = servers.FarAway(server.port, 0.0)
-        (folder / "connections.yaml").write_text(
-            servers.CONNECTION.format(port=line.port, who=f"cn=root,{servers.SUFFIX}")
-        )
-        (folder / "hers").write_text(_SECRET)
-        (folder / "hers").chmod(0o600)
-        run(folder, "demo", "demo", "--no-tour", "--directory", "harbour")
-        for name in ("connections.yaml", "hers"):
-            (folder / "demo" / name).write_bytes((folder / name).read_bytes())
-            (folder / "demo" / name).chmod(0o600)
-        write_rows(folder / "demo" / "crew.csv", HEADER, rows(count))
+        demo = demo_on_server(folder, line.port)
+        write_rows(demo / "crew.csv", HEADER, rows(count))
         where = ("--directory", "harbour")
-        run(folder / "demo", "import", "crew.csv", "--propose", "--kind", "crew", *where)
+        run(demo, "import", "crew.csv", "--propose", "--kind", "crew", *where)
         before = {dn for dn, _ in _everything(server)}
         line.late, line.trips = late, 0
-        seconds = run(folder / "demo", "import", "crew.csv", "--no-passwords", "-y", *where)
+        seconds = run(demo, "import", "crew.csv", "--no-passwords", "-y", *where)
         trips = line.trips
         line.close()
         return seconds, trips, [(dn, entry) for dn, entry in _everything(server) if dn not in before]

@@ -22,6 +22,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
+from benchmarks.far_away import demo_on_server
 from tests import servers
 from vandrel.charter.load import load
 from vandrel.dialects.standard import StandardDialect
@@ -44,8 +45,12 @@ _INDEX = (
     "aliasedObjectName,associatedName,dITRedirect,documentAuthor,vandrelSponsor"
 )
 #: A server with room for all of them.
-_LARGE = servers.PLAIN._replace(size=16 << 30, database=f"index {_INDEX} eq\nsortvals member")
-_SECRET = "the-tests-alone"
+_LARGE = servers.PLAIN._replace(
+    size=16 << 30, database=f"index {_INDEX} eq\nsortvals member", modules=("ppolicy",),
+    overlays=f'overlay ppolicy\nppolicy_default "cn=rules,{servers.SUFFIX}"\n',
+)  # fmt: skip
+#: By which the server keeps out who is disabled.
+_RULES = {"objectClass": ["device", "pwdPolicy"], "pwdAttribute": ["userPassword"], "pwdLockout": ["TRUE"]}
 #: Of a password that nobody knows: people have one, and an administrator sees that.
 _HASH = b"{SSHA}" + b"A" * 38 + b"=="
 #: In order: with a person of each run, another one to be renamed, and the last job.
@@ -90,19 +95,16 @@ def grown(folder: Path, count: int) -> None:
     directory.close()
 
 
-def grown_on_server(server: servers.Slapd, folder: Path, count: int) -> None:
-    """The same on a server, with a connection to it in the folder."""
-    (folder.parent / "connections.yaml").write_text(
-        servers.CONNECTION.format(port=server.port, who=f"cn=root,{servers.SUFFIX}")
-    )
-    (folder.parent / "hers").write_text(_SECRET)
-    (folder.parent / "hers").chmod(0o600)
-    words = [PROGRAM, "demo", str(folder), "--no-tour", "--quiet", "--directory", "harbour"]
-    subprocess.run(words, check=True, cwd=folder.parent)
-    for name in ("connections.yaml", "hers"):
-        (folder.parent / name).rename(folder / name)
+def grown_on_server(server: servers.Slapd, folder: Path, count: int) -> Path:
+    """The same on a server, which is administered from the folder that is returned."""
+    folder.mkdir()
+    demo = demo_on_server(folder, server.port)
     directory = servers.open_directory(server.settings())
-    made = accounts(StandardDialect(directory, load(folder / "charter.yaml")), count)
+    rules = AddEntry(
+        directory.contexts[0].child("cn", "rules"), {name: list(values) for name, values in _RULES.items()}
+    )
+    assert directory.execute([rules], atomic=False) == [None]
+    made = accounts(StandardDialect(directory, load(demo / "charter.yaml")), count)
     group = next(directory.search(directory.contexts[0], where=Compare("cn", "=", EVERYBODY), only=["cn"]))
     number = 0
     while some := list(islice(made, _AT_ONCE)):  # never all of them: what this process takes, its children inherit
@@ -113,6 +115,7 @@ def grown_on_server(server: servers.Slapd, folder: Path, count: int) -> None:
             assert directory.execute([ModifyEntry(group.dn, (joining,))], atomic=False) == [None]
         number += len(some)
     directory.close()
+    return demo
 
 
 def seconds(folder: Path, line: str, number: int) -> float:
@@ -143,10 +146,10 @@ def main() -> None:
     os.environ.pop("VANDREL_DIRECTORY", None)
     with tempfile.TemporaryDirectory() as top, ExitStack() as running:
         folders = {count: Path(top) / str(count) for count in (args.small, args.large)}
-        for count, folder in folders.items():
+        for count, folder in [*folders.items()]:
             begun = time.perf_counter()
             if args.server:
-                grown_on_server(running.enter_context(servers.running(_LARGE)), folder, count)
+                folders[count] = grown_on_server(running.enter_context(servers.running(_LARGE)), folder, count)
             else:
                 grown(folder, count)
             print(f"{count:,} people in {time.perf_counter() - begun:.0f} s", flush=True)
