@@ -86,7 +86,7 @@ class Links(OwnFile):
             DirectoryError: ``disk-full``, ``not-permitted``, ``damaged``, ``busy``.
 
         """
-        rows = [(*self._pair, link.here, link.there, _encode(link.values)) for link in links]
+        rows = ((*self._pair, link.here, link.there, _encode(link.values)) for link in links)
         rows_to_drop = [(*self._pair, here) for here in deleted]
         with sqlite_file.transaction(self.db, self.path):
             self.db.execute("INSERT OR REPLACE INTO run VALUES(?, ?, ?)", (*self._pair, start.isoformat()))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import secrets
 import sqlite3
 from collections import Counter
@@ -22,10 +23,12 @@ from scim2_models import (
     NotFoundException,
     Resource,
     ResourceType,
+    SearchRequest,
     UniquenessException,
     User,
 )
 from scim2_server.memory import InMemoryStorage, utcnow
+from scim2_server.storage import SearchPage
 
 from vandrel import safe_file
 from vandrel.directory.service.mapping import GUEST
@@ -35,6 +38,7 @@ CREATE TABLE IF NOT EXISTS record(type TEXT NOT NULL, id TEXT NOT NULL, body TEX
 CREATE TABLE IF NOT EXISTS deleted(id TEXT PRIMARY KEY, at TEXT NOT NULL, body TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS invitation(id TEXT PRIMARY KEY, code TEXT NOT NULL);
 """
+_SINCE = re.compile(r'meta\.lastModified ge "([^"]+)"', re.IGNORECASE)
 _KEPT = timedelta(days=30)
 #: How long an invitation can be answered.
 _OPEN = timedelta(days=14)
@@ -86,6 +90,19 @@ class FileStorage(InMemoryStorage):
         self.resources = [_MODELS[kind].model_validate(json.loads(body)) for kind, body in rows]
         # Versions go on from where they were.
         self.versions = iter(range(1 + max(map(_version, self.resources), default=0), 1 << 62))  # type: ignore[assignment]
+
+    def search(
+        self, resource_types: list[ResourceType], search_request: SearchRequest[Any], *, position: Any = None
+    ) -> SearchPage:  # fmt: skip
+        """Search. What was changed since a moment is found by its time, and not by asking each record the filter."""
+        asked = _SINCE.fullmatch(str(search_request.filter or ""))
+        since = _moment(asked[1]) if asked else None
+        if since is None:
+            return super().search(resource_types, search_request, position=position)
+        with self.lock:
+            changed = InMemoryStorage(self.clock)
+            changed.resources = [each for each in self.resources if (at := _changed_at(each)) is None or at >= since]
+            return changed.search(resource_types, search_request, position=position)
 
     def create(self, resource_type: ResourceType, resource: Resource[Any]) -> Resource[Any]:
         """Create a record, if a seat is left for what it is entitled to; a guest is invited."""
@@ -246,6 +263,12 @@ def _entitlements(resource: Resource[Any]) -> list[str]:
 
 def _text(resource: Resource[Any]) -> str:
     return resource.model_dump_json()
+
+
+def _changed_at(resource: Resource[Any]) -> datetime | None:
+    """When a record was changed; None where that cannot be compared."""
+    at = resource.meta.last_modified if resource.meta is not None else None
+    return at if at is not None and at.tzinfo is not None else None
 
 
 def _version(resource: Resource[Any]) -> int:

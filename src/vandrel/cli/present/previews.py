@@ -42,15 +42,15 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
     changes = proposal.changes
     if proposal.is_fatal:  # of what nothing is left beside a refusal, it is not said that nothing differs
         changes = [change for change in changes if change.fields or change.action is not Action.CHANGE]
-    by_action = _by_action(changes)
+    of_action = by_action(changes)
     if proposal.is_many:
-        _samples(out, by_action[Action.CREATE])
-        _changed(out, by_action[Action.CHANGE], 2 * _SAMPLES, "to be changed")
+        _samples(out, of_action[Action.CREATE])
+        _changed(out, of_action[Action.CHANGE], 2 * _SAMPLES, "to be changed")
     else:
-        _created(session, by_action[Action.CREATE], "New")
-        _created(session, by_action[Action.RESTORE], "Back")
-        _changed(out, by_action[Action.CHANGE], _IN_FULL, "objects")
-        _deleted(out, by_action[Action.DELETE])
+        _created(session, of_action[Action.CREATE], "New")
+        _created(session, of_action[Action.RESTORE], "Back")
+        _changed(out, of_action[Action.CHANGE], _IN_FULL, "objects")
+        _deleted(out, of_action[Action.DELETE])
     for table in proposal.tables:
         show_table(out, table, is_below=False)
         out.line()
@@ -58,7 +58,8 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
         out.note(line)
 
 
-def _by_action(changes: Sequence[ObjectChange]) -> dict[Action, Sequence[ObjectChange]]:
+def by_action(changes: Sequence[ObjectChange]) -> dict[Action, Sequence[ObjectChange]]:
+    """The changes of each action, in their order."""
     if isinstance(changes, LazyChanges):
         return {action: changes.of_action(action) for action in Action}
     return {action: [change for change in changes if change.action is action] for action in Action}

@@ -9,7 +9,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from vandrel.cli.present.passwords import HandOut, obtain
-from vandrel.cli.present.previews import show_proposal, show_row_findings
+from vandrel.cli.present.previews import by_action, show_proposal, show_row_findings
 from vandrel.cli.present.progress import progress
 from vandrel.errors import DONE, Code, Finding, Refused, are_fatal
 from vandrel.jobs.common.proposal import Action, ObjectChange, Passwords, Proposal, RowOutcome, Work
@@ -260,9 +260,10 @@ class _Run:
         from vandrel.cli.present.reports import show_object
         from vandrel.jobs.inspect.read_back import read_back
 
-        created = [c for c in self._proposal.changes if c.action in (Action.CREATE, Action.RESTORE)]
-        changed = [c for c in self._proposal.changes if c.action is Action.CHANGE]
-        objects: list[ObjectChange] = [*created[:_LISTED_SENTENCES], *(changed if len(changed) <= _READ_BACK else ())]
+        of_action = by_action(self._proposal.changes)
+        created = [c for action in (Action.CREATE, Action.RESTORE) for c in of_action[action][:_LISTED_SENTENCES]]
+        changed = of_action[Action.CHANGE] if len(of_action[Action.CHANGE]) <= _READ_BACK else ()
+        objects: list[ObjectChange] = [*created[:_LISTED_SENTENCES], *changed]
         for number, detail in enumerate(read_back(self._session.context, objects)):
             if number and not detail.is_brief:
                 self._out.line()

@@ -133,19 +133,19 @@ class Comparison:
         self._names_there = {e.dn.key for each in self._counterparts.values() for e in each.by_identifier.values()}
         self.pairs = [pair for of in (ACCOUNT, GROUP) for pair in self._paired(outgoing[of], self._counterparts[of])]
         #: The names there of those that are sent, by the keys of their names here.
-        self._names = {pair.outgoing.entry.dn.key: pair.dn for pair in self.pairs}
+        self._names = {pair.outgoing.dn.key: pair.dn for pair in self.pairs}
         self.gone = self._not_sent(outgoing[ACCOUNT])
         self.strangers = self._counterparts[ACCOUNT].strangers() if since is None else []
 
     def _paired(self, outgoing: Iterable[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
         for each in outgoing:
-            entry = counterparts.matched.get(each.entry.identifier)
-            if each.entry.identifier in counterparts.doubtful:
+            entry = counterparts.matched.get(each.identifier)
+            if each.identifier in counterparts.doubtful:
                 continue
             if entry is None and not each.is_enabled:
                 self.left_out += 1
             else:
-                link = self._links_before.get(each.entry.identifier) if entry is None else None
+                link = self._links_before.get(each.identifier) if entry is None else None
                 yield Pair(each, entry, self._name_there(each, entry), link.there if link is not None else "")
 
     def _name_there(self, each: Outgoing, entry: Entry | None) -> DN:
@@ -160,7 +160,7 @@ class Comparison:
         is_its_own = entry is not None and dn.key == entry.dn.key
         if dn.key in self._names_there and not is_its_own and login and login != each.name:
             dn = parent.child(attribute, f"{each.name} ({login})")
-        outgoing = self._links_before.get(each.entry.identifier)
+        outgoing = self._links_before.get(each.identifier)
         is_as_sent = outgoing is not None and outgoing.values.get(STANDS) == _stands(each)
         if entry is not None and (is_as_sent or dn.key == entry.dn.key):
             return entry.dn
@@ -172,7 +172,7 @@ class Comparison:
         counterparts = self._counterparts[ACCOUNT].known_before()
         if self._rules.gone == "leave" or self._request.under:
             return []
-        identifiers = {each.entry.identifier for each in people}
+        identifiers = {each.identifier for each in people}
         is_to_disable = self._rules.gone == "disable"
         unsent = [self._complete(entry) for here, entry in counterparts.items()
                   if here not in identifiers
@@ -207,12 +207,11 @@ class Comparison:
         more: dict[str, tuple[str, ...]] = {STANDS: _stands(pair.outgoing), NAME: (str(pair.dn),)}
         if pair.outgoing.object_type == GROUP:
             more[MEMBERS] = self._members.get(pair.dn.key, ())
-        return Link(pair.outgoing.entry.identifier, identifier, {**link_values, **more})
+        return Link(pair.outgoing.identifier, identifier, {**link_values, **more})
 
-    @property
-    def links(self) -> list[Link]:
+    def links(self) -> Iterator[Link]:
         """What the next run needs to know of those who are there already, once they have been compared."""
-        return [self.link(*arguments) for arguments in self._link_arguments]
+        return (self.link(*arguments) for arguments in self._link_arguments)
 
     def missing_units(self) -> list[DN]:
         """The units that are missing there, from the top down."""
@@ -261,7 +260,7 @@ class Comparison:
             if pair.dn.parent != entry.dn.parent:
                 was, will_be = there.place(entry.dn.parent), there.place(pair.dn.parent)
                 changes.append(FieldChange("place", (was,), (will_be,)))
-        here, mark = pair.outgoing.entry.identifier, self._rules.identifier
+        here, mark = pair.outgoing.identifier, self._rules.identifier
         if mark and here not in entry.texts(mark):
             after.attributes[mark] = [here]
             changes.append(FieldChange(f"@{mark}", tuple(entry.texts(mark)), (here,)))
@@ -286,7 +285,7 @@ class Comparison:
         self, pair: Pair, name: str, before: tuple[str, ...], value: tuple[str, ...]
     ) -> tuple[str, ...] | None:  # fmt: skip
         """What was sent, where somebody has changed it there since; None where nobody has, or it is written over."""
-        link = self._links_before.get(pair.outgoing.entry.identifier)
+        link = self._links_before.get(pair.outgoing.identifier)
         last_sent = link.values.get(name) if link is not None else None
         if last_sent is None or self._request.overwrite or self._is_alike(name, before, last_sent):
             return None
@@ -297,7 +296,7 @@ class Comparison:
 
     def _is_written_otherwise(self, pair: Pair, name: str, before: Sequence[str], value: Sequence[str]) -> bool:
         """Whether the other side has what was sent before, in its own spelling: sent again, it would be no other."""
-        link = self._links_before.get(pair.outgoing.entry.identifier)
+        link = self._links_before.get(pair.outgoing.identifier)
         was_sent = link is not None and link.values.get(name) == tuple(value)
         return was_sent and sorted(map(prepare, before)) == sorted(map(prepare, value))
 

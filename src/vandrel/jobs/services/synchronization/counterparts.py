@@ -52,7 +52,7 @@ class Counterparts:
         """Find everybody's counterpart; the sure ones first, so that nobody is taken for somebody else."""
         unmatched = []
         for each in outgoing:
-            here = each.entry.identifier
+            here = each.identifier
             link = self._links.get(here)
             entry = self._by_mark.get(here) or (self.by_identifier.get(link.there) if link is not None else None)
             if entry is None:
@@ -74,7 +74,7 @@ class Counterparts:
         return [entry for identifier, entry in self.by_identifier.items() if identifier not in ours]
 
     def _recognize(self, each: Outgoing, same: Mapping[str, str], new: frozenset[str]) -> None:
-        here, key = each.entry.identifier, self._key(each)
+        here, key = each.identifier, self._key(each)
         if key in same:
             self.matched[here] = resolve(self._there, same[key], (each.object_type,))
             return
@@ -99,7 +99,7 @@ class Counterparts:
         first = next(iter(candidates.values()))
         word = self._there.one(first, "login") or first.dn.name
         remedy = f"if it is: --same {key}={word}; if it is somebody else: --new {key}"
-        self.findings.append(Finding(Code.AMBIGUOUS, what, Location(dn=str(each.entry.dn)), remedy, NOTE))
+        self.findings.append(Finding(Code.AMBIGUOUS, what, Location(dn=str(each.dn)), remedy, NOTE))
 
     @staticmethod
     def _key(each: Outgoing) -> str:

@@ -32,7 +32,8 @@ class Outgoing(Struct):
     """One object that is to be in the other directory.
 
     Attributes:
-        entry: the object here.
+        dn: the name of the object here.
+        identifier: its identifier here.
         object_type: account or group.
         place: where it is to stand there.
         name: the name of its entry there.
@@ -42,7 +43,8 @@ class Outgoing(Struct):
 
     """
 
-    entry: Entry
+    dn: DN
+    identifier: str
     object_type: str
     place: places.Place
     name: str
@@ -101,7 +103,8 @@ class Selection:
                 fields = {name: tuple(here.dialect.read(entry, name)) for name in field_names}
                 members = tuple(names.parse(name) for name in here.dialect.members(entry))
                 place = self._place(self._rules.place_of_groups, entry)
-                yield Outgoing(entry, GROUP, place, entry.dn.name, fields, {"members": members})
+                name = entry.dn.name
+                yield Outgoing(entry.dn, entry.identifier, GROUP, place, name, fields, {"members": members})
 
     def _person(self, entry: Entry, values: Mapping[str, tuple[str, ...]]) -> Outgoing:
         here = self._here
@@ -113,7 +116,8 @@ class Selection:
         starts, ends, enabled = (next(iter(values[name]), "") for name in _OF_TODAY)
         is_enabled = enabled != "no" and not (ends and ends < self._today) and not starts > self._today
         name = self._name(entry, fields)
-        return Outgoing(entry, ACCOUNT, self._place(self._rules.place, entry), name, fields, references, is_enabled)
+        place = self._place(self._rules.place, entry)
+        return Outgoing(entry.dn, entry.identifier, ACCOUNT, place, name, fields, references, is_enabled)
 
     def _name(self, entry: Entry, fields: Mapping[str, Sequence[str]]) -> str:
         """The name of the entry there: the logon name where that names entries, else the name that it has here."""

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
+from functools import partial
+from itertools import chain
+from typing import overload
 
 from msgspec import structs
 
@@ -17,6 +20,7 @@ from vandrel.jobs.common.proposal import (
     Action,
     Credential,
     FieldChange,
+    LazyChanges,
     ObjectChange,
     Passwords,
     Proposal,
@@ -53,6 +57,31 @@ def synchronize(here: Context, there: Context, links: Links, request: Synchroniz
     return _Change(here, there, links, request, comparison, start).proposal()
 
 
+class _Changes(LazyChanges):
+    """What happens to each object: its action, and what works the rest out."""
+
+    def __init__(self, changes: Sequence[tuple[Action, Callable[[], ObjectChange]]]) -> None:
+        self._changes = changes
+
+    def __len__(self) -> int:
+        return len(self._changes)
+
+    @overload
+    def __getitem__(self, index: int) -> ObjectChange: ...
+
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[ObjectChange]: ...
+
+    def __getitem__(self, index: int | slice) -> ObjectChange | Sequence[ObjectChange]:
+        if isinstance(index, slice):
+            return _Changes(self._changes[index])
+        return self._changes[index][1]()
+
+    def of_action(self, action: Action) -> Sequence[ObjectChange]:
+        """Those of one action."""
+        return _Changes([each for each in self._changes if each[0] is action])
+
+
 class _Change:
     """From a comparison to steps."""
 
@@ -77,12 +106,17 @@ class _Change:
         self._changes = self._all_changes()
         self._is_many = len(self._changes) > _IN_FULL
 
-    def _all_changes(self) -> list[ObjectChange]:
-        changes = [*map(self._change_of_unit, self._units), *map(self._change_of_new, self._new)]
-        changes += map(self._change_of, [*self._changed, *self._disabled])
-        changes += (self._change_of(Difference(group, group.dn, (change,), ()))
-                    for group, _, change in self._memberships if group.dn.key not in self._new_entries)  # fmt: skip
-        return changes + (changes_of_deletion(self._there, self._deletion) if self._deletion is not None else [])
+    def _all_changes(self) -> _Changes:
+        changes = [(Action.CREATE, partial(self._change_of_unit, unit)) for unit in self._units]
+        changes += [(Action.CREATE, partial(self._change_of_new, pair)) for pair in self._new]
+        groups = [Difference(group, group.dn, (change,), ())
+                  for group, _, change in self._memberships if group.dn.key not in self._new_entries]  # fmt: skip
+        changed = [*self._changed, *self._disabled, *groups]
+        changes += [(Action.CHANGE, partial(self._change_of, each)) for each in changed]
+        if self._deletion is not None:
+            deleted = changes_of_deletion(self._there, self._deletion)
+            changes += [(change.action, partial(_same, change)) for change in deleted]
+        return _Changes(changes)
 
     def proposal(self) -> Proposal:
         """The change as a whole."""
@@ -142,7 +176,7 @@ class _Change:
             fields["enabled"] = ("no",)
         attributes = self._there.dialect.new_entry(pair.outgoing.object_type, pair.dn, fields)
         if identifier := self._request.profile.copying.identifier:
-            attributes[identifier] = [pair.outgoing.entry.identifier]
+            attributes[identifier] = [pair.outgoing.identifier]
         return attributes
 
     def _disabling(self, entry: Entry) -> Difference:
@@ -171,12 +205,12 @@ class _Change:
         """
         new = self._new if result is not None else []
         present = self._there.directory.identifiers([pair.dn for pair in new])
-        links = list(self._comparison.links)
-        links += [self._comparison.link(pair, present[pair.dn.key]) for pair in new if pair.dn.key in present]
-        if result is not None and result.is_in_part:
-            links = [structs.replace(link, values={}) for link in links]
+        comparison, is_in_part = self._comparison, result is not None and result.is_in_part
+        of_new = (comparison.link(pair, present[pair.dn.key]) for pair in new if pair.dn.key in present)
+        links = (structs.replace(link, values={}) if is_in_part else link for link in chain(comparison.links(), of_new))
         deleted = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
-        obsolete = [here for here, link in self._links.read().items() if link.there in deleted]
+        before = self._links.read().items() if deleted else ()
+        obsolete = [here for here, link in before if link.there in deleted]
         self._links.keep(links, obsolete, self._start)
 
     # --- as people see it
@@ -240,6 +274,10 @@ class _Change:
         if comparison.left_out:
             lines.append(f"{count(comparison.left_out, 'account')} may not log on here, so not sent.")
         return lines
+
+
+def _same(change: ObjectChange) -> ObjectChange:
+    return change
 
 
 def _short(name: str, title: str, labels: Sequence[str]) -> Table:

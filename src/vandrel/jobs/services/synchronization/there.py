@@ -46,7 +46,7 @@ def read_there(
     # Whoever is sent for the first time may be there already.
     fields = rules.match if object_type == ACCOUNT else ["name"]
     for each in outgoing:
-        if each.entry.identifier not in links:
+        if each.identifier not in links:
             values = {"name": (each.name,), **each.fields}
             wheres += (Compare(attribute, "=", value) for field in fields for value in values.get(field, ())
                        if (attribute := there.dialect.attribute(field, object_type)))  # fmt: skip
