@@ -101,6 +101,16 @@ def test_the_audit_against_a_draft_finds_what_the_draft_says_and_nothing_else(de
     assert bare.run("charter", "check").code == 0
 
 
+def test_every_run_drafts_the_same(demo, bare):
+    shutil.copy(demo.path / "directory.db", bare.path)
+    texts = set()
+    for seed in ("1", "2", "3", "4"):
+        process = Folder(bare.path, bare.env | {"PYTHONHASHSEED": seed}).start("charter", "draft", f"{seed}.yaml")
+        assert (process.wait(60), process.communicate()[1]) == (0, "")
+        texts.add((bare.path / f"{seed}.yaml").read_text())
+    assert len(texts) == 1
+
+
 def test_kinds_are_found_where_no_account_says_its_own(demo, bare):
     everybody = demo.run("find", "--columns", "login", "--as", "csv").out.split()[1:]
     done(demo, "edit", *everybody, "@employeeType=")

@@ -174,8 +174,10 @@ class DraftedKind:
         built: Counter[str] = Counter()
         looked_at = sample(self.entries)
         for entry in looked_at:
-            names = {group.dn.name for group in self._groups_of(entry)}
-            built.update({*map(escaped, names), *filter(None, (self._group_pattern(entry, name) for name in names))})
+            # In the order of names, so that every run drafts the same.
+            names = sorted({group.dn.name for group in self._groups_of(entry)})
+            patterns = filter(None, (self._group_pattern(entry, name) for name in names))
+            built.update(list(dict.fromkeys([*map(escaped, names), *patterns])))
         likely = [pattern for pattern, times in built.items() if times >= MOST * len(looked_at)]
         counts: dict[str, int] = {}
         for pattern in sorted(likely, key=lambda each: "{" in each.replace("{{", "")):
