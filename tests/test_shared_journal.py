@@ -13,13 +13,14 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import NamedTuple
 
+import psycopg
 import pytest
 from msgspec import structs
 
 from vandrel.errors import Code, DirectoryError, VandrelError
 from vandrel.record import network_folders
 from vandrel.record.journal import BROKEN, DONE, PART, RUNNING, Job, JobQuery, Journal, NewJob
-from vandrel.record.shared_database import fault_of
+from vandrel.record.shared_database import MAKING, fault_of
 
 from . import databases, servers
 from .conftest import Folder
@@ -152,10 +153,19 @@ def test_a_job_is_of_whoever_runs_it_until_that_process_is_gone(database, tmp_pa
 def test_two_who_come_first_at_once_make_one_journal(database, tmp_path):
     words = "import sys; from pathlib import Path; from vandrel.record.journal import Journal, NewJob; " \
         "print(Journal(Path('j'), url=sys.argv[1]).begin(NewJob('a', 'b', 'c', 'd', 0, 0)))"  # fmt: skip
-    at_once = [
-        subprocess.Popen([sys.executable, "-c", words, database.url], stdout=subprocess.PIPE, text=True)
-        for _ in range(4)
-    ]
+    with psycopg.connect(database.url, autocommit=True) as first:
+        first.execute("SELECT pg_advisory_lock(%s)", (MAKING,))
+        at_once = [
+            subprocess.Popen([sys.executable, "-c", words, database.url], stdout=subprocess.PIPE, text=True)
+            for _ in range(4)
+        ]
+        waiting, until = (
+            "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND NOT granted",
+            time.monotonic() + 60,
+        )
+        while first.execute(waiting).fetchone() != (4,):  # each has seen that there is none, and may not make it yet
+            assert time.monotonic() < until
+            time.sleep(0.05)
     assert sorted(process.communicate()[0].strip() for process in at_once) == ["1", "2", "3", "4"]
 
 

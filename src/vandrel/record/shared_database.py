@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 #: The schema in which the tables stand, and the version of them.
 _SCHEMA, _VERSION = "vandrel", 1
 #: Held by whoever makes the tables, so that two do not make them at once. "Vanj".
-_MAKING = 0x56616E6A
+MAKING = 0x56616E6A
 _SECONDS = 10
 #: Seconds until a connection on which nothing comes back counts as lost, on either side.
 _ALIVE = {"keepalives_idle": 20, "keepalives_interval": 5, "keepalives_count": 4}
@@ -99,7 +99,7 @@ class SharedDatabase:
                 hashed="USING hash ",
             )  # fmt: skip
             with self._db.transaction():
-                self.execute("SELECT pg_advisory_xact_lock(?)", (_MAKING,))
+                self.execute("SELECT pg_advisory_xact_lock(?)", (MAKING,))
                 if not self._is_there():
                     if not self.execute("SELECT 1 FROM pg_namespace WHERE nspname = ?", (_SCHEMA,)).fetchone():
                         self.execute(f"CREATE SCHEMA {_SCHEMA}")
@@ -114,8 +114,9 @@ class SharedDatabase:
             raise DirectoryError(Code.FOREIGN, what, where=self.where, remedy=remedy)
 
     def _is_there(self) -> bool:
-        (there,) = self.execute("SELECT to_regclass(?)", (f"{_SCHEMA}.journal_version",)).fetchone()
-        return there is not None
+        # By the catalogs as they are now: what `to_regclass` says can be from before a lock that was waited for.
+        sql = "SELECT 1 FROM pg_class JOIN pg_namespace n ON n.oid = relnamespace WHERE nspname = ? AND relname = ?"
+        return self.execute(sql, (_SCHEMA, "journal_version")).fetchone() is not None
 
     def must_be_writable(self) -> None:
         """See to it that the role may write. Raises `DirectoryError` ``not-permitted``."""
