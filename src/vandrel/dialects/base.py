@@ -49,6 +49,7 @@ class BaseDialect:
         self._replaced = charter.document.attributes.get(self.name, {})
         self._attributes: dict[tuple[str, str], str] = {}
         self._types: dict[tuple[Value, ...], str] = {}
+        self._unique_of: dict[str, tuple[str, ...]] = {}
         self._codecs = {**self.CODECS, **self._own_codecs()}
         for key in self._replaced:  # a field that the schema has no attribute for, and the charter does
             name = key.rpartition(".")[2]
@@ -226,17 +227,26 @@ class BaseDialect:
 
     def unique_forms(self, field: str, value: str) -> list[tuple[str, str]]:
         """The attributes and stored values that nobody else may have if this is to be unique."""
-        codec = self._codecs.get(field)
-        if codec is None or not codec.unique:
+        codec, kept = self._codecs.get(field), self._kept_unique(field)
+        if codec is None or not kept:
             return []
-        return [form for form in codec.unique_forms(value) if self.schema.attribute(form[0]) is not None]
+        if type(codec).unique_forms is FieldCodec.unique_forms:  # asked some times for each of very many names
+            return [(name, value) for name in kept]
+        return [form for form in codec.unique_forms(value) if form[0] in kept]
+
+    def _kept_unique(self, field: str) -> tuple[str, ...]:
+        """The attributes of a field in which values must be unique, of those that the schema has."""
+        kept = self._unique_of.get(field)
+        if kept is None:
+            codec = self._codecs.get(field)
+            unique = codec.unique if codec is not None else ()
+            kept = self._unique_of[field] = tuple(name for name in unique if self.schema.attribute(name) is not None)
+        return kept
 
     def unique_columns(self, field: str, values: Sequence[str]) -> list[tuple[str, Sequence[str]]]:
         """The same for many values at once: each attribute with what stands in it for each value."""
-        codec = self._codecs.get(field)
-        if codec is None or not codec.unique:
-            return []
-        return [column for column in codec.unique_columns(values) if self.schema.attribute(column[0]) is not None]
+        codec, kept = self._codecs.get(field), self._kept_unique(field)
+        return [column for column in codec.unique_columns(values) if column[0] in kept] if codec and kept else []
 
     def unique_attributes(self) -> Mapping[str, str]:
         """Attributes with values that must be unique, each with the field that it belongs to."""

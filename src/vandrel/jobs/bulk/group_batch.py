@@ -179,6 +179,7 @@ class GroupBatch:
         """Begin; the model has no findings."""
         assert model.dn is not None
         self._names, self._register = names, creator.register
+        self._sound, self._rows, self._keys = names.sound, names.rows, names.keys
         self._shared = SharedValues(model, model.values(), names.own, {name: n for n, name in enumerate(names.own)})
         before = f"{model.dn.parent.key}{LEVEL}{model.dn.naming_attribute.lower()}="
         self._siblings, self._values_in_use = creator.register.siblings(before), creator.register.held_siblings(before)
@@ -189,17 +190,16 @@ class GroupBatch:
 
     def draft(self, number: int) -> BatchDraft | None:
         """The account of one row, its names given to it; None where that takes the full way."""
-        names = self._names
-        if not names.sound[number]:
+        if not self._sound[number]:
             return None
-        own = names.rows[number]
+        own = self._rows[number]
         for keys, owners in self._claims:
             if keys[number] in owners:
                 return self._retry(number, own)
         batch = BatchDraft(self._shared, own)
         for keys, numbers in self._reserving:
             numbers[keys[number]] = batch
-        self._siblings.add(names.keys[number])
+        self._siblings.add(self._keys[number])
         return batch
 
     def _retry(self, number: int, own: tuple[str, ...]) -> BatchDraft | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import date
+from operator import itemgetter
 
 from msgspec import structs
 from msgspec.structs import asdict, astuple
@@ -210,7 +211,10 @@ class Planner:
         pending: list[tuple[Line, str, list[str | Line]]] = []
         coming: set[DN] = set()
         # A key is nobody else's; what has none goes by all that it has.
-        new.sort(key=lambda pair: pair[0] or ("", *_by_content(pair[1].item)))
+        if all(key for key, _ in new):
+            new.sort(key=itemgetter(0))
+        else:
+            new.sort(key=lambda pair: pair[0] or ("", *_by_content(pair[1].item)))
         items = [line.item for _, line in new]
         alike = (
             RowGrouper(self._context, creator, self._described.kind, items)
@@ -225,6 +229,9 @@ class Planner:
                 line.draft = draft
                 if line.item.secret is not None:
                     self._check_secret(line.item, draft)
+                elif not line.item.findings:
+                    line.state = State.NEW
+                    continue
             else:
                 waiting = len(pending)
                 self._in_full(line, creator, pending, coming)

@@ -78,10 +78,10 @@ class NameAllocator:
     def is_free(self, target: str, value: str) -> bool:
         """Whether nobody at all has a name; only with a ledger."""
         assert self._ledger is not None
-        key_of = self._context.directory.schema.key
+        key_of, reserved, held = self._context.directory.schema.key, self._reserved, self._ledger.held
         for attribute, stored in self._context.dialect.unique_forms(target, value):
             key = key_of(attribute, stored)
-            if key in self._reserved.get(attribute, ()) or key in self._ledger.held(attribute):
+            if key in reserved.get(attribute, ()) or key in held(attribute):
                 return False
         return True
 
@@ -164,7 +164,8 @@ class NameAllocator:
 
     def reserve(self, target: str, value: str, dn: Holder) -> None:
         """Take note that a name is given to an object."""
-        for attribute, key in self.claims(target, value)[:1]:
+        for attribute, stored in self._context.dialect.unique_forms(target, value)[:1]:
+            key = str(self._context.directory.schema.key(attribute, stored))
             self._reserved.setdefault(attribute, {})[key] = dn
 
     def _is_given(self, key: str) -> bool:
