@@ -39,7 +39,7 @@ from vandrel.objects.context import Context
 from vandrel.record.journal import Journal
 from vandrel.secret import Secret
 from vandrel.steps.plan import Plan, RunResult
-from vandrel.steps.references import with_references
+from vandrel.steps.references import own_references, with_references
 from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Remove, Rename
 
@@ -431,6 +431,15 @@ def test_bad_attempts_lock_and_unlocking_lets_in_again(context):
         changes = mine.dialect.changes(entry, "locked", ["no"])
         assert make(mine.directory, ModifyEntry(ANNA, tuple(changes))) == [None]
         assert bound(server, ANNA, "Kv9-fjord-lamp")
+
+
+def test_what_describes_a_server_itself_is_looked_for_in_no_other_tree():
+    with servers.running(servers.PLAIN) as server:
+        mine = open_directory(server.settings())
+        own = {*own_references(mine)}
+        assert {"member", "manager", "seeAlso"} <= own
+        assert not [name for name in own if name.startswith("olc") or name == "distinguishedName"]
+        mine.close()
 
 
 def test_a_name_that_no_filter_may_compare_is_not_taken_for_absent():

@@ -20,9 +20,9 @@ from vandrel.text.string_prep import fold, prepare, prepare_all
 _MOST = 100_000
 _MOST_DIGITS = 6
 _DIGITS = re.compile(r"\d+")
-#: Digits of which some may be a counter, and the others not.
 #: Names that are judged one by one: columns cost more to begin with.
 _FEW = 16
+#: Digits of which some may be a counter, and the others not.
 _SEVERAL_DIGITS = re.compile(r"\d\d|\d\D+\d|[^\D0-9]")
 _TRIM = " .-_"
 _TOO_LONG = ""

@@ -10,7 +10,6 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import Compare, Filter, Or, Present
 from vandrel.directory.port import Directory
 from vandrel.directory.schema import Schema
-from vandrel.errors import VandrelError
 
 #: Conditions in one search, since servers take no filter of any size; and names up to which they are looked for at all.
 _CONDITIONS, FEW_NAMES = 400, 200
@@ -46,22 +45,15 @@ def search_pointing(directory: Directory, dns: Sequence[DN], attributes: Sequenc
                 if entry.dn.key not in keys:
                     keys.add(entry.dn.key)
                     if wanted is not None:
-                        _shorten(entry, attributes, wanted)
+                        _shorten(directory.schema, entry, attributes, wanted)
                     yield entry
 
 
-def _shorten(entry: Entry, attributes: Sequence[str], wanted: Collection[str]) -> None:
+def _shorten(schema: Schema, entry: Entry, attributes: Sequence[str], wanted: Collection[str]) -> None:
     """Of lists that are long, leave the names of these keys, the empty name, and one other."""
     for name in attributes:
         values = entry.values_of(name)
         if len(values) > _LONG:
-            asked_for = [value for value in values if not value or _key(value) in wanted]
+            asked_for = [value for value in values if not value or schema.value_key(name, value) in wanted]
             others = set(values).difference(asked_for)
             entry.attributes[name] = [*asked_for, *islice(others, 1)]
-
-
-def _key(value: Value) -> str:
-    try:
-        return DN.read(str(value)).key
-    except VandrelError:  # no name of anything
-        return ""

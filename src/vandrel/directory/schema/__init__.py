@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import structs
 
-from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
 from vandrel.directory.filter import Compare, Extensible, Present, Substring
 from vandrel.directory.schema import matching, syntaxes
 from vandrel.directory.schema.definitions import (
@@ -265,7 +265,7 @@ class Schema:
         """The same as `key`, of any value; a distinguished name counts however it is spelled."""
         if value and self.is_reference(attribute):
             try:
-                return names.parse(str(value)).key
+                return DN.read(str(value)).key  # of thousands in one list: nothing else of them is wanted
             except VandrelError:
                 return self.key(attribute, value)
         return self.key(attribute, value)

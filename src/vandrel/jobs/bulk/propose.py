@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from functools import partial
-from typing import overload
 
 from msgspec import Struct
 
@@ -49,38 +48,20 @@ class BulkOptions(Struct, frozen=True):
     sound_only: bool = False
 
 
-class _Changes(LazyChanges):
-    """What happens to the objects of the rows, worked out for each only when it is looked at."""
+def _action_of(line: Line) -> Action:
+    """New objects have a draft, and those that change an edit."""
+    return Action.CHANGE if line.draft is None else Action.CREATE
 
-    def __init__(self, context: Context, lines: Sequence[Line], object_type: str) -> None:
-        self._context, self._lines, self._object_type = context, lines, object_type
 
-    def __len__(self) -> int:
-        return len(self._lines)
-
-    def of_action(self, action: Action) -> Sequence[ObjectChange]:
-        """New objects have a draft, and those that change an edit."""
-        lines = [line for line in self._lines if (Action.CHANGE if line.draft is None else Action.CREATE) is action]
-        return _Changes(self._context, lines, self._object_type)
-
-    @overload
-    def __getitem__(self, index: int) -> ObjectChange: ...
-
-    @overload
-    def __getitem__(self, index: slice) -> Sequence[ObjectChange]: ...
-
-    def __getitem__(self, index: int | slice) -> ObjectChange | Sequence[ObjectChange]:
-        if isinstance(index, slice):
-            return _Changes(self._context, self._lines[index], self._object_type)
-        line = self._lines[index]
-        if line.draft is not None:
-            return creation(self._context, line.draft, self._object_type, line.item.row)
-        assert line.edit is not None
-        entry = line.edit.entry
-        return ObjectChange(
-            Action.CHANGE, self._object_type, entry.dn, self._context.label(entry),
-            self._context.place(entry.dn.parent), tuple(line.edit.differences), row=line.item.row,
-        )  # fmt: skip
+def _change_of(context: Context, object_type: str, line: Line) -> ObjectChange:
+    if line.draft is not None:
+        return creation(context, line.draft, object_type, line.item.row)
+    assert line.edit is not None
+    entry = line.edit.entry
+    return ObjectChange(
+        Action.CHANGE, object_type, entry.dn, context.label(entry),
+        context.place(entry.dn.parent), tuple(line.edit.differences), row=line.item.row,
+    )  # fmt: skip
 
 
 def propose_roster(
@@ -125,7 +106,7 @@ def propose_roster(
 
     return Proposal(
         command, f"{command} {name}", f"Make {count(len(lines), 'object')}?", work,
-        changes=_Changes(context, lines, object_type), findings=ordered,
+        changes=LazyChanges(lines, partial(_change_of, context, object_type), _action_of), findings=ordered,
         credentials=[] if options.no_passwords else [*_credentials(context, lines)],
         is_atomic=False, is_many=True, is_file=is_file,
         read=frozenset(line.dn.key for line in lines if line.dn is not None and line.state is State.CHANGED),

@@ -5,10 +5,9 @@ A presenter shows it, refuses it, asks, runs it and reads back; no job does any 
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence, Set
 from enum import Enum
-from typing import Any
+from typing import Any, Generic, TypeVar, overload
 
 from msgspec import Struct
 
@@ -19,6 +18,8 @@ from vandrel.jobs.common.report import Table
 from vandrel.secret import Secret
 from vandrel.steps.plan import RunResult
 from vandrel.steps.step import Step
+
+_T = TypeVar("_T")
 
 
 class Action(Enum):
@@ -117,12 +118,33 @@ class Credential(Struct, frozen=True):
     is_first: bool = True
 
 
-class LazyChanges(Sequence[ObjectChange], ABC):
+class LazyChanges(Sequence[ObjectChange], Generic[_T]):
     """What happens to very many objects, worked out for each only when it is looked at."""
 
-    @abstractmethod
+    def __init__(
+        self, objects: Sequence[_T], change_of: Callable[[_T], ObjectChange], action_of: Callable[[_T], Action]
+    ) -> None:  # fmt: skip
+        """Take whatever the objects are known by, and what makes of one its change, and its action alone."""
+        self._objects, self._change_of, self._action_of = objects, change_of, action_of
+
+    def __len__(self) -> int:
+        return len(self._objects)
+
+    @overload
+    def __getitem__(self, index: int) -> ObjectChange: ...
+
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[ObjectChange]: ...
+
+    def __getitem__(self, index: int | slice) -> ObjectChange | Sequence[ObjectChange]:
+        if isinstance(index, slice):
+            return LazyChanges(self._objects[index], self._change_of, self._action_of)
+        return self._change_of(self._objects[index])
+
     def of_action(self, action: Action) -> Sequence[ObjectChange]:
         """Those of one action."""
+        objects = [each for each in self._objects if self._action_of(each) is action]
+        return LazyChanges(objects, self._change_of, self._action_of)
 
 
 class Passwords(Struct, frozen=True):

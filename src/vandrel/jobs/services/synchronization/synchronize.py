@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from itertools import chain
-from typing import overload
+from operator import itemgetter
 
 from msgspec import structs
 
@@ -57,31 +57,6 @@ def synchronize(here: Context, there: Context, links: Links, request: Synchroniz
     return _Change(here, there, links, request, comparison, start).proposal()
 
 
-class _Changes(LazyChanges):
-    """What happens to each object: its action, and what works the rest out."""
-
-    def __init__(self, changes: Sequence[tuple[Action, Callable[[], ObjectChange]]]) -> None:
-        self._changes = changes
-
-    def __len__(self) -> int:
-        return len(self._changes)
-
-    @overload
-    def __getitem__(self, index: int) -> ObjectChange: ...
-
-    @overload
-    def __getitem__(self, index: slice) -> Sequence[ObjectChange]: ...
-
-    def __getitem__(self, index: int | slice) -> ObjectChange | Sequence[ObjectChange]:
-        if isinstance(index, slice):
-            return _Changes(self._changes[index])
-        return self._changes[index][1]()
-
-    def of_action(self, action: Action) -> Sequence[ObjectChange]:
-        """Those of one action."""
-        return _Changes([each for each in self._changes if each[0] is action])
-
-
 class _Change:
     """From a comparison to steps."""
 
@@ -106,7 +81,7 @@ class _Change:
         self._changes = self._all_changes()
         self._is_many = len(self._changes) > _IN_FULL
 
-    def _all_changes(self) -> _Changes:
+    def _all_changes(self) -> Sequence[ObjectChange]:
         changes = [(Action.CREATE, partial(self._change_of_unit, unit)) for unit in self._units]
         changes += [(Action.CREATE, partial(self._change_of_new, pair)) for pair in self._new]
         groups = [Difference(group, group.dn, (change,), ())
@@ -116,7 +91,7 @@ class _Change:
         if self._deletion is not None:
             deleted = changes_of_deletion(self._there, self._deletion)
             changes += [(change.action, partial(_same, change)) for change in deleted]
-        return _Changes(changes)
+        return LazyChanges(changes, lambda each: each[1](), itemgetter(0))
 
     def proposal(self) -> Proposal:
         """The change as a whole."""
