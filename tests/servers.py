@@ -492,7 +492,10 @@ def two_providers() -> Iterator[tuple[Slapd, Slapd]]:
 
 
 class FarAway:
-    """A relay over a long line: each answer comes so many seconds late. It counts how often the client waits for one."""
+    """A relay over a long line: each answer comes so many seconds late.
+
+    It counts how often the client waits for one, and the octets that come.
+    """
 
     #: Requests without an answer (RFC 4511, 4.3 and 4.11): unbind, abandon.
     WITHOUT_ANSWER = frozenset({0x42, 0x50})
@@ -501,7 +504,7 @@ class FarAway:
         self._target, self.late = port, late
         self._server = socket.create_server(("127.0.0.1", 0))
         self.port = int(self._server.getsockname()[1])
-        self.trips = 0
+        self.trips = self.octets = 0
         threading.Thread(target=self._accept, daemon=True).start()
 
     def _accept(self) -> None:
@@ -526,6 +529,7 @@ class FarAway:
                     if not data:
                         return
                     if side is server:
+                        self.octets += len(data)
                         waiting.append((time.monotonic() + self.late, data))
                     else:
                         heard = heard and not self._asks(data)

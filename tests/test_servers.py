@@ -520,9 +520,9 @@ def test_the_first_two_requests_have_patience_too(slapd, monkeypatch, tmp_path):
         fail_once(dn)
         return real(link, dn, attributes)
 
-    def read_root(link: Link) -> object:
+    def read_root(link: Link, guess: tuple[str, str]) -> object:
         fail_once("")
-        return root(link)
+        return root(link, guess)
 
     monkeypatch.setattr(opening, "read", read)
     monkeypatch.setattr(opening, "root_and_stamp", read_root)
@@ -836,20 +836,58 @@ def _most_answers() -> dict[str, int]:
     return {line: int(most) for line, most in re.findall(r"^\| `([^`]+)` \| (\d+) \|", page, re.MULTILINE)}
 
 
-def test_each_command_waits_for_so_many_answers_and_no_more(tmp_path):
+@contextlib.contextmanager
+def _demo_far_away(folder: Path) -> Iterator[tuple[Slapd, servers.FarAway, Folder]]:
+    """The demo on a server, and a relay through which its folder reaches it."""
     with servers.running() as server:
         relay = servers.FarAway(server.port, 0.0)
-        (tmp_path / "secret").write_text("the-tests-alone")
-        (tmp_path / "connections.yaml").write_text(
+        (folder / "secret").write_text("the-tests-alone")
+        (folder / "connections.yaml").write_text(
             f'connections: {{harbour: {{hosts: ["ldap://127.0.0.1:{relay.port}"], unencrypted: true, identities: '
-            f'{{admin: {{bind: "cn=root,{SUFFIX}", password-file: "{tmp_path}/secret"}}}}}}}}\n'
+            f'{{admin: {{bind: "cn=root,{SUFFIX}", password-file: "{folder}/secret"}}}}}}}}\n'
         )
-        for file in tmp_path.iterdir():
+        for file in folder.iterdir():
             file.chmod(0o600)
-        env = {"XDG_CACHE_HOME": str(tmp_path / "cache"), "VANDREL_CONNECTIONS": str(tmp_path / "connections.yaml")}
-        made = Folder(tmp_path, env).run("demo", "demo", "--no-tour", "--directory", "harbour")
+        env = {"XDG_CACHE_HOME": str(folder / "cache"), "VANDREL_CONNECTIONS": str(folder / "connections.yaml")}
+        made = Folder(folder, env).run("demo", "demo", "--no-tour", "--directory", "harbour")
         assert made.code == 0, made.err
-        demo = Folder(tmp_path / "demo", env | {"VANDREL_DIRECTORY": "harbour"})
+        yield server, relay, Folder(folder / "demo", env | {"VANDREL_DIRECTORY": "harbour"})
+        relay.close()
+
+
+def test_a_long_list_does_not_come_for_who_joins_or_leaves_it(tmp_path):
+    everybody = names.parse(f"cn=team-everybody,ou=Teams,ou=Groups,{SUFFIX}")
+    with _demo_far_away(tmp_path) as (server, relay, demo):
+        directory = open_directory(server.settings())
+        deck = names.parse(f"ou=Officers,ou=Deck,ou=Northquay,ou=Ferries,{SUFFIX}")
+        crew = [deck.child("cn", f"Somebody With A Long Name {number}") for number in range(3000)]  # 300 KB
+        process = {"objectClass": ["applicationProcess"]}
+        made = [AddEntry(dn, process | {"cn": [dn.name]}) for dn in crew[:100]]
+        assert not any(directory.execute(made, atomic=False))
+        others = tuple(map(str, crew))
+        assert not any(directory.execute([ModifyEntry(everybody, (Change("member", added=others),))], atomic=False))
+        before = Counter(map(str.lower, directory.get(everybody).texts("member")))
+        job = ""
+        for line in (
+            "edit alund groups-=team-everybody -y", "edit alund groups+=team-everybody -y",
+            "edit team-everybody members-=hbrekke -y", "edit team-everybody members+=hbrekke -y",
+            "rename annlund surname=Berg -y", "undo {} -y", "delete tsahin -y", "undo {} -y", "leave jmeer -y", "undo {} -y",
+        ):  # fmt: skip
+            relay.octets = 0
+            done = demo.run(*line.format(job).split())
+            assert done.code == 0, line + done.err
+            assert relay.octets < 100_000, (line, relay.octets)
+            job = re.search(r"job (\d+) in the journal", done.out)[1]
+        assert Counter(map(str.lower, directory.get(everybody).texts("member"))) == before
+        # Where nobody else stands in a list, whoever leaves it leaves the place to nobody.
+        assert demo.run("create", "group", "Loft", "kind=team", "members=alund", "-y").code == 0
+        lonely = names.parse(f"cn=team-loft,ou=Teams,ou=Groups,{SUFFIX}")
+        assert demo.run("edit", "alund", f"groups-={lonely.name}", "-y").code == 0
+        assert directory.get(lonely).texts("member") == [""]
+
+
+def test_each_command_waits_for_so_many_answers_and_no_more(tmp_path):
+    with _demo_far_away(tmp_path) as (_, relay, demo):
         counted, most = {}, _most_answers()
         assert len(most) == 10
         relay.late = 0.3  # longer than the program takes between two questions that go together
@@ -858,7 +896,6 @@ def test_each_command_waits_for_so_many_answers_and_no_more(tmp_path):
             done = demo.run(*line.split())
             assert done.code == 0, line + done.err
             counted[line] = relay.trips
-        relay.close()
     # Where the machine is busy, two questions that go together may be counted as two.
     assert not {line: (trips, most[line]) for line, trips in counted.items() if trips > most[line] + 1}
     assert sum(counted.values()) <= sum(most.values()) + 2

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from vandrel.dialects.dialect import Dialect
 
 
-def ask_ahead(dialect: Dialect, work: Callable[[Dialect], object], *, anew: bool = False) -> None:
+def ask_ahead(dialect: Dialect, work: Callable[[Dialect], object], *, again: bool = False) -> None:
     """Send the questions that a piece of work is going to ask.
 
     The work is done once with a directory that answers that there is nothing: what it asks then, it will mostly ask
@@ -21,13 +21,13 @@ def ask_ahead(dialect: Dialect, work: Callable[[Dialect], object], *, anew: bool
     Args:
         dialect: of the directory that is asked.
         work: is called with a dialect of its own; it must neither write nor change what it does not own.
-        anew: whether answers to questions that were sent before are too old.
+        again: whether it is a check of what was worked out just now, which may have the answers that that was given.
 
     Raises:
         WrittenAheadError: where the work writes.
 
     """
-    directory = dialect.directory.ahead(anew=anew)
+    directory = dialect.directory.ahead(again=again)
     if directory is None:
         return
     try:

@@ -168,17 +168,17 @@ class Directory(Protocol):
         """Which of these names are the names of entries."""
 
     def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:
-        """Which of these values an attribute of an entry has, and at most so many others; the empty list for none.
+        """Which of these values an attribute of an entry has, and so many others; fewer where those are all.
 
         For lists of names that may be long: where the directory can tell, the rest of them is not read.
         """
 
-    def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+    def pointing(self, dns: Sequence[DN], attributes: Sequence[str], *, leaving: bool = False) -> Iterator[Entry]:
         """The entries that have one of these names as a value of one of these attributes, each once.
 
-        With their object classes, and of each of the attributes the values that were asked for, the empty name, and
-        another one, if there is any; whether the rest comes as well is left to the directory. Of very many names, all
-        entries may come that have such an attribute.
+        With their object classes, and of each of the attributes the values that were asked for and the empty name; with
+        `leaving`, of a list that must not become empty another one too, if there is any. Whether the rest comes as well
+        is left to the directory. Of very many names, all entries may come that have such an attribute.
         """
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
@@ -240,11 +240,12 @@ class Directory(Protocol):
     def allowed(self, dn: DN) -> EffectiveRights | None:
         """What the identity may do on an object; None where the directory does not tell before it is tried."""
 
-    def ahead(self, *, anew: bool = False) -> Directory | None:
+    def ahead(self, *, again: bool = False) -> Directory | None:
         """A stand-in that takes the same questions, sends them on their way, and answers that there is nothing.
 
         Whoever asks the directory itself the same within two seconds gets the answers that have come meanwhile; with
-        `anew`, none of questions that were sent before. None where nothing is to be gained by that.
+        `again`, for a check of what was worked out just now, the answers too that were given for that. None where
+        nothing is to be gained.
         """
 
     def close(self) -> None:

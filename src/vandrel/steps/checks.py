@@ -379,6 +379,13 @@ class Checks:
                 )
 
 
+def foresee_checks(dialect: Dialect, steps: Sequence[Step], read: Keys[str]) -> None:
+    """Ask what the checks of these steps ask, where answers are not looked at yet; `read` is that of a plan."""
+    checks = Checks(dialect.directory, dialect, read)
+    checks.announce(steps)
+    checks.check(steps)
+
+
 def _held_before(finding: Finding) -> Finding:
     """A finding on what the directory has held already: worth a word, and no reason to refuse it."""
     return structs.replace(finding, severity=NOTE)

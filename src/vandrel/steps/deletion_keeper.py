@@ -18,7 +18,7 @@ class DeletionKeeper:
     """Makes the steps of one job."""
 
     def __init__(
-        self, directory: Directory, guard: NameGuard, attic: Attic, job: Job, steps: Iterable[Step | None],
+        self, directory: Directory, guard: NameGuard, attic: Attic, job: Job, steps: Sequence[Step | None],
         *, reads_again: bool = False,
     ) -> None:  # fmt: skip
         """Prepare; with `reads_again`, the steps are those of records, which hold nothing that is secret."""
@@ -29,10 +29,10 @@ class DeletionKeeper:
         self._who = f"{job.who} as {job.bound_as}" if job.bound_as else job.who
         self._reads_again = reads_again
         self._pointed_at: dict[str, list[tuple[DN, str]]] = {}
-        known_steps = [step for step in steps if step is not None]
-        removals = [step for step in known_steps if isinstance(step, Remove)]
+        removals = [step for step in steps if isinstance(step, Remove)]
         keys = {step.dn.key for step in removals}
-        for holder, attribute, target in references_taken(known_steps, keys, directory.schema) if keys else ():
+        known_steps = [step for step in steps if step is not None] if keys else []
+        for holder, attribute, target in references_taken(known_steps, keys, directory.schema):
             self._pointed_at.setdefault(target.key, []).append((holder, attribute))
         own = set(own_references(directory)) if removals else set()
         for step in removals:  # those that go together may come back one by one

@@ -143,9 +143,9 @@ def own_references(directory: Directory) -> list[str]:
     return [name for name in directory.schema.references() if _is_ours(directory, name)]
 
 
-def pointing_at(directory: Directory, dns: Sequence[DN]) -> Iterator[Entry]:
+def pointing_at(directory: Directory, dns: Sequence[DN], *, leaving: bool = False) -> Iterator[Entry]:
     """Every entry that has one of these names as a value, as `Directory.pointing` gives it."""
-    return directory.pointing(dns, own_references(directory))
+    return directory.pointing(dns, own_references(directory), leaving=leaving)
 
 
 class _ReferenceRepair:
@@ -177,7 +177,7 @@ class _ReferenceRepair:
         affected = {step.dn.key: step.dn for step in steps if isinstance(step, Remove)}
         for holders in below.values():
             affected |= holders
-        for entry in pointing_at(self._directory, list(affected.values())):
+        for entry in pointing_at(self._directory, list(affected.values()), leaving=bool(self._deleted)):
             self._keep(entry)
         for number, step in enumerate(steps):
             if isinstance(step, Remove) and not (number and isinstance(steps[number - 1], Remove)):

@@ -13,7 +13,7 @@ from vandrel.dialects.dialect import Dialect
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
 from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
-from vandrel.gc_control import gc_paused
+from vandrel.gc_control import gc_paused, let_go
 from vandrel.record.attic import Attic
 from vandrel.record.journal import AHEAD, BEGUN, BROKEN, MADE, PART, REFUSED, Job, Journal, JournalStep, NewJob, Record
 from vandrel.steps.applied_steps import applied_steps
@@ -118,7 +118,7 @@ class Runner:
     def check(self, plan: Plan) -> list[Finding]:
         """All findings of a plan, those that stop it first."""
         plan = self._complete(plan)
-        ask_ahead(self._dialect, lambda dialect: self._check_batches(plan, dialect, most=1), anew=True)
+        ask_ahead(self._dialect, lambda dialect: self._check_batches(plan, dialect, most=1), again=True)
         findings = [*plan.findings, *self._check_batches(plan, self._dialect)]
         findings += check_seats(self._directory, self._dialect, plan.steps, gives_back=bool(plan.undoes))
         return sorted(dict.fromkeys(findings), key=lambda finding: not finding.is_fatal)
@@ -203,6 +203,7 @@ class Runner:
         try:
             while turns.start < turns.stop:
                 self._batch(journal, report, turns, plan, maker)
+                let_go()  # libraries for protocols leave circles behind with each request
                 progress(report.tried, report.planned)
                 if report.stopped:
                     before_end(report)

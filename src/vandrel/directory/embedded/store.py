@@ -168,7 +168,7 @@ class EmbeddedDirectory:
     def naming_turn(self) -> None:
         """Names are compared in the transaction that gives them."""
 
-    def ahead(self, *, anew: bool = False) -> None:
+    def ahead(self, *, again: bool = False) -> None:
         """A file answers at once."""
 
     def close(self) -> None:
@@ -286,7 +286,7 @@ class EmbeddedDirectory:
                     remaining -= 1
         return [value for _, value in rows]
 
-    def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+    def pointing(self, dns: Sequence[DN], attributes: Sequence[str], *, leaving: bool = False) -> Iterator[Entry]:
         """By the index of references, of few names; the lists are not read."""
         if len(dns) > FEW_NAMES:
             yield from search_pointing(self, dns, attributes)

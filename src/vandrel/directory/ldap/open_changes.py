@@ -8,6 +8,7 @@ it is asked, value by value, whether they are there.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from functools import partial
 from typing import Any
 
@@ -64,6 +65,12 @@ class OpenChanges:
         values = dict.fromkeys((c.attribute, v) for c in few for v in (*c.removed, *c.added))
         compared = [(int(connection.compare_ext(str(dn), name, octets_of([v])[0])), name, v) for name, v in values]
         return Look(dn, connection, changes, compared, {change.attribute for change in changes if change not in few})
+
+    def let_go(self, look: Look) -> None:
+        """Let go of the questions of a look that is not needed."""
+        with suppress(ldap.LDAPError):
+            for request, _, _ in look.compared:
+                look.connection.abandon(request)
 
     def rest(
         self, look: Look, error: ldap.LDAPError

@@ -48,7 +48,9 @@ def read_opening(link: Link) -> Opening:
         DirectoryError: ``out-of-reach``, ``busy``, what reading raises.
 
     """
-    root, stamped = link.persist(partial(root_and_stamp, link))
+    kept = schema_cache.find(" ".join(link.settings.urls))
+    guess = kept.stamped if kept is not None else (_SUBSCHEMA, _STAMP)
+    root, stamp = link.persist(partial(root_and_stamp, link, guess))
     contexts = [names.parse(text) for text in texts(root, "namingContexts")]
     default = [names.parse(text) for text in texts(root, "defaultNamingContext")]
     about = RootDse(
@@ -58,16 +60,16 @@ def read_opening(link: Link) -> Opening:
     )  # fmt: skip
     is_active = CAPABILITY in texts(root, "supportedCapabilities")
     server: Server = ActiveServer() if is_active else StandardServer(about.controls)
-    definitions = server.definitions(_definitions(link, root, stamped, server, about.vendor))
+    definitions = server.definitions(_definitions(link, root, (guess, stamp), server, about.vendor, kept))
     schema = Schema(definitions, bounds_bind=server.bounds_bind)
     return Opening(tuple(dict.fromkeys([*default, *contexts])), about, server, schema)
 
 
-def root_and_stamp(link: Link) -> tuple[Octets, Octets]:
-    """The root DSE; and, on its way with it, the stamp of the schema where most standard servers have it."""
+def root_and_stamp(link: Link, guess: tuple[str, str]) -> tuple[Octets, Octets]:
+    """The root DSE; and, on its way with it, the stamp of the schema, if that is where it is thought to be."""
     connection, everything = link.connection, ldap.SCOPE_BASE
     requests = [connection.search_ext(dn, everything, _EVERYTHING, attributes)
-             for dn, attributes in (("", ["*", "+"]), (_SUBSCHEMA, [_STAMP]))]  # fmt: skip
+             for dn, attributes in (("", ["*", "+"]), (guess[0], [guess[1]]))]  # fmt: skip
     answers: list[Octets] = []
     for request, is_guess in zip(requests, (False, True), strict=True):
         try:
@@ -83,21 +85,24 @@ def root_and_stamp(link: Link) -> tuple[Octets, Octets]:
 
 
 def _definitions(
-    link: Link, root: Octets, guessed: Octets, server: Server, vendor: str
+    link: Link, root: Octets, guessed: tuple[tuple[str, str], Octets], server: Server, vendor: str,
+    kept: schema_cache.KeptSchema | None,
 ) -> schema_cache.Definitions:  # fmt: skip
     """What the subschema subentry says: as it was kept, if it has not changed since (RFC 4512, 4.2 and 3.4.4)."""
     where = next(iter(texts(root, "subschemaSubentry")), _SUBSCHEMA)
     stamped, attribute = server.schema_stamp(where, next(iter(texts(root, "schemaNamingContext")), ""))
-    is_guessed = (stamped.lower(), attribute) == (_SUBSCHEMA.lower(), _STAMP) and bool(guessed)
-    definition_texts = guessed if is_guessed else link.persist(lambda: read(link, stamped, [attribute]))
-    stamp = next(iter(texts(definition_texts, attribute)), "")
-    known_as = " ".join([*link.settings.urls, where, vendor])
-    if stamp and (cached := schema_cache.find(known_as, stamp)) is not None:
-        return cached
+    (guess, guessed_attribute), answer = guessed
+    if not answer or (stamped.lower(), attribute) != (guess.lower(), guessed_attribute):
+        answer = link.persist(lambda: read(link, stamped, [attribute]))
+    stamp = next(iter(texts(answer, attribute)), "")
+    urls = " ".join(link.settings.urls)
+    known_as = " ".join([urls, where, vendor])
+    if stamp and kept is not None and (kept.server, kept.stamp) == (known_as, stamp):
+        return kept.definitions
     subschema = link.persist(lambda: read(link, where, list(server.subschema)))
     definitions = {name: texts(subschema, name) for name in server.subschema}
     if stamp:
-        schema_cache.keep(known_as, stamp, definitions)
+        schema_cache.keep(urls, known_as, (stamped, attribute), stamp, definitions)
     return definitions
 
 

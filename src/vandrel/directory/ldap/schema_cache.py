@@ -19,9 +19,12 @@ from vandrel import __version__, user_folders
 Definitions = dict[str, list[str]]
 
 
-class _CacheRecord(msgspec.Struct, frozen=True, array_like=True):
+class KeptSchema(msgspec.Struct, frozen=True, array_like=True):
+    """A schema as it was kept: of which server, and what told when it was changed, by which entry and attribute."""
+
     version: str
     server: str
+    stamped: tuple[str, str]
     stamp: str
     definitions: Definitions
 
@@ -34,24 +37,22 @@ _OF_ACTIVE = "extendedAttributeInfo"
 _OURS = "'vandrelAccount'"
 
 
-def _file(server: str) -> Path:
-    return user_folders.cache() / f"schema-{zlib.crc32(server.encode()):08x}.msgpack"
+def _file(urls: str) -> Path:
+    return user_folders.cache() / f"schema-{zlib.crc32(urls.encode()):08x}.msgpack"
 
 
-def find(server: str, stamp: str) -> Definitions | None:
-    """The definitions of this server, if they were kept with this very stamp."""
-    file = _file(server)
+def find(urls: str) -> KeptSchema | None:
+    """What was kept of the server of these hosts, and is young enough to count if its stamp does."""
+    file = _file(urls)
     try:
         is_young = 0 <= time.time() - file.stat().st_mtime < _LASTS
-        record = msgspec.msgpack.decode(file.read_bytes(), type=_CacheRecord) if is_young else None
+        kept = msgspec.msgpack.decode(file.read_bytes(), type=KeptSchema) if is_young else None
     except (OSError, msgspec.MsgspecError):
         return None
-    if record is None or (record.version, record.server, record.stamp) != (__version__, server, stamp):
-        return None
-    return record.definitions
+    return kept if kept is not None and kept.version == __version__ else None
 
 
-def keep(server: str, stamp: str, definitions: Definitions) -> None:
+def keep(urls: str, server: str, stamped: tuple[str, str], stamp: str, definitions: Definitions) -> None:
     """Keep definitions; where that is not possible, the next command reads them again."""
     needs_ours = _OF_ACTIVE not in definitions
     if needs_ours and not any(_OURS in text for text in definitions["objectClasses"]):
@@ -59,10 +60,10 @@ def keep(server: str, stamp: str, definitions: Definitions) -> None:
     from vandrel import safe_file
     from vandrel.errors import VandrelError
 
-    file = _file(server)
+    file = _file(urls)
     try:
         file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        content = msgspec.msgpack.encode(_CacheRecord(__version__, server, stamp, definitions))
+        content = msgspec.msgpack.encode(KeptSchema(__version__, server, stamped, stamp, definitions))
         safe_file.write(file, content, "cache", replace=True)
     except (OSError, VandrelError):
         return

@@ -39,6 +39,14 @@ _REMEMBERED = 50_000
 _MOST_AHEAD, _PAGE_AHEAD, _FRESH = 32, 100, 2.0
 
 
+class _GivenAnswer(NamedTuple):
+    """What was found, whether that is all of it, and until when it is as good as a new answer."""
+
+    found: list[Found]
+    is_whole: bool
+    until: float
+
+
 class _PendingAnswer(NamedTuple):
     """A question that was sent ahead: on which connection, its request, and until when the answer is good."""
 
@@ -55,6 +63,10 @@ class Searches:
         self._links, self._idle = [link], [link]
         self._gives_pages = True
         self._requests: dict[tuple[object, ...], _PendingAnswer] = {}
+        #: Answers to what was asked ahead, which may be given once more; and whether such answers are put by.
+        self._given: dict[tuple[object, ...], _GivenAnswer] = {}
+        self._again: dict[tuple[object, ...], _GivenAnswer] = {}
+        self._keeps = False
 
     def ask_ahead(
         self, question: Question, attributes: list[str], controls: Sequence[Any], seconds: float = _FRESH
@@ -63,10 +75,10 @@ class Searches:
 
         Of the monotonic clock, the answer is good for so many seconds.
         """
-        key = _key(question, attributes, controls)
-        if key in self._requests and self._requests[key].until > time.monotonic():
+        key, now = _key(question, attributes, controls), time.monotonic()
+        if any(key in some and some[key].until > now for some in (self._requests, self._again)):
             return
-        for old in [key for key, pending in self._requests.items() if pending.until <= time.monotonic()]:
+        for old in [key for key, pending in self._requests.items() if pending.until <= now]:
             self._drop(self._requests.pop(old))
         if len(self._requests) >= _MOST_AHEAD:
             return
@@ -75,12 +87,22 @@ class Searches:
             all_controls.append(ldap.controls.SimplePagedResultsControl(True, size=_PAGE_AHEAD, cookie=""))
         with suppress(DirectoryError):
             request = _ask(self._link, question, attributes, all_controls)
-            self._requests[key] = _PendingAnswer(self._link.connection, request, time.monotonic() + seconds)
+            self._requests[key] = _PendingAnswer(self._link.connection, request, now + seconds)
+
+    def begin_ahead(self, *, again: bool) -> None:
+        """Begin a piece of work that asks ahead; with `again`, with what answers the one before has been given.
+
+        They are given once more and not a third time: who looks again later wants to know what is there by then.
+        """
+        if again and not self._keeps:
+            self.forget_ahead()
+        self._again, self._given, self._keeps = (self._given if again else {}), {}, not again
 
     def forget_ahead(self) -> None:
         """Let go of answers that nobody has asked for since: by what happens now they may be wrong."""
         for key in [key for key, request in self._requests.items() if request.until < math.inf]:
             self._drop(self._requests.pop(key))
+        self._given, self._again = {}, {}
 
     def _drop(self, pending: _PendingAnswer) -> None:
         if pending.connection is self._link.connection:
@@ -91,12 +113,25 @@ class Searches:
         self, question: Question, attributes: list[str], controls: Sequence[Any]
     ) -> tuple[list[Found], bool] | None:  # fmt: skip
         """The answer to a question that was sent ahead, and whether that is all of it; None where it must be asked."""
-        request = self._requests.pop(_key(question, attributes, controls), None) if self._requests else None
+        if not (self._requests or self._again):
+            return None
+        key = _key(question, attributes, controls)
+        given = self._again.pop(key, None)
+        if given is not None and time.monotonic() <= given.until:
+            return given.found, given.is_whole
+        request = self._requests.pop(key, None)
         if request is None or request.connection is not self._link.connection:
             return None
         if time.monotonic() > request.until:
             self._drop(request)
             return None
+        answer = self._awaited(request)
+        if answer is not None and self._keeps:
+            self._given[key] = _GivenAnswer(*answer, request.until)
+        return answer
+
+    @staticmethod
+    def _awaited(request: _PendingAnswer) -> tuple[list[Found], bool] | None:
         try:
             _, results, _, answered = request.connection.result3(request.request)
         except (ldap.NO_SUCH_OBJECT, ldap.REFERRAL):
@@ -146,6 +181,14 @@ class Searches:
             for result in self.one((base, scope, part), attributes, controls):
                 if result[0] not in names:
                     yield result
+
+    def few(self, question: Question, attributes: list[str]) -> list[Found]:
+        """The first of what a search finds, in no order; nothing where the server does not stop there."""
+        if not self._gives_pages:
+            return []
+        self.ask_ahead(question, attributes, [])
+        answer = self._answer_ahead(question, attributes, [])
+        return answer[0] if answer is not None else []
 
     def many(self, questions: Iterable[Question], attributes: list[str]) -> Iterator[Found]:
         """What many searches find that find little each, some of them on their way at a time."""
@@ -241,6 +284,11 @@ class SearchesAhead:
         self._searches.ask_ahead(question, attributes, controls)
         return iter(())
 
+    def few(self, question: Question, attributes: list[str]) -> list[Found]:
+        """See `Searches.few`."""
+        self._searches.ask_ahead(question, attributes, [])
+        return []
+
     def many(self, questions: Iterable[Question], attributes: list[str]) -> Iterator[Found]:
         """See `Searches.many`."""
         for question in questions:
@@ -262,7 +310,7 @@ def _key(question: Question, attributes: Sequence[str], controls: Sequence[Any])
         scope,
         filters.to_text(where),
         tuple(attributes),
-        tuple(control.controlType for control in controls),
+        tuple((control.controlType, getattr(control, "filterstr", "")) for control in controls),
     )
 
 

@@ -14,13 +14,14 @@ from msgspec import structs
 
 from vandrel.directory import filter as filters
 from vandrel.directory.active import sid
-from vandrel.directory.by_search import search_pointing, some_of
+from vandrel.directory.by_search import FEW_NAMES, search_pointing, some_of
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import IDENTIFIERS, Entry, Value
 from vandrel.directory.filter import EVERYTHING, Filter
 from vandrel.directory.ldap.active import SHOW_DELETED, ActiveServer
 from vandrel.directory.ldap.connection import Settings, connect
 from vandrel.directory.ldap.error_mapping import LogonRefused
+from vandrel.directory.ldap.matched_values import MATCHED_VALUES, MatchedValues
 from vandrel.directory.ldap.naming_turn import NamingTurn
 from vandrel.directory.ldap.opening import read, read_opening, texts
 from vandrel.directory.ldap.reconnect import Link
@@ -74,6 +75,7 @@ class LdapDirectory:
             opening.contexts, opening.about, opening.server, opening.schema
         )  # fmt: skip
         self._descriptions: dict[str, tuple[str, bool]] = {}
+        self._held: dict[DN, list[DN]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
         if self._contexts:  # which directory it is, almost every command asks
             searches.ask_ahead((self._contexts[0], Scope.BASE, EVERYTHING), list(IDENTIFIERS), [], math.inf)
@@ -93,12 +95,11 @@ class LdapDirectory:
         octets = next((values[0] for name in ("objectguid", "entryuuid") if (values := top.get(name))), b"")
         return f"{self._contexts[0]} {octets.hex()}" if octets else self.location
 
-    def ahead(self, *, anew: bool = False) -> Directory | None:
+    def ahead(self, *, again: bool = False) -> Directory | None:
         """The same with searches that are only sent; nothing can be written to it."""
         if not isinstance(self._searches, Searches):
             return None  # it is one already
-        if anew:
-            self._searches.forget_ahead()
+        self._searches.begin_ahead(again=again)
         other = copy(self)
         other._searches = SearchesAhead(self._searches)
         return other
@@ -108,6 +109,13 @@ class LdapDirectory:
         if not isinstance(self._searches, Searches):
             raise WrittenAheadError("nothing is written ahead")
         return self._searches
+
+    @property
+    def _matched(self) -> MatchedValues | None:
+        """What finds values in long lists, where the server can."""
+        if MATCHED_VALUES not in self.about.controls:
+            return None
+        return MatchedValues(self._searches, self._schema, self._contexts, self._entry, self._held)
 
     @property
     def bound_as(self) -> str:
@@ -240,7 +248,9 @@ class LdapDirectory:
         """Objects are found by their names as fast."""
 
     def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:
-        """Value by value, by filters; whether there are others, no server tells without all of them."""
+        """Value by value, by filters; whether there are others, no server tells, and few find out without the list."""
+        if others and self._matched is not None and 0 < len(values) <= _MANY:
+            return self._matched.some_values(dn, attribute, values, others)
         if others or len(values) > _MANY:
             entry = next(self._search(dn, Scope.BASE, EVERYTHING, [attribute]), None)
             return some_of(self._schema, entry, attribute, values, others)
@@ -249,8 +259,10 @@ class LdapDirectory:
             self._searches.ask_ahead(question, ["1.1"], [])
         return [value for value, question in questions.items() if any(self._searches.one(question, ["1.1"], []))]
 
-    def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+    def pointing(self, dns: Sequence[DN], attributes: Sequence[str], *, leaving: bool = False) -> Iterator[Entry]:
         """By searches."""
+        if self._matched is not None and len(dns) <= FEW_NAMES:
+            return self._matched.pointing(dns, attributes, leaving=leaving)
         return search_pointing(self, dns, attributes)
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
@@ -379,10 +391,11 @@ class LdapDirectory:
 
     def naming_turn(self) -> NamingTurn:
         """The turn to give unique names, by an entry at the top of the directory."""
-        self._true_searches()
-        stays = self.capabilities.keeps_deleted
+        searches, stays = self._true_searches(), self.capabilities.keeps_deleted
         can_assert = ASSERTION in self.about.controls
-        return NamingTurn(self._link, self._contexts[0], self._schema, stays=stays, can_assert=can_assert)
+        turn = NamingTurn(self._link, self._contexts[0], self._schema, stays=stays, can_assert=can_assert)
+        searches.forget_ahead()  # who had the turn before may have given the very names that were free
+        return turn
 
     def execute(
         self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None

@@ -14,6 +14,7 @@ from msgspec import Struct
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.applied import is_applied
+from vandrel.directory.dn import DN
 from vandrel.directory.ldap.error_mapping import in_words
 from vandrel.directory.ldap.open_changes import Look, OpenChanges, octets_of, parts_of
 from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
@@ -39,16 +40,19 @@ _SO_ALREADY = (
 _NOT_FOR_IDENTIFIER = (ldap.ALREADY_EXISTS, ldap.NO_SUCH_OBJECT)
 #: Behind a name: something below it is about to go.
 _BELOW = "\0"
+#: Operations of a run in which something may be looked at before the server says that it must be.
+_FEW = 20
 #: Refused modifications that are looked at together.
 _MOST_DOUBTFUL = 3
 
 
 class _PendingRequest(Struct):
-    """A request on its way: which operation it makes, and where it was sent."""
+    """A request on its way: which operation it makes, where it was sent, and the look that went along."""
 
     index: int
     request: int
     connection: Any
+    look: Look | None = None
 
 
 class _Outcomes(Struct):
@@ -56,8 +60,8 @@ class _Outcomes(Struct):
 
     found: dict[int, Outcome] = {}
     refused: int = 0
-    #: Refused modifications of which a part may be so already: the place, and the refusal.
-    doubtful: list[tuple[int, ldap.LDAPError]] = []
+    #: Refused modifications of which a part may be so already: the place, the refusal, and the look that went along.
+    doubtful: list[tuple[int, ldap.LDAPError, Look | None]] = []
 
     def add(self, index: int, outcome: Outcome) -> None:
         """Take note of what became of an operation."""
@@ -78,6 +82,8 @@ class Writer:
         self._open = OpenChanges(link, directory, can_assert=self._can_assert)
         #: Of modifications of which a part was so already: what was left to change, by the identity of the operation.
         self._changed: dict[int, tuple[Change, ...]] = {}
+        #: The renames of this run, which some servers follow in whatever points at the object.
+        self._renamed: list[RenameEntry] = []
         self._below = tuple(context.key + names.LEVEL for context in directory.contexts)
 
     def run(self, operations: Sequence[Operation], *, atomic: bool, most_refused: int | None = None) -> list[Outcome]:
@@ -87,6 +93,7 @@ class Writer:
         """
         outcomes = _Outcomes()
         self._changed.clear()
+        self._renamed.clear()
         most = 0 if atomic else len(operations) if most_refused is None else most_refused
         pending: deque[_PendingRequest] = deque()
         touched: set[str] = set()
@@ -103,10 +110,14 @@ class Writer:
                 break
             if not simple:
                 outcomes.add(index, self._one(operation))
+                if isinstance(operation, RenameEntry):
+                    self._renamed.append(operation)
                 continue
             self._settle(operations, pending, outcomes, self._server.window - 1)
             try:
-                pending.append(_PendingRequest(index, self._send(operation), self._link.connection))
+                sent = self._send(operation)
+                look = self._look_along(operation) if len(operations) <= _FEW else None
+                pending.append(_PendingRequest(index, sent, self._link.connection, look))
                 touched |= self._waited_for(operation)
             except NO_ANSWER:
                 outcomes.add(index, self._one(operation, unsure=True))
@@ -168,6 +179,24 @@ class Writer:
             connection.modify_ext(dn, parts_of(operation.changes), serverctrls=self._asserting(operation.changes))
         )
 
+    def _look_along(self, operation: Operation) -> Look | None:
+        """A look on its way with the modification, where the server may have been quicker; None where it may not."""
+        if not self._renamed or not isinstance(operation, ModifyEntry):
+            return None
+        return self._open.ask(operation.dn, operation.changes) if all(map(self._follows, operation.changes)) else None
+
+    def _follows(self, change: Change) -> bool:
+        """Whether a change does no more than to put new names in the place of old ones."""
+        if len(change.removed) != len(change.added) or not self._schema.is_reference(change.attribute):
+            return False
+        new_names = {DN.read(str(value)).key for value in change.added}
+        for value in change.removed:
+            dn = DN.read(str(value))
+            if not any(dn.is_within(rename.dn) and dn.moved(rename.dn, rename.new).key in new_names
+                       for rename in self._renamed):  # fmt: skip
+                return False
+        return True
+
     def _settle(
         self, operations: Sequence[Operation], pending: deque[_PendingRequest], outcomes: _Outcomes, leave: int
     ) -> None:  # fmt: skip
@@ -180,11 +209,13 @@ class Writer:
                     raise ldap.SERVER_DOWN({})
                 one.connection.result3(one.request)
                 outcomes.add(one.index, None)
+                if one.look is not None:
+                    self._open.let_go(one.look)
             except NO_ANSWER:
                 outcomes.add(one.index, self._one(operation, unsure=True))
             except ldap.LDAPError as error:
                 if isinstance(operation, ModifyEntry) and isinstance(error, (*_SO_ALREADY, *_NOT_BY_VALUE)):
-                    outcomes.doubtful.append((one.index, error))
+                    outcomes.doubtful.append((one.index, error, one.look))
                 elif isinstance(operation, AddEntry) and operation.was and not isinstance(error, _NOT_FOR_IDENTIFIER):
                     outcomes.add(one.index, self._one(operation))  # the server may let nobody set an identifier
                 else:
@@ -195,9 +226,13 @@ class Writer:
     def _look_again(self, operations: Sequence[Operation], outcomes: _Outcomes) -> None:
         """Settle modifications that were refused because a part of them may be so already."""
         looks: list[tuple[int, ModifyEntry, Look | None, ldap.LDAPError]] = []
-        for index, error in outcomes.doubtful:
+        for index, error, along in outcomes.doubtful:
             operation = operations[index]
             assert isinstance(operation, ModifyEntry)
+            if along is not None and self._is_made(along, error):
+                self._changed[id(operation)] = ()
+                outcomes.add(index, None)
+                continue
             look = None
             with suppress(*NO_ANSWER):  # then it is made by itself, over another connection
                 look = self._open.ask(operation.dn, operation.changes)
@@ -213,6 +248,13 @@ class Writer:
                 outcomes.add(index, self._one(operation, unsure=True))
             except ldap.LDAPError as refusal:
                 outcomes.add(index, self._outcome(operation, refusal))
+
+    def _is_made(self, look: Look, error: ldap.LDAPError) -> bool:
+        """Whether all of a modification was so already; what was seen just before the server did it does not count."""
+        try:
+            return not any(change.removed or change.added for change in self._open.rest(look, error)[0])
+        except ldap.LDAPError:
+            return False
 
     # --- one at a time
 

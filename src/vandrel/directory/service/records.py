@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
+import msgspec
 from msgspec import Struct
 
 from vandrel.directory.dn import DN
@@ -18,22 +19,19 @@ NAMING = {PEOPLE: "uid", GROUPS: "cn"}
 
 
 class Record(Struct):
-    """One record as it was read last, and where it stands."""
+    """One record as it was read last, in JSON, and where it stands; the version is empty where none is kept."""
 
     endpoint: str
-    resource: mapping.Resource
+    packed: bytes
     dn: DN
+    identifier: str
+    version: str
 
     @property
-    def identifier(self) -> str:
-        """The identifier that the service gave it."""
-        return mapping.text(self.resource.get("id"))
-
-    @property
-    def version(self) -> str:
-        """Its version; empty where the service keeps none."""
-        meta = self.resource.get("meta")
-        return mapping.text(meta.get("version")) if isinstance(meta, dict) else ""
+    def resource(self) -> mapping.Resource:
+        """The record as it was read."""
+        resource: mapping.Resource = msgspec.json.decode(self.packed)
+        return resource
 
 
 class Records:
@@ -141,7 +139,10 @@ class Records:
             named = self._base.child(named.naming_attribute, f"{named.name} ({identifier})")
         if (before := self._names.get(identifier)) is not None and before != named:
             self._records.pop(before.key, None)
-        record = self._records[named.key] = Record(endpoint, resource, named)
+        meta = resource.get("meta")
+        version = mapping.text(meta.get("version")) if isinstance(meta, dict) else ""
+        record = Record(endpoint, msgspec.json.encode(resource), named, identifier, version)
+        self._records[named.key] = record
         self._names[identifier] = named
         return record
 

@@ -145,7 +145,7 @@ class ServiceDirectory:
         """From the record, which comes whole."""
         return some_of(self.schema, self.get(dn), attribute, values, others)
 
-    def pointing(self, dns: Sequence[DN], attributes: Sequence[str]) -> Iterator[Entry]:
+    def pointing(self, dns: Sequence[DN], attributes: Sequence[str], *, leaving: bool = False) -> Iterator[Entry]:
         """By searches."""
         return search_pointing(self, dns, attributes)
 
@@ -183,10 +183,11 @@ class ServiceDirectory:
         return Entry(self._base, {"objectClass": ["top", "organization"], "o": [self._base.name]})
 
     def _entry(self, record: Record) -> Entry:
-        unknown = [each for each in mapping.pointed_at(record.resource) if not self._records.is_named(each)]
+        resource = record.resource
+        unknown = [each for each in mapping.pointed_at(resource) if not self._records.is_named(each)]
         if len(unknown) > _FEW and not self._records.is_known(PEOPLE):
             list(self._records.read(PEOPLE))
-        return mapping.to_entry(record.resource, record.dn, self._records.name)
+        return mapping.to_entry(resource, record.dn, self._records.name)
 
     def _can_match(self, endpoint: str, where: Filter) -> bool:
         """Whether a filter can find such records: by the class and the attributes that it asks for."""
@@ -351,7 +352,7 @@ class ServiceDirectory:
         """None: a service does not tell before it is tried."""
         return None
 
-    def ahead(self, *, anew: bool = False) -> None:
+    def ahead(self, *, again: bool = False) -> None:
         """Its answers are kept as they come."""
 
     def close(self) -> None:

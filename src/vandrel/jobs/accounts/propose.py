@@ -15,7 +15,7 @@ from vandrel.jobs.accounts.full_name import name_parts
 from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.new_object import creation
-from vandrel.jobs.common.proposal import Credential, Passwords, Proposal, Work, unique
+from vandrel.jobs.common.proposal import Credential, Passwords, Proposal, Work, unique, work_out_proposal
 from vandrel.jobs.common.report import Table
 from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
@@ -53,7 +53,9 @@ def propose_accounts(
 
     def work(passwords: Passwords) -> Work:
         pairs = [(draft, passwords.secrets.get(draft.dn) if draft.dn is not None else None) for draft in drafts]
-        return Work(account_steps(context, pairs, passwords.hand_out))
+        steps = account_steps(context, pairs, passwords.hand_out)
+        groups = {group.dn.key for draft in drafts for group in draft.groups}
+        return Work(steps, read=groups)
 
     namesakes = Namesakes(context)
     names = drafts[0].value("full") if len(drafts) == 1 else f"{len(drafts)} accounts"
@@ -86,10 +88,10 @@ def create_account(context: Context, request: AccountRequest) -> Proposal:
     """
     fields = {name: (value,) for name, value in name_parts(context, request.name).items()} | dict(request.fields)
 
-    def worked_out(here: Context) -> Draft:
+    def worked_out(here: Context) -> Proposal:
         here.dialect.groups_filter(Entry(here.charter.base, {}))  # asks once which classes of groups there are
-        return Creator(here, here.charter.today()).draft(request.kind, fields)
+        draft = Creator(here, here.charter.today()).draft(request.kind, fields)
+        source = next(iter(request.fields.get("password", ())), "")
+        return propose_accounts(here, [draft], source, f"create {request.kind} {draft.value('login')}", "create")
 
-    draft = context.work_out(worked_out)
-    source = next(iter(request.fields.get("password", ())), "")
-    return propose_accounts(context, [draft], source, f"create {request.kind} {draft.value('login')}", "create")
+    return work_out_proposal(context, worked_out)

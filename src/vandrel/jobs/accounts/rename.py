@@ -15,7 +15,7 @@ from vandrel.jobs.accounts.full_name import name_parts
 from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose
-from vandrel.jobs.common.proposal import Passwords, Proposal
+from vandrel.jobs.common.proposal import Proposal, work_out_proposal
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.objects.context import Context
@@ -105,8 +105,7 @@ def rename(context: Context, request: RenameRequest) -> Proposal:
         edit.findings += told_of_others(here, [entry], "rename")
         return propose(here, [edit], (), "rename")
 
-    context.ask_ahead(lambda here: worked_out(here).work(Passwords()))
-    return worked_out(context)
+    return work_out_proposal(context, worked_out)
 
 
 def handover(context: Context, request: HandoverRequest) -> Proposal:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from collections.abc import Set as Keys
+from functools import partial
 
 from msgspec import Struct
 
@@ -17,6 +18,7 @@ from vandrel.jobs.common import create_object
 from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.draft import Draft
 from vandrel.jobs.common.edit import in_order
+from vandrel.lazy_list import LazyList, LazyPart
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.step import Add, Set, Step
@@ -26,54 +28,91 @@ TOGETHER = 1000
 
 
 class Batch(Struct):
-    """Steps of some rows, and where a new turn must begin: after what the others build upon.
-
-    ``left_out`` is how many names of rows that come later were left out, up to here.
-    """
+    """Steps of some rows, and where a new turn must begin: after what the others build upon."""
 
     steps: list[Step]
     barrier: int
-    lines: list[Line]
-    left_out: int = 0
 
 
-def batches(
-    context: Context, lines: Sequence[Line], secret: Callable[[Line], Secret | None], object_type: str,
-    hand_out: str = "", absent: Keys[str] = frozenset(),
-) -> Iterator[Batch]:  # fmt: skip
+class Batches:
     """The steps of all rows that are to be made, a thousand rows at a time: objects, passwords, then memberships.
 
-    `secret` gives the password of a new account, or None; `hand_out` names the file where generated ones stand;
-    `absent` are the keys of names of objects that other rows make later: nothing can point at them yet.
+    Attributes:
+        left_out: how many names of rows that are made later were left out of the batches that were worked out.
+
     """
-    chosen = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
-    new_keys = {line.dn.key for line in chosen if line.dn is not None and line.state is State.NEW}
-    apart = _ReferenceSplitter(context, new_keys, absent)
-    for start in range(0, len(chosen), TOGETHER):
-        chunk = chosen[start : start + TOGETHER]
+
+    def __init__(
+        self, context: Context, lines: Sequence[Line], secret: Callable[[Line], Secret | None], object_type: str,
+        hand_out: str = "", absent: Keys[str] = frozenset(),
+    ) -> None:  # fmt: skip
+        """Prepare.
+
+        `secret` gives the password of a new account, or None; `hand_out` names the file where generated ones stand;
+        `absent` are the keys of names of objects that other rows make later: nothing can point at them yet.
+        """
+        self._context, self._secret, self._object_type, self._hand_out = context, secret, object_type, hand_out
+        self._absent = absent
+        self._lines = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
+        self._new_keys = {line.dn.key for line in self._lines if line.dn is not None and line.state is State.NEW}
+        self.left_out = 0
+
+    def __iter__(self) -> Iterator[Batch]:
+        """Work out all batches, one after the other."""
+        return (batch for batch, _ in self._with_chunks())
+
+    def plan(self) -> tuple[Sequence[Step], list[int]]:
+        """All steps, of which those of new accounts are worked out again as they are looked at; and the barriers."""
+        parts: list[LazyPart[Step]] = []
+        barriers: list[int] = []
+        end = 0
+        for batch, chunk in self._with_chunks():
+            is_pure = self._object_type == ACCOUNT and chunk and all(line.edit is None for line in chunk)
+            again = partial(self._created_again, chunk) if is_pure else partial(_as_they_are, batch.steps)
+            parts.append(LazyPart(len(batch.steps), again))
+            barriers += [end + batch.barrier, end + len(batch.steps)]
+            end += len(batch.steps)
+        return LazyList(parts), barriers
+
+    def _with_chunks(self) -> Iterator[tuple[Batch, Sequence[Line]]]:
+        apart = self._splitter()
+        for start in range(0, len(self._lines), TOGETHER):
+            chunk = self._lines[start : start + TOGETHER]
+            steps = self._created(chunk, apart)
+            edits = list(apart.edits(in_order(self._context, [line.edit for line in chunk if line.edit is not None])))
+            barrier = next((n for n, step in enumerate(steps) if not self._is_creation(step)), len(steps))
+            self.left_out = apart.left_out
+            if steps or edits:
+                yield Batch([*steps, *edits], barrier), chunk
+        for start in range(0, len(apart.later), TOGETHER):
+            yield Batch(apart.later[start : start + TOGETHER], 0), ()
+
+    def _splitter(self) -> _ReferenceSplitter:
+        return _ReferenceSplitter(self._context, self._new_keys, self._absent)
+
+    def _created_again(self, chunk: Sequence[Line]) -> Sequence[Step]:
+        return self._created(chunk, self._splitter())
+
+    def _created(self, chunk: Sequence[Line], apart: _ReferenceSplitter) -> list[Step]:
+        """The steps that make the new objects of some rows."""
         new = [line for line in chunk if line.draft is not None and line.state is State.NEW]
-        if object_type == ACCOUNT:
-            steps = account_steps(context, [(line.draft, secret(line)) for line in new if line.draft], hand_out)
-        else:
-            steps = [step for line in new if line.draft for step in _objects(context, line, object_type)]
-        steps = apart.creations(steps)
-        edits = list(apart.edits(in_order(context, [line.edit for line in chunk if line.edit is not None])))
-        barrier = next((n for n, step in enumerate(steps) if not _is_creation(step, new_keys)), len(steps))
-        if steps or edits:
-            yield Batch([*steps, *edits], barrier, chunk, apart.left_out)
-    for start in range(0, len(apart.later), TOGETHER):
-        yield Batch(apart.later[start : start + TOGETHER], 0, [], apart.left_out)
+        if self._object_type == ACCOUNT:
+            drafts = [(line.draft, self._secret(line)) for line in new if line.draft]
+            return apart.creations(account_steps(self._context, drafts, self._hand_out))
+        return apart.creations([step for line in new if line.draft for step in self._of_object(line)])
+
+    def _of_object(self, line: Line) -> list[Step]:
+        assert isinstance(line.draft, Draft)
+        steps = create_object.steps(self._context, line.draft, self._object_type)
+        groups = line.item.fields.get("groups", ()) if self._object_type == COMPUTER else ()
+        return [*steps, *create_object.join_groups(self._context, line.draft, groups)] if groups else steps
+
+    def _is_creation(self, step: Step) -> bool:
+        return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in self._new_keys)
 
 
-def _objects(context: Context, line: Line, object_type: str) -> list[Step]:
-    assert isinstance(line.draft, Draft)
-    steps = create_object.steps(context, line.draft, object_type)
-    groups = line.item.fields.get("groups", ())
-    return [*steps, *create_object.join_groups(context, line.draft, groups)] if object_type == COMPUTER else steps
-
-
-def _is_creation(step: Step, new_keys: set[str]) -> bool:
-    return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in new_keys)
+def _as_they_are(steps: Sequence[Step]) -> Sequence[Step]:
+    return steps
 
 
 class _ReferenceSplitter:

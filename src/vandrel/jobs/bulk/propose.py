@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from vandrel.charter.passwords import check
 from vandrel.errors import NOTE, Code, Finding, Location
-from vandrel.jobs.bulk.batches import batches
+from vandrel.jobs.bulk.batches import Batches
 from vandrel.jobs.bulk.outcomes import outcomes
 from vandrel.jobs.bulk.roster import Line, Roster, State
 from vandrel.jobs.common.draft import BatchDraft
@@ -25,6 +25,7 @@ from vandrel.jobs.common.proposal import (
     Work,
 )  # fmt: skip
 from vandrel.jobs.common.report import count
+from vandrel.lazy_list import LazyList
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.plan import RunResult
@@ -97,8 +98,8 @@ def propose_roster(
     def dry_batches() -> tuple[Iterator[Sequence[Step]], Collection[str]]:
         coming = {line.dn.key for line in lines if line.dn is not None}
         stand_in = Secret("", generated=True)
-        batches_of_steps = batches(context, _one_of_each(lines), lambda line: stand_in, object_type, absent=absent)
-        return (batch.steps for batch in batches_of_steps), coming
+        some = Batches(context, _one_of_each(lines), lambda line: stand_in, object_type, absent=absent)
+        return (batch.steps for batch in some), coming
 
     def tell(result: RunResult | None, steps: Sequence[Step]) -> Iterable[RowOutcome]:
         for outcome in outcomes(roster, lines, steps, result):
@@ -107,11 +108,11 @@ def propose_roster(
     return Proposal(
         command, f"{command} {name}", f"Make {count(len(lines), 'object')}?", work,
         changes=LazyChanges(lines, partial(_change_of, context, object_type), _action_of), findings=ordered,
-        credentials=[] if options.no_passwords else [*_credentials(context, lines)],
+        credentials=[] if options.no_passwords else _credentials(context, lines),
         is_atomic=False, is_many=True, is_file=is_file,
         read=frozenset(line.dn.key for line in lines if line.dn is not None and line.state is State.CHANGED),
         most_refused=options.most_refused, summary=summary, dry_batches=dry_batches, outcomes=tell,
-        rows=[_row(context, line, line.state.value) for line in roster.lines],
+        rows=LazyList.of_each(roster.lines, lambda line: _row(context, line, line.state.value)),
     )  # fmt: skip
 
 
@@ -148,15 +149,20 @@ def _one_of_each(lines: Iterable[Line]) -> list[Line]:
     return chosen
 
 
-def _credentials(context: Context, lines: Iterable[Line]) -> Iterator[Credential]:
-    for line in lines:
-        draft = line.draft
-        if draft is None or line.state is not State.NEW or draft.rules is None or draft.dn is None:
-            continue
-        source = "none" if str(draft.rules.rules["first"].value) == "none" else "generate"
-        find = partial(check, rules=draft.rules, login=draft.value("login"), full=draft.value("full"),
-                       words=[context.charter.document.organization])  # fmt: skip
-        yield Credential(draft.dn, draft.rules, source, draft.value, find, line.item.secret)
+def _credentials(context: Context, lines: Iterable[Line]) -> Sequence[Credential]:
+    """Who gets a password: new accounts."""
+    getting = [line for line in lines if line.draft is not None and line.state is State.NEW
+               and line.draft.rules is not None and line.draft.dn is not None]  # fmt: skip
+    return LazyList.of_each(getting, partial(_credential, context))
+
+
+def _credential(context: Context, line: Line) -> Credential:
+    draft = line.draft
+    assert draft is not None and draft.rules is not None and draft.dn is not None
+    source = "none" if str(draft.rules.rules["first"].value) == "none" else "generate"
+    find = partial(check, rules=draft.rules, login=draft.value("login"), full=draft.value("full"),
+                   words=[context.charter.document.organization])  # fmt: skip
+    return Credential(draft.dn, draft.rules, source, draft.value, find, line.item.secret)
 
 
 def _work(
@@ -165,16 +171,11 @@ def _work(
     def secret(line: Line) -> Secret | None:
         return passwords.secrets.get(line.dn) if line.dn is not None else None
 
-    steps: list[Step] = []
-    barriers: list[int] = []
-    left_out = 0
-    for batch in batches(context, lines, secret, object_type, passwords.hand_out, frozenset(absent)):
-        barriers += [len(steps) + batch.barrier, len(steps) + len(batch.steps)]
-        steps += batch.steps
-        left_out = batch.left_out
+    batches = Batches(context, lines, secret, object_type, passwords.hand_out, frozenset(absent))
+    steps, barriers = batches.plan()
     findings = [*_one_for_all(list(passwords.secrets.values()))]
-    if left_out:
-        what = f"{count(left_out, 'manager or the like')} left out: they stand in rows that are made later"
+    if batches.left_out:
+        what = f"{count(batches.left_out, 'manager or the like')} left out: they stand in rows that are made later"
         remedy = "once all are made, the same file with --mode both sets them"
         findings.append(Finding(Code.DONE_IN_PART, what, Location(option="--first"), remedy, NOTE))
     return Work(steps, barriers, findings)

@@ -17,7 +17,7 @@ from vandrel.jobs.common.draft import PLACE, Derived, Draft
 from vandrel.jobs.common.name_allocator import NameAllocator
 from vandrel.jobs.common.new_object import creation, new_object_steps
 from vandrel.jobs.common.posix_allocator import PosixAllocator
-from vandrel.jobs.common.proposal import Proposal, fixed, listed_names, unique
+from vandrel.jobs.common.proposal import Proposal, fixed, listed_names, unique, work_out_proposal
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
@@ -262,7 +262,7 @@ def create_objects(context: Context, request: ObjectRequest) -> Proposal:
     if not request.names and not (request.object_type == GROUP and "name" in request.fields):
         what, remedy = _WHICH[request.object_type]
         raise VandrelError(Code.USAGE, what, remedy=remedy)
-    return context.work_out(partial(_proposed, request=request), max(len(request.names), 1))
+    return work_out_proposal(context, partial(_proposed, request=request), max(len(request.names), 1))
 
 
 def _proposed(context: Context, request: ObjectRequest) -> Proposal:

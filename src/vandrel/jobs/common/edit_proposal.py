@@ -23,13 +23,14 @@ from vandrel.jobs.common.proposal import (
     Work,
     listed_names,
     unique,
+    work_out_proposal,
 )
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
-from vandrel.steps.step import Password, Rename
+from vandrel.steps.step import Password, Rename, Set
 
 _NEW_PASSWORD = {"ask": "asked for", "generate": "generated", "-": "from standard input", "none": "(none)"}
 
@@ -62,7 +63,7 @@ def edit_all(context: Context, entries: Sequence[Entry], assignments: Sequence[A
         proposal = propose(here, [editor.edit(entry, assignments) for entry in entries], assignments, verb)
         return structs.replace(proposal, findings=[*proposal.findings, *others])
 
-    return context.work_out(worked_out, len(entries))
+    return work_out_proposal(context, worked_out, len(entries))
 
 
 def propose(
@@ -99,7 +100,10 @@ def propose(
             must = _must_change(context, edit, change) and secret is not None
             hand_out = passwords.hand_out if source == "generate" else ""
             steps.append(Password(edit.entry.dn, secret, must, hand_out))
-        return Work(in_order(context, edits, steps))
+        ordered = in_order(context, edits, steps)
+        new = [step.new for step in ordered if isinstance(step, Rename)]
+        changed = (step.dn for step in ordered if isinstance(step, Set))  # groups, and who points at it, beside it
+        return Work(ordered, read={dn.key for dn in changed if not any(dn.is_within(name) for name in new)})
 
     return Proposal(
         verb,

@@ -29,8 +29,9 @@ if TYPE_CHECKING:
     from vandrel.jobs.common.edit import Edit
 
 
-#: Members of a group that are listed before and after a change; of more, those who come and go.
-_IN_FULL = 1000
+#: Members of a group that are listed before and after a change; of more, those who come and go. A server would have to
+#: send a list that is known to be longer.
+_IN_FULL, _IN_FULL_OF_SERVER = 1000, 50
 
 
 class MembershipEditor:
@@ -145,8 +146,9 @@ class MembershipEditor:
         is_whole = True
         if self._of_one and assignment.operator != "=":
             leaving = assignment.operator == "-="
-            edit.entry = with_some_members(context, edit.entry, typed, leaving=leaving, others=_IN_FULL)
-            is_whole = len(context.dialect.members(edit.entry)) < _IN_FULL
+            most = _IN_FULL if context.directory.capabilities.embedded else _IN_FULL_OF_SERVER
+            edit.entry = with_some_members(context, edit.entry, typed, leaving=leaving, others=most)
+            is_whole = len(context.dialect.members(edit.entry)) < most
         present = {dn.key: dn for dn in map(names.parse, context.dialect.members(edit.entry))}
         by_key = {dn.key: dn for dn in typed}
         add = [dn for key, dn in by_key.items() if key not in present] if assignment.operator != "-=" else []

@@ -15,7 +15,9 @@ from vandrel.charter.passwords import PasswordRules
 from vandrel.directory.dn import DN
 from vandrel.errors import Finding, are_fatal
 from vandrel.jobs.common.report import Table
+from vandrel.objects.context import Context
 from vandrel.secret import Secret
+from vandrel.steps.checks import foresee_checks
 from vandrel.steps.plan import RunResult
 from vandrel.steps.step import Step
 
@@ -155,11 +157,12 @@ class Passwords(Struct, frozen=True):
 
 
 class Work(Struct, frozen=True):
-    """The steps of a proposal, and where a new batch must begin (`vandrel.steps.plan.Plan.barriers`)."""
+    """The steps of a proposal, where a new batch must begin, and what was read just now: see `steps.plan.Plan`."""
 
     steps: Sequence[Step]
     barriers: Sequence[int] = ()
     findings: Sequence[Finding] = ()
+    read: Set[str] = frozenset()
 
 
 class RowOutcome(Struct, frozen=True):
@@ -247,6 +250,18 @@ class Proposal(Struct, frozen=True):
     def steps(self) -> Sequence[Step]:
         """The steps of a proposal that needs no passwords."""
         return self.work(Passwords()).steps
+
+
+def work_out_proposal(context: Context, work: Callable[[Context], Proposal], objects: int = 1) -> Proposal:
+    """Do a piece of work; what it asks about a few objects, and what checks its steps, is asked together."""
+
+    def foreseen(here: Context) -> None:
+        proposal = work(here)
+        planned = proposal.work(Passwords())
+        foresee_checks(here.dialect, planned.steps, proposal.read | planned.read)
+
+    context.ask_ahead(foreseen, objects)
+    return work(context)
 
 
 def fixed(steps: Iterable[Step]) -> Callable[[Passwords], Work]:

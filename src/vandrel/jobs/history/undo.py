@@ -181,7 +181,9 @@ def _with_nobody_in_place(context: Context, steps: Sequence[Step]) -> Iterator[S
             if nobody is None:
                 continue
             if which not in lists:
-                lists[which] = _list_of(context, step.dn, attribute, renames, most)
+                concerned = [value for change in changes if change.attribute == attribute
+                             for value in map(str, (*change.removed, *change.added))]  # fmt: skip
+                lists[which] = _list_of(context, step.dn, attribute, concerned, renames, most)
             members = lists[which]
             if members is None:
                 continue
@@ -198,16 +200,19 @@ def _with_nobody_in_place(context: Context, steps: Sequence[Step]) -> Iterator[S
             yield Set(step.dn, tuple(changes))
 
 
-def _list_of(context: Context, dn: DN, attribute: str, renames: Sequence[Rename], most: int) -> set[DN] | None:
-    """At most so many of a list of members that must have one, as they are called after these renames; None for others.
+def _list_of(
+    context: Context, dn: DN, attribute: str, concerned: Sequence[str], renames: Sequence[Rename], most: int
+) -> set[DN] | None:  # fmt: skip
+    """Some of a list of members that must have one, as they are called after these renames; None for other lists.
 
-    More than all steps take away are enough to know whether somebody is left.
+    Those that are concerned, and at most so many others: more than all steps take away are enough to know whether
+    somebody is left.
     """
     directory = context.directory
     entry = next(directory.search(dn, Scope.BASE, only=["objectClass"]), None)
     if entry is None or attribute not in directory.schema.shape(tuple(entry.texts("objectClass")))[0]:
         return None
-    return _renamed(_named(directory.some_values(dn, attribute, [], most)), renames)
+    return _renamed(_named(directory.some_values(dn, attribute, concerned, most)), renames)
 
 
 def _named(values: Iterable[Value]) -> set[DN]:

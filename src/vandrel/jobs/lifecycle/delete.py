@@ -15,7 +15,16 @@ from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import UNIT
 from vandrel.jobs.common.personal_groups import groups_of
-from vandrel.jobs.common.proposal import Action, ObjectChange, PointingObject, Proposal, fixed, listed_names, unique
+from vandrel.jobs.common.proposal import (
+    Action,
+    ObjectChange,
+    PointingObject,
+    Proposal,
+    fixed,
+    listed_names,
+    unique,
+    work_out_proposal,
+)
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
@@ -64,7 +73,7 @@ def delete(context: Context, request: DeleteRequest) -> Proposal:
 
     """
     chosen = select(context, request.selection)
-    return context.work_out(partial(_proposed, request=request, chosen=chosen), len(chosen))
+    return work_out_proposal(context, partial(_proposed, request=request, chosen=chosen), len(chosen))
 
 
 def _proposed(context: Context, request: DeleteRequest, chosen: Sequence[Entry]) -> Proposal:

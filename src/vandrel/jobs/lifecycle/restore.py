@@ -38,6 +38,7 @@ from vandrel.objects.long_lists import may_list_logins
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import entry_values
 from vandrel.record.attic import Item
+from vandrel.steps.checks import foresee_checks
 from vandrel.steps.references import additions_apart, pointing_again, references_of, without_references
 from vandrel.steps.step import Add, Password, Set, Step
 
@@ -105,7 +106,13 @@ def restore(context: Context, attic: ItemSource, request: RestoreRequest, later:
         raise VandrelError(Code.NOT_FOUND, "nothing in the attic fits", remedy="vandrel attic lists what is there")
     if request.assignments and len(items) > 1:
         raise VandrelError(Code.USAGE, "new values can be given to one object at a time", remedy="name one")
-    context.ask_ahead(lambda here: Restorer(here, attic, later).take(items, to=request.to), len(items))
+
+    def foreseen(here: Context) -> None:
+        ahead = Restorer(here, attic, later)
+        ahead.take(items, to=request.to)
+        foresee_checks(here.dialect, ahead.steps(), frozenset())
+
+    context.ask_ahead(foreseen, len(items))
     restorer = Restorer(context, attic, later)
     place = cache(context.place)  # of the units, which many have in common
     with gc_paused(is_large=len(items) > _MANY):
