@@ -116,6 +116,34 @@ def test_a_recent_run_asks_for_what_changed_alone(school, service):
     is_settled(school)
 
 
+def test_who_is_as_a_run_left_them_is_changed_without_being_read_and_who_is_not_is_not(school, service):
+    fine(go(school))
+    service.application.people.clock = lambda: datetime.now(UTC)  # type: ignore[union-attr]
+    anna = service.people()["anna.lund2@marrowick.example"]["id"]
+    of_anna = f"/v2/Users/{anna}"
+    for title in ("Bosun", "Cook"):
+        _age(school, service)
+        fine(school.run("edit", "annlund", f"title={title}", "-y"))
+        service.requests.clear()
+        fine(go(school, "--recent"))
+        asked = [method for method, path in service.requests if path == of_anna]
+        assert asked == ["PATCH", "GET"]  # what came of it is read back
+        assert service.people()["anna.lund2@marrowick.example"]["title"] == title
+    _age(school, service)
+    fine(school.run("edit", "annlund", "title=Stoker", "-y"))
+
+    def somebody_else(number: int, method: str, path: str) -> None:
+        if (method, path) == ("PATCH", of_anna):
+            (record,) = (each for each in service.application.people.resources if each.id == anna)
+            if record.title == "Cook":
+                record.title, record.meta.version = "Purser", 'W/"other"'
+
+    service.answer = somebody_else
+    refused = go(school, "--recent")
+    assert refused.code and "has changed since" in refused.out + refused.err, refused
+    assert service.people()["anna.lund2@marrowick.example"]["title"] == "Purser"
+
+
 def _age(folder: Folder, service: Service) -> None:
     """Let an hour pass: what was sent was changed an hour ago, and so was the last run."""
     import sqlite3

@@ -21,6 +21,11 @@ class LazyPart(NamedTuple, Generic[_T]):
     length: int
     make: Callable[[], Sequence[_T]]
 
+    @staticmethod
+    def of(values: Sequence[_S]) -> LazyPart[_S]:
+        """A part that is there."""
+        return LazyPart(len(values), lambda: values)
+
 
 class LazyList(Sequence[_T]):
     """The parts, one after the other; the one that was looked at last is kept."""

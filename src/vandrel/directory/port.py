@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from enum import Enum
 from typing import Protocol
 
@@ -187,7 +187,10 @@ class Directory(Protocol):
         What is not there is left out; what was made by this very connection need not be asked for again.
         """
 
-    def remember(self, dn: DN, identifier: str) -> None:
+    def versions(self, dns: Iterable[DN]) -> dict[str, str]:
+        """Which versions of objects this connection saw last, by the keys of their names, where there are versions."""
+
+    def remember(self, dn: DN, identifier: str, version: str = "") -> None:
         """Take note of the identifier that an object of this name had, so that it need not be looked for."""
 
     def execute(

@@ -53,17 +53,25 @@ def additions_apart(steps: Sequence[Step], dialect: Dialect, schema: Schema) -> 
     later: list[Step] = []
     for step in steps:
         if isinstance(step, Add):
-            ahead = [each for each in references_of(step.attributes, schema) if each[1].key in coming]
-            if ahead:
-                bare = without_references(Entry(step.dn, step.attributes), ahead, dialect)
-                later.append(Set(step.dn, tuple(pointing_again(bare, ahead, dialect))))
-                yield structs.replace(step, attributes=bare.attributes)
-            else:
-                yield step
+            bare, follows = addition_apart(step, coming.__contains__, dialect, schema)
+            yield bare
+            later += [follows] if follows is not None else []
             coming.discard(step.dn.key)
         else:
             yield step
     yield from later
+
+
+def addition_apart(
+    step: Add, is_coming: Callable[[str], bool], dialect: Dialect, schema: Schema
+) -> tuple[Add, Step | None]:  # fmt: skip
+    """An addition that does not point at what is coming, by the keys of names, and the step by which it does later."""
+    ahead = [each for each in references_of(step.attributes, schema) if is_coming(each[1].key)]
+    if not ahead:
+        return step, None
+    bare = without_references(Entry(step.dn, step.attributes), ahead, dialect)
+    follows = Set(step.dn, tuple(pointing_again(bare, ahead, dialect)))
+    return structs.replace(step, attributes=bare.attributes), follows
 
 
 def without_references(entry: Entry, references: Iterable[tuple[str, DN]], dialect: Dialect) -> Entry:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 
@@ -262,7 +262,11 @@ class EmbeddedDirectory:
         # What was found damaged is as good as gone: a new entry takes its place.
         return {dn for dn in dns if dn.key in present and dn.key not in self.damage}
 
-    def remember(self, dn: DN, identifier: str) -> None:
+    def versions(self, dns: Iterable[DN]) -> dict[str, str]:
+        """None: a change finds out by itself whether the object is as it was."""
+        return {}
+
+    def remember(self, dn: DN, identifier: str, version: str = "") -> None:
         """Objects are found by their names as fast."""
 
     def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:

@@ -244,7 +244,11 @@ class LdapDirectory:
                 for attribute in forms for value in forms[attribute]}  # fmt: skip
         return {form: owners[key] for form, key in keys.items() if key in owners}
 
-    def remember(self, dn: DN, identifier: str) -> None:
+    def versions(self, dns: Iterable[DN]) -> dict[str, str]:
+        """None: what a server would have to be asked for, a search tells as well."""
+        return {}
+
+    def remember(self, dn: DN, identifier: str, version: str = "") -> None:
         """Objects are found by their names as fast."""
 
     def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:

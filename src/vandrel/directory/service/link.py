@@ -137,12 +137,16 @@ class ServiceLink:
         return self._record(self._tried(self._client.create, once=True, resource=body, url=endpoint))
 
     def change(
-        self, endpoint: str, identifier: str, operations: list[dict[str, Any]], version: str
+        self, endpoint: str, identifier: str, operations: list[dict[str, Any]], version: str, only: str = ""
     ) -> dict[str, Any] | None:  # fmt: skip
-        """Patch a record, if it is still of this version; what it is afterwards, where the service says so."""
+        """Patch a record, if it is still of this version; what it is afterwards, where the service says so.
+
+        With `only`, an attribute, the service must say what that is (RFC 7644, 3.5.2).
+        """
+        url = _url(endpoint, identifier) + (f"?attributes={only}" if only else "")
         body = {"schemas": [PATCH], "Operations": operations}
         answer = self._tried(
-            self._client.modify, User, identifier, body, once=True, url=_url(endpoint, identifier),
+            self._client.modify, User, identifier, body, once=True, url=url,
             headers=_if_match(version),
         )  # fmt: skip
         return None if answer is None else self._record(answer)

@@ -47,6 +47,8 @@ _SINGLE: dict[str, tuple[str, ...]] = {
     "ou": (ENTERPRISE, "division"),
     "departmentNumber": (ENTERPRISE, "department"),
 }
+#: What a patch changes without a look at what is there.
+PLAIN = frozenset({*_SINGLE, "pwdAccountLockedTime"} - {"uid"})
 #: attribute -> list, the type of its items, and the part of an item. The first of mail is the primary address.
 _LISTED: dict[str, tuple[str, str, str]] = {
     "telephoneNumber": ("phoneNumbers", "work", "value"),

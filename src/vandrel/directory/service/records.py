@@ -44,8 +44,8 @@ class Records:
         self._records: dict[str, Record] = {}
         #: By identifier.
         self._names: dict[str, DN] = {}
-        #: Identifiers that names had in another run.
-        self._remembered: dict[str, str] = {}
+        #: Identifiers that names had in another run, and the versions that it left.
+        self._remembered: dict[str, tuple[str, str]] = {}
         #: Whether everything was read once by this connection, by endpoint; own changes are followed.
         self._is_known = {PEOPLE: False, GROUPS: False}
 
@@ -61,9 +61,18 @@ class Records:
         """Whether the name of the record with this identifier is known."""
         return identifier in self._names
 
-    def remember(self, dn: DN, identifier: str) -> None:
-        """Take note of the identifier that a name had in another run."""
-        self._remembered[dn.key] = identifier
+    def remember(self, dn: DN, identifier: str, version: str = "") -> None:
+        """Take note of the identifier that a name had in another run, and of the version, if that may be counted on."""
+        self._remembered[dn.key] = (identifier, version)
+
+    def remembered(self, dn: DN) -> tuple[str, str]:
+        """The identifier and version that were noted; empty for none."""
+        return self._remembered.get(dn.key, ("", ""))
+
+    def version(self, dn: DN) -> str:
+        """The version of a record that was seen last, or noted; empty for none."""
+        record = self._records.get(dn.key)
+        return record.version if record is not None else self.remembered(dn)[1]
 
     # --- reading
 
@@ -92,7 +101,7 @@ class Records:
         if dn.parent != self._base or dn.naming_attribute.lower() not in NAMING.values():
             return None
         endpoint, path = (PEOPLE, "userName") if dn.naming_attribute.lower() == "uid" else (GROUPS, "displayName")
-        if identifier := self._remembered.pop(dn.key, ""):
+        if identifier := self._remembered.pop(dn.key, ("", ""))[0]:
             resource = self._link.get(endpoint, identifier)
             if resource is not None and mapping.name_of(resource, self._base) == dn:
                 return self.take(endpoint, resource)
@@ -139,9 +148,7 @@ class Records:
             named = self._base.child(named.naming_attribute, f"{named.name} ({identifier})")
         if (before := self._names.get(identifier)) is not None and before != named:
             self._records.pop(before.key, None)
-        meta = resource.get("meta")
-        version = mapping.text(meta.get("version")) if isinstance(meta, dict) else ""
-        record = Record(endpoint, msgspec.json.encode(resource), named, identifier, version)
+        record = Record(endpoint, msgspec.json.encode(resource), named, identifier, version_of(resource))
         self._records[named.key] = record
         self._names[identifier] = named
         return record
@@ -154,6 +161,12 @@ class Records:
     def forget(self, dn: DN) -> None:
         """Let go of what was read under a name, which may have changed."""
         self._records.pop(dn.key, None)
+
+
+def version_of(resource: mapping.Resource) -> str:
+    """The version of a record; empty where the service keeps none."""
+    meta = resource.get("meta")
+    return mapping.text(meta.get("version")) if isinstance(meta, dict) else ""
 
 
 def quoted(value: str) -> str:

@@ -6,7 +6,7 @@ still as it was read (ETag); a request whose answer was lost is looked up before
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -23,7 +23,7 @@ from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form,
 from vandrel.directory.schema import Schema
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceLink, ServiceSettings, WholeServiceError
-from vandrel.directory.service.records import GROUPS, NAMING, PEOPLE, Record, Records, quoted
+from vandrel.directory.service.records import GROUPS, NAMING, PEOPLE, Record, Records, quoted, version_of
 from vandrel.errors import Code, DirectoryError, Location
 from vandrel.secret import Secret
 
@@ -137,9 +137,17 @@ class ServiceDirectory:
                 present |= {dn for dn in people if self._records.fresh(dn) is not None}
         return present
 
-    def remember(self, dn: DN, identifier: str) -> None:
-        """A record is read by its identifier; a service goes through all of them to find a name."""
-        self._records.remember(dn, identifier)
+    def versions(self, dns: Iterable[DN]) -> dict[str, str]:
+        """As records were read or answered last."""
+        versions = ((dn.key, self._records.version(dn)) for dn in dns)
+        return {key: version for key, version in versions if version}
+
+    def remember(self, dn: DN, identifier: str, version: str = "") -> None:
+        """A record is read by its identifier, for a service goes through all of them to find a name.
+
+        One that still has its version need not even be read to be changed.
+        """
+        self._records.remember(dn, identifier, version)
 
     def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:
         """From the record, which comes whole."""
@@ -280,6 +288,8 @@ class ServiceDirectory:
                 body = mapping.to_resource(Entry(dn, attributes), self._records.identifier)
                 self._records.take(endpoint, self.link.create(endpoint, body))
             case ModifyEntry(dn):
+                if self._make_unread(operation):
+                    return
                 record = self._records.must_have(dn)
                 before = self._entry(record)
                 if not _fits(self._schema, before, operation):  # perhaps it was read too long ago
@@ -304,6 +314,25 @@ class ServiceDirectory:
                 if operation.secret is not None:
                     change |= {"op": "replace", "value": operation.secret.reveal()}
                 self._patch(self._records.must_have(operation.dn), [change])
+
+    def _make_unread(self, operation: ModifyEntry) -> bool:
+        """Change plain values of a record that is as an earlier run has left it; whether it is, and was changed."""
+        dn = operation.dn
+        identifier, version = self._records.remembered(dn)
+        is_plain = all(change.attribute in mapping.PLAIN for change in operation.changes)
+        if not version or not is_plain or self._records.known(dn) is not None:
+            return False
+        before = Entry(dn, {change.attribute: list(change.removed) for change in operation.changes})
+        operations = mapping.patch({}, before, applied(before, operation.changes), lambda dn: "")
+        try:
+            answer = self.link.change(PEOPLE, identifier, operations, version, only="meta.version")
+        except DirectoryError as error:
+            if error.code not in (Code.CHANGED, Code.NOT_FOUND):
+                raise
+            self._records.remember(dn, identifier)  # it is read, and told what has become of it
+            return False
+        self._records.remember(dn, identifier, version_of(answer or {}))
+        return True
 
     def _restored(self, identifier: str) -> Record | None:
         """A person who was deleted, brought back by the service with the same identifier; None where it cannot."""

@@ -68,8 +68,8 @@ class Batches:
         end = 0
         for batch, chunk in self._with_chunks():
             is_pure = self._object_type == ACCOUNT and chunk and all(line.edit is None for line in chunk)
-            again = partial(self._created_again, chunk) if is_pure else partial(_as_they_are, batch.steps)
-            parts.append(LazyPart(len(batch.steps), again))
+            again = LazyPart(len(batch.steps), partial(self._created_again, chunk))
+            parts.append(again if is_pure else LazyPart.of(batch.steps))
             barriers += [end + batch.barrier, end + len(batch.steps)]
             end += len(batch.steps)
         return LazyList(parts), barriers
@@ -109,10 +109,6 @@ class Batches:
 
     def _is_creation(self, step: Step) -> bool:
         return isinstance(step, Add) or (isinstance(step, Set) and step.dn.key in self._new_keys)
-
-
-def _as_they_are(steps: Sequence[Step]) -> Sequence[Step]:
-    return steps
 
 
 class _ReferenceSplitter:

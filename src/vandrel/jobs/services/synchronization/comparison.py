@@ -19,7 +19,7 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.services.profile import Profile
 from vandrel.jobs.services.synchronization.counterparts import Counterparts
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Selection
-from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, complete, read_there
+from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, VERSION, complete, read_there
 from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.view import shown_values
@@ -153,16 +153,16 @@ class Comparison:
 
         An object whose name is the one that was sent stays where somebody there has moved it since.
         """
-        there = self._there
+        there, link = self._there, self._links_before.get(each.identifier)
+        if entry is not None and link is not None and link.values.get(STANDS) == _stands(each):
+            return entry.dn
         attribute = there.dialect.naming_attribute(each.object_type)
         parent = places.to_dn(each.place, there.charter.base)
         dn, login = parent.child(attribute, each.name), next(iter(each.fields.get("login", ())), "")
         is_its_own = entry is not None and dn.key == entry.dn.key
         if dn.key in self._names_there and not is_its_own and login and login != each.name:
             dn = parent.child(attribute, f"{each.name} ({login})")
-        outgoing = self._links_before.get(each.identifier)
-        is_as_sent = outgoing is not None and outgoing.values.get(STANDS) == _stands(each)
-        if entry is not None and (is_as_sent or dn.key == entry.dn.key):
+        if entry is not None and dn.key == entry.dn.key:
             return entry.dn
         self._names_there.add(dn.key)
         return dn
@@ -209,15 +209,21 @@ class Comparison:
             more[MEMBERS] = self._members.get(pair.dn.key, ())
         return Link(pair.outgoing.identifier, identifier, {**link_values, **more})
 
-    def links(self) -> Iterator[Link]:
+    def links(self) -> Iterator[tuple[DN, Link]]:
         """What the next run needs to know of those who are there already, once they have been compared."""
-        return (self.link(*arguments) for arguments in self._link_arguments)
+        return ((arguments[0].dn, self.link(*arguments)) for arguments in self._link_arguments)
+
+    def _is_as_sent(self, pair: Pair, link: Link) -> bool:
+        """Whether what is to be there is what was sent last."""
+        now = {**self.values(pair.outgoing), STANDS: _stands(pair.outgoing), NAME: (str(pair.dn),)}
+        was = link.values
+        return len(now) == len(was) - (VERSION in was) and all(was.get(name) == values for name, values in now.items())
 
     def missing_units(self) -> list[DN]:
         """The units that are missing there, from the top down."""
         base = self._there.charter.base
         above: dict[str, DN] = {}
-        for unit in {pair.dn.parent_key: pair.dn.parent for pair in self.pairs}.values():
+        for unit in [dn.parent for dn in {pair.dn.parent_key: pair.dn for pair in self.pairs}.values()]:
             missing = unit
             while missing.is_below(base) and missing.key not in above:
                 above[missing.key] = missing
@@ -233,7 +239,7 @@ class Comparison:
 
     def _difference(self, pair: Pair, entry: Entry) -> Difference:
         there, link = self._there, self._as_sent.get(entry.identifier)
-        if link is not None and link.values == self.link(pair, link.there).values:
+        if link is not None and self._is_as_sent(pair, link):
             return Difference(entry, pair.dn, (), ())
         renamed = self._renamed(self._complete(entry), pair.dn)
         after = Entry(pair.dn, {name: list(values) for name, values in renamed.attributes.items()})

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
+from functools import cached_property
 
 from vandrel.directory.entry import Entry
 from vandrel.errors import NOTE, Code, Finding, Location
@@ -35,7 +36,6 @@ class Counterparts:
         self.doubtful: set[str] = set()
         self._there, self._rules, self._links = there, rules, links
         self._fields = rules.match if object_type == ACCOUNT else ["name"]
-        self._by_value: dict[tuple[str, str], list[Entry]] = defaultdict(list)
         #: The objects there: by the identifier that they keep of their original, and by their own.
         self._by_mark: dict[str, Entry] = {}
         self.by_identifier: dict[str, Entry] = {}
@@ -43,10 +43,17 @@ class Counterparts:
             self.by_identifier[entry.identifier] = entry
             if rules.identifier and (mark := entry.text(rules.identifier)):
                 self._by_mark[mark] = entry
-            for field in self._fields:
-                for value in there.dialect.read(entry, field):
-                    self._by_value[field, prepare(value)].append(entry)
         self._linked = {link.there for link in links.values()} | {e.identifier for e in self._by_mark.values()}
+
+    @cached_property
+    def _by_value(self) -> dict[tuple[str, str], list[Entry]]:
+        """The objects there by the values by which people are told apart: looked at if anybody is not known yet."""
+        by_value: dict[tuple[str, str], list[Entry]] = defaultdict(list)
+        for entry in self.by_identifier.values():
+            for field in self._fields:
+                for value in self._there.dialect.read(entry, field):
+                    by_value[field, prepare(value)].append(entry)
+        return by_value
 
     def match(self, outgoing: Iterable[Outgoing], same: Mapping[str, str], new: frozenset[str]) -> None:
         """Find everybody's counterpart; the sure ones first, so that nobody is taken for somebody else."""

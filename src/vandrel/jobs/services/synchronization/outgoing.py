@@ -7,6 +7,7 @@ from fnmatch import fnmatchcase
 from functools import cached_property
 from itertools import islice
 
+import msgspec
 from msgspec import Struct
 
 from vandrel.directory import dn as names
@@ -37,9 +38,8 @@ class Outgoing(Struct):
         object_type: account or group.
         place: where it is to stand there.
         name: the name of its entry there.
-        fields: its values there, field by field, but for those that name other objects.
-        references: fields that name other objects, each with the names of those objects here.
         is_enabled: whether it may be used here today.
+        packed: its values, since very many may wait for their turn.
 
     """
 
@@ -48,9 +48,23 @@ class Outgoing(Struct):
     object_type: str
     place: places.Place
     name: str
-    fields: dict[str, tuple[str, ...]]
-    references: dict[str, tuple[DN, ...]]
-    is_enabled: bool = True
+    is_enabled: bool
+    packed: bytes
+
+    @property
+    def fields(self) -> dict[str, tuple[str, ...]]:
+        """Its values there, field by field, but for those that name other objects."""
+        return _unpack(self.packed)[0]
+
+    @property
+    def references(self) -> dict[str, tuple[DN, ...]]:
+        """Fields that name other objects, each with the names of those objects here."""
+        return {name: tuple(map(names.parse, texts)) for name, texts in _unpack(self.packed)[1].items()}
+
+
+_Values = dict[str, tuple[str, ...]]
+_pack = msgspec.msgpack.Encoder().encode
+_unpack = msgspec.msgpack.Decoder(tuple[_Values, _Values]).decode
 
 
 class Selection:
@@ -68,7 +82,6 @@ class Selection:
         self._here, self._there, self._profile = here, there, profile
         self._rules: Copying = profile.copying
         self._today = here.charter.today().isoformat()
-        self._names: dict[str, DN] = {}
         base = here.charter.base
         named = [places.to_dn(places.parse(text), base) for text in self._rules.under or ["/"]]
         place = places.to_dn(places.parse(under), base) if under else base
@@ -101,10 +114,10 @@ class Selection:
         for entry in here.directory.search(here.charter.base, where=here.dialect.filter_for(GROUP)):
             if any(fnmatchcase(prepare(entry.dn.name), pattern) for pattern in patterns):
                 fields = {name: tuple(here.dialect.read(entry, name)) for name in field_names}
-                members = tuple(names.parse(name) for name in here.dialect.members(entry))
+                references = {"members": tuple(map(str, here.dialect.members(entry)))}
                 place = self._place(self._rules.place_of_groups, entry)
                 name = entry.dn.name
-                yield Outgoing(entry.dn, entry.identifier, GROUP, place, name, fields, {"members": members})
+                yield Outgoing(entry.dn, entry.identifier, GROUP, place, name, True, _pack((fields, references)))
 
     def _person(self, entry: Entry, values: Mapping[str, tuple[str, ...]]) -> Outgoing:
         here = self._here
@@ -112,12 +125,13 @@ class Selection:
         for name, pattern in self._built.items():
             value = here.charter.fill(pattern, needed_values(here, entry, pattern))
             fields[name] = (value,) if value else ()
-        references = {name: tuple(map(self._parsed, values[name])) for name in self._pointing}
+        references = {name: values[name] for name in self._pointing}
         starts, ends, enabled = (next(iter(values[name]), "") for name in _OF_TODAY)
         is_enabled = enabled != "no" and not (ends and ends < self._today) and not starts > self._today
         name = self._name(entry, fields)
         place = self._place(self._rules.place, entry)
-        return Outgoing(entry.dn, entry.identifier, ACCOUNT, place, name, fields, references, is_enabled)
+        packed = _pack((fields, references))
+        return Outgoing(entry.dn, entry.identifier, ACCOUNT, place, name, is_enabled, packed)
 
     def _name(self, entry: Entry, fields: Mapping[str, Sequence[str]]) -> str:
         """The name of the entry there: the logon name where that names entries, else the name that it has here."""
@@ -142,11 +156,6 @@ class Selection:
     @cached_property
     def _fields_read(self) -> list[str]:
         return list(dict.fromkeys([*self._plain, *self._pointing, *_OF_TODAY]))
-
-    def _parsed(self, name: str) -> DN:
-        if name not in self._names:  # many have the same manager
-            self._names[name] = names.parse(name)
-        return self._names[name]
 
     @cached_property
     def _built(self) -> dict[str, str]:

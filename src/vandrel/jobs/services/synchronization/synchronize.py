@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from itertools import chain
@@ -30,18 +30,22 @@ from vandrel.jobs.common.proposal import (
 from vandrel.jobs.common.report import Table, count
 from vandrel.jobs.lifecycle.delete import changes_of_deletion, work_out_deletion
 from vandrel.jobs.services.synchronization.comparison import GONE, Comparison, Difference, Pair, SynchronizeRequest
+from vandrel.jobs.services.synchronization.there import VERSION
+from vandrel.lazy_list import LazyList, LazyPart
 from vandrel.objects.context import Context
 from vandrel.objects.view import shown_values
-from vandrel.record.links import Links
+from vandrel.record.links import Link, Links
 from vandrel.secret import Secret
 from vandrel.steps.plan import RunResult
-from vandrel.steps.references import additions_apart, with_references
+from vandrel.steps.references import addition_apart, with_references
 from vandrel.steps.step import Add, Password, Rename, Set, Step
 
 #: How far the clocks of two machines may be apart.
 _SKEW = timedelta(minutes=5)
 #: Objects up to which each is shown in full, and rows of a table that people see.
 _IN_FULL, _SHOWN = 10, 10
+#: New objects whose steps are worked out together.
+_TOGETHER = 1000
 
 
 def synchronize(here: Context, there: Context, links: Links, request: SynchronizeRequest) -> Proposal:
@@ -67,7 +71,8 @@ class _Change:
         self._here, self._there, self._links, self._request = here, there, links, request
         self._comparison, self._start = comparison, start
         self._new = [pair for pair in comparison.pairs if pair.entry is None]
-        self._new_entries = {pair.dn.key: Entry(pair.dn, self._attributes(pair)) for pair in self._new}
+        self._new_groups = {pair.dn.key: Entry(pair.dn, self._attributes(pair)) for pair in self._new
+                            if pair.outgoing.object_type == GROUP}  # fmt: skip
         self._units = comparison.missing_units()
         self._alike = list(comparison.differences())
         self._changed = [each for each in self._alike if each.changes]
@@ -75,7 +80,7 @@ class _Change:
         self._deletion = work_out_deletion(there, comparison.gone) if is_deleting and comparison.gone else None
         self._disabled = [] if is_deleting else [self._disabling(entry) for entry in comparison.gone]
         deleted = comparison.gone if is_deleting else ()
-        self._memberships = list(comparison.memberships(self._new_entries, deleted))
+        self._memberships = list(comparison.memberships(self._new_groups, deleted))
         findings = [*comparison.findings, *(self._deletion.findings if self._deletion is not None else ())]
         self._findings = unique(findings)
         self._changes = self._all_changes()
@@ -85,7 +90,7 @@ class _Change:
         changes = [(Action.CREATE, partial(self._change_of_unit, unit)) for unit in self._units]
         changes += [(Action.CREATE, partial(self._change_of_new, pair)) for pair in self._new]
         groups = [Difference(group, group.dn, (change,), ())
-                  for group, _, change in self._memberships if group.dn.key not in self._new_entries]  # fmt: skip
+                  for group, _, change in self._memberships if group.dn.key not in self._new_groups]  # fmt: skip
         changed = [*self._changed, *self._disabled, *groups]
         changes += [(Action.CHANGE, partial(self._change_of, each)) for each in changed]
         if self._deletion is not None:
@@ -118,32 +123,55 @@ class _Change:
 
     def _work(self, passwords: Passwords) -> Work:
         """Units; new names, so that what follows can point at them; what is new; then what changes, and who goes."""
-        there, comparison = self._there, self._comparison
+        there = self._there
         steps = [step for unit in self._units for step in new_object_steps(there, UNIT, unit, {"protected": ("yes",)})]
         changing = [step for each in [*self._changed, *self._disabled] for step in each.steps]
         renames = [step for step in changing if isinstance(step, Rename)]
         steps += with_references(there.directory, there.dialect, renames)
-        barriers = [len(steps)]
-        first, late = list[Step](), list[Step]()
-        for pair in self._new:
-            entry, of = self._new_entries[pair.dn.key], pair.outgoing.object_type
-            first.append(Add(pair.dn, entry.attributes, pair.was))
-            if after := there.dialect.changes_after_creation(of, comparison.values(pair.outgoing)):
-                first.append(Set(pair.dn, tuple(after)))
+        created = self._creations()
+        late = list[Step]()
+        for pair in self._new if passwords.secrets else ():
             if (secret := passwords.secrets.get(pair.dn)) is not None:
                 must_change = bool(there.password_rules(self._kind(pair)).rules["change"].value)
                 late.append(Password(pair.dn, secret, must_change, passwords.hand_out if secret.generated else ""))
                 if there.dialect.enables_last:
+                    entry = Entry(pair.dn, self._attributes(pair))
                     late.append(Set(pair.dn, tuple(there.dialect.changes(entry, "enabled", ("yes",)))))
-        steps += additions_apart(first, there.dialect, there.directory.schema)
-        barriers.append(len(steps))
-        steps += late
+        barriers = [len(steps), len(steps) + sum(part.length for part in created)]
         others = [step for step in changing if not isinstance(step, Rename)]
-        steps += with_references(there.directory, there.dialect, others)
-        steps += [step for _, step, _ in self._memberships]
-        steps += self._deletion.steps if self._deletion is not None else []
+        late += with_references(there.directory, there.dialect, others)
+        late += [step for _, step, _ in self._memberships]
+        late += self._deletion.steps if self._deletion is not None else []
+        whole = LazyList([LazyPart.of(steps), *created, LazyPart.of(late)])
         findings = self._findings if self._is_many else ()  # a preview of many leaves out what the job itself found
-        return Work(steps, sorted({number for number in barriers if 0 < number < len(steps)}), findings)
+        return Work(whole, sorted({number for number in barriers if 0 < number < len(whole)}), findings)
+
+    def _creations(self) -> list[LazyPart[Step]]:
+        """The steps that make what is new, some at a time; then those by which it points at what was made after it."""
+        order = {pair.dn.key: number for number, pair in enumerate(self._new)}
+        first, later = list[LazyPart[Step]](), list[LazyPart[Step]]()
+        for start in range(0, len(self._new), _TOGETHER):
+            make = partial(self._created, self._new[start : start + _TOGETHER], order)
+            for parts, steps, which in zip((first, later), make(), (0, 1), strict=True):
+                parts.append(LazyPart(len(steps), partial(_part_of, make, which)))
+        return [*first, *later]
+
+    def _created(self, pairs: Sequence[Pair], order: Mapping[str, int]) -> tuple[list[Step], list[Step]]:
+        """The steps for some of what is new, and those that must follow once all of it is there."""
+        there = self._there
+        first, later = list[Step](), list[Step]()
+        for pair in pairs:
+            addition = Add(pair.dn, self._attributes(pair), pair.was)
+            is_coming = partial(_is_coming, order, order[pair.dn.key])
+            bare, follows = addition_apart(addition, is_coming, there.dialect, there.directory.schema)
+            first.append(bare)
+            later += [follows] if follows is not None else []
+            after = there.dialect.changes_after_creation(
+                pair.outgoing.object_type, self._comparison.values(pair.outgoing)
+            )
+            if after:
+                first.append(Set(pair.dn, tuple(after)))
+        return first, later
 
     def _attributes(self, pair: Pair) -> dict[str, list[Value]]:
         fields: dict[str, Sequence[str]] = dict(self._comparison.values(pair.outgoing))
@@ -181,12 +209,18 @@ class _Change:
         new = self._new if result is not None else []
         present = self._there.directory.identifiers([pair.dn for pair in new])
         comparison, is_in_part = self._comparison, result is not None and result.is_in_part
-        of_new = (comparison.link(pair, present[pair.dn.key]) for pair in new if pair.dn.key in present)
-        links = (structs.replace(link, values={}) if is_in_part else link for link in chain(comparison.links(), of_new))
+        of_new = ((pair.dn, comparison.link(pair, present[pair.dn.key])) for pair in new if pair.dn.key in present)
+        links = (structs.replace(link, values={} if is_in_part else self._with_version(dn, link))
+                 for dn, link in chain(comparison.links(), of_new))  # fmt: skip
         deleted = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
         before = self._links.read().items() if deleted else ()
         obsolete = [here for here, link in before if link.there in deleted]
         self._links.keep(links, obsolete, self._start)
+
+    def _with_version(self, dn: DN, link: Link) -> dict[str, tuple[str, ...]]:
+        """What was sent, and which version of the object that has made."""
+        versions = self._there.directory.versions([dn])
+        return {**link.values, VERSION: (versions[dn.key],)} if versions else link.values
 
     # --- as people see it
 
@@ -232,7 +266,7 @@ class _Change:
         comparison, when_gone = self._comparison, self._request.profile.copying.gone
         same = len(self._alike) - len(self._changed)
         groups = sum(pair.outgoing.object_type == GROUP for pair in self._new)
-        others = sum(group.dn.key not in self._new_entries for group, _, _ in self._memberships)
+        others = sum(group.dn.key not in self._new_groups for group, _, _ in self._memberships)
         figures = [
             (len(self._units), count(len(self._units), "unit")),
             (len(self._new) - groups, count(len(self._new) - groups, "account")), (groups, count(groups, "group")),
@@ -249,6 +283,15 @@ class _Change:
         if comparison.left_out:
             lines.append(f"{count(comparison.left_out, 'account')} may not log on here, so not sent.")
         return lines
+
+
+def _is_coming(order: Mapping[str, int], place: int, key: str) -> bool:
+    """Whether an object is made at this place of the order, or after it."""
+    return order.get(key, -1) >= place
+
+
+def _part_of(make: Callable[[], tuple[list[Step], list[Step]]], which: int) -> list[Step]:
+    return make()[which]
 
 
 def _same(change: ObjectChange) -> ObjectChange:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
-from vandrel.directory import dn as names
 from vandrel.directory import gentime
 from vandrel.directory.applied import applied
+from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.filter import And, Compare, Filter
 from vandrel.fields import ACCOUNT, GROUP
@@ -16,8 +16,9 @@ from vandrel.jobs.services.synchronization.outgoing import Outgoing
 from vandrel.objects.context import Context
 from vandrel.record.links import Link
 
-#: In a link, beside the fields: the place and name that an object was to have; its name there; the members of a group.
-STANDS, NAME, MEMBERS = "@stands", "@name", "@members"
+#: In a link, beside the fields: the place and name that an object was to have; its name there; the members of a group;
+#: its version there, where it has one.
+STANDS, NAME, MEMBERS, VERSION = "@stands", "@name", "@members", "@version"
 
 
 def read_there(
@@ -57,14 +58,14 @@ def read_there(
     kept_in = "objectGUID" if directory.capabilities.schema == "ad" else "entryUUID"
     for link in links.values():
         if link.there not in entries and NAME in link.values and (MEMBERS in link.values) == (object_type == GROUP):
-            entry = Entry(names.parse(link.values[NAME][0]), {kept_in: [link.there]})
+            entry = Entry(DN.read(link.values[NAME][0]), {kept_in: [link.there]})
             if rules.identifier:
                 entry.attributes[rules.identifier] = [link.here]
             if object_type == ACCOUNT:
                 as_sent[link.there] = link
             else:
                 complete(there, object_type, link, entry)
-            directory.remember(entry.dn, link.there)
+            directory.remember(entry.dn, link.there, *link.values.get(VERSION, ()))
             yield entry
 
 
