@@ -14,6 +14,8 @@ from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.member_lists import BY_NAME
+from vandrel.directory.shared_values import SharedValues
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 from vandrel.gc_control import gc_paused
 from vandrel.objects.context import Context
@@ -54,8 +56,11 @@ class Survey:
         #: All groups, the server's own as well, which others may be in.
         self.all_groups: list[Entry] = []
         with gc_paused():
+            shared = SharedValues()
             for entry in context.directory.search(context.charter.base) if entries is None else entries:
+                shared.share(entry.attributes)
                 self._sort_in(entry)
+            self._share_names()
 
     def _sort_in(self, entry: Entry) -> None:
         self.entries[entry.dn.key] = entry
@@ -64,6 +69,14 @@ class Survey:
             self.all_groups.append(entry)
         if object_type in self._of_type and not self.context.dialect.is_servers_own(entry):
             self._of_type[object_type].append(entry)
+
+    def _share_names(self) -> None:
+        """Let the lists of groups have the names of objects that the objects have, and not further ones."""
+        texts = {text: text for text in map(str, (entry.dn for entry in self.entries.values()))}
+        for group in self.all_groups:
+            for name in BY_NAME:
+                if name in group.attributes:
+                    group.attributes[name] = [texts.get(str(value), value) for value in group.attributes[name]]
 
     @property
     def accounts(self) -> list[Entry]:
