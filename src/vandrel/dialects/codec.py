@@ -71,9 +71,13 @@ class FieldCodec:
         if type(self).read is not FieldCodec.read:
             yield from (self.read(dialect, entry, attribute) for entry in entries)
             return
-        for entry in entries:  # as `Entry.texts` does: a call for each would take twice as long
-            values = entry.attributes.get(attribute)
-            yield [value for value in values if isinstance(value, str)] if values else ()
+        nothing: Sequence[Value] = ()
+        for entry in entries:  # as `Entry.texts` does: a call for each would take three times as long
+            values = entry.attributes.get(attribute, nothing)
+            if len(values) == 1 and type(values[0]) is str:
+                yield values
+            else:
+                yield [value for value in values if isinstance(value, str)] if values else ()
 
     def store(self, dialect: BaseDialect, attribute: str, values: Sequence[str]) -> list[Value]:
         """The values as the attribute keeps them."""
