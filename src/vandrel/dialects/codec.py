@@ -74,8 +74,8 @@ class FieldCodec:
         nothing: Sequence[Value] = ()
         for entry in entries:  # as `Entry.texts` does: a call for each would take three times as long
             values = entry.attributes.get(attribute, nothing)
-            if len(values) == 1 and type(values[0]) is str:
-                yield values
+            if len(values) == 1 and isinstance(only := values[0], str):
+                yield (only,)
             else:
                 yield [value for value in values if isinstance(value, str)] if values else ()
 

@@ -66,8 +66,10 @@ class OpenChanges:
         compared = [(int(connection.compare_ext(str(dn), name, octets_of([v])[0])), name, v) for name, v in values]
         return Look(dn, connection, changes, compared, {change.attribute for change in changes if change not in few})
 
-    def let_go(self, look: Look) -> None:
-        """Let go of the questions of a look that is not needed."""
+    def let_go(self, look: Look | None) -> None:
+        """Let go of the questions of a look that is not needed, if there was one."""
+        if look is None:
+            return
         with suppress(ldap.LDAPError):
             for request, _, _ in look.compared:
                 look.connection.abandon(request)

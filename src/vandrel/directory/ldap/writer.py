@@ -14,14 +14,13 @@ from msgspec import Struct
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
 from vandrel.directory.applied import is_applied
-from vandrel.directory.dn import DN
 from vandrel.directory.ldap.error_mapping import in_words
 from vandrel.directory.ldap.open_changes import Look, OpenChanges, octets_of, parts_of
 from vandrel.directory.ldap.reconnect import NO_ANSWER, Link
 from vandrel.directory.ldap.server import Server
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, Operation, RenameEntry, SetPassword
 from vandrel.directory.port import Directory, other_identities
-from vandrel.errors import Code, DirectoryError, Location, not_made_with_the_rest
+from vandrel.errors import Code, DirectoryError, Location, VandrelError, not_made_with_the_rest
 
 Outcome = DirectoryError | None
 
@@ -189,13 +188,15 @@ class Writer:
         """Whether a change does no more than to put new names in the place of old ones."""
         if len(change.removed) != len(change.added) or not self._schema.is_reference(change.attribute):
             return False
-        new_names = {DN.read(str(value)).key for value in change.added}
-        for value in change.removed:
-            dn = DN.read(str(value))
-            if not any(dn.is_within(rename.dn) and dn.moved(rename.dn, rename.new).key in new_names
-                       for rename in self._renamed):  # fmt: skip
-                return False
-        return True
+        try:
+            old_names, new_names = ([names.parse(str(value)) for value in values]
+                                    for values in (change.removed, change.added))  # fmt: skip
+        except VandrelError:
+            return False
+        return all(
+            any(dn.is_within(rename.dn) and dn.moved(rename.dn, rename.new) in new_names for rename in self._renamed)
+            for dn in old_names
+        )
 
     def _settle(
         self, operations: Sequence[Operation], pending: deque[_PendingRequest], outcomes: _Outcomes, leave: int
@@ -209,8 +210,7 @@ class Writer:
                     raise ldap.SERVER_DOWN({})
                 one.connection.result3(one.request)
                 outcomes.add(one.index, None)
-                if one.look is not None:
-                    self._open.let_go(one.look)
+                self._open.let_go(one.look)
             except NO_ANSWER:
                 outcomes.add(one.index, self._one(operation, unsure=True))
             except ldap.LDAPError as error:
@@ -220,6 +220,7 @@ class Writer:
                     outcomes.add(one.index, self._one(operation))  # the server may let nobody set an identifier
                 else:
                     outcomes.add(one.index, self._outcome(operation, error))
+                    self._open.let_go(one.look)
         if leave == 0 or len(outcomes.doubtful) >= _MOST_DOUBTFUL:
             self._look_again(operations, outcomes)
 
