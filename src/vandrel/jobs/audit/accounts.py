@@ -8,7 +8,6 @@ from datetime import timedelta
 from itertools import compress
 
 from vandrel.directory.entry import Entry
-from vandrel.errors import VandrelError
 from vandrel.jobs.audit.rule import Fault, Weight, command, edit, login_of, rule
 from vandrel.jobs.audit.survey import Survey
 from vandrel.jobs.common.number_allocator import NumberKey, number_key
@@ -140,15 +139,12 @@ def _bare(value: str) -> str:
 @rule("misplaced", Weight.FAULT, "What is delegated, and what policies hold, goes by the place.")
 def misplaced(survey: Survey) -> Iterator[Fault]:
     """Accounts that do not stand where their kind belongs."""
-    charter = survey.context.charter
-    for entry, kind in compress(zip(survey.accounts, survey.kinds, strict=True), survey.enabled):
-        if not kind:
-            continue
-        try:
-            home = survey.home(entry, charter.document.kinds[kind].place)
-        except VandrelError:  # a field that it needs is empty, which is told by another rule
-            continue
-        if entry.dn.parent_key != home.key:
+    kinds = survey.context.charter.document.kinds.items()
+    homes = survey.by_patterns({name: [kind.place] for name, kind in kinds}, survey.home)
+    for entry, home_of in compress(zip(survey.accounts, homes, strict=True), survey.enabled):
+        for home in home_of:
+            if entry.dn.parent_key == home.key:
+                continue
             there = survey.context.place(home)
             what = f"in {survey.context.place(entry.dn.parent)}, and belongs to {there}"
             if home.key in survey.entries:
@@ -250,18 +246,16 @@ def manager_circle(survey: Survey) -> Iterator[Fault]:
 @rule("group-of-kind-missing", Weight.ADVICE, "It lacks what all others of the kind have.")
 def group_of_kind_missing(survey: Survey) -> Iterator[Fault]:
     """Enabled accounts that are not in a group that their kind joins."""
-    charter = survey.context.charter
+    kinds = survey.context.charter.document.kinds.items()
     names = {prepare(group.dn.name) for group in survey.all_groups}
-    for entry, kind in compress(zip(survey.accounts, survey.kinds, strict=True), survey.enabled):
-        lacking, patterns = [], charter.document.kinds[kind].groups if kind else ()
-        have = survey.group_names_of(entry) if patterns else frozenset()
-        for pattern in patterns:
-            try:
-                name = survey.filled(entry, pattern)
-            except VandrelError:
-                continue
-            if prepare(name) in names and prepare(name) not in have:
-                lacking.append(name)
-        if lacking:
+
+    def named(entry: Entry, pattern: str) -> tuple[str, str]:
+        name = survey.filled(entry, pattern)
+        return name, prepare(name)
+
+    groups = survey.by_patterns({name: kind.groups for name, kind in kinds}, named)
+    for entry, groups_of_kind in compress(zip(survey.accounts, groups, strict=True), survey.enabled):
+        have = survey.group_names_of(entry) if groups_of_kind else frozenset()
+        if lacking := [name for name, key in groups_of_kind if key not in have and key in names]:
             remedy = edit(survey, entry, f"groups+={','.join(lacking)}")
             yield Fault(entry, f"not in {', '.join(lacking)}", remedy)

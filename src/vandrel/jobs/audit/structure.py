@@ -140,12 +140,16 @@ def group_kind_unknown(survey: Survey) -> Iterator[Fault]:
 @rule("group-all-out", Weight.ADVICE, "Nobody uses it, and its rights wait for whoever is enabled.")
 def group_all_out(survey: Survey) -> Iterator[Fault]:
     """Groups whose members are all disabled or past their last day."""
+    out = {entry.dn.key for entry, is_enabled in zip(survey.accounts, survey.enabled, strict=True) if not is_enabled}
+
+    def is_out(key: str) -> bool:
+        entry = survey.entries[key]
+        return survey.context.object_type(entry) == ACCOUNT and not survey.is_enabled(entry)
+
     for group in survey.groups:
-        members = [entry for dn in survey.members[group.dn.key] if (entry := survey.entries.get(dn.key)) is not None]
-        out = [entry for entry in members
-               if survey.context.object_type(entry) == ACCOUNT and not survey.is_enabled(entry)]  # fmt: skip
-        if members and len(out) == len(members):
-            yield Fault(group, f"all {len(members)} members are out" if len(members) > 1 else "its one member is out")
+        keys = [dn.key for dn in survey.members[group.dn.key] if dn.key in survey.entries]
+        if keys and all(key in out or is_out(key) for key in keys):
+            yield Fault(group, f"all {len(keys)} members are out" if len(keys) > 1 else "its one member is out")
 
 
 @rule("group-twice", Weight.ADVICE, "Whoever takes people out of one forgets the other.")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from datetime import date
 from functools import cached_property
 from itertools import compress
@@ -16,6 +17,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.shared_values import SharedValues
+from vandrel.errors import VandrelError
 from vandrel.fields import ACCOUNT, COMPUTER, GROUP, UNIT
 from vandrel.gc_control import gc_paused
 from vandrel.objects.context import Context
@@ -167,6 +169,30 @@ class Survey:
         rule = self.context.charter.naming(target, self.kind(entry))
         first = next(iter(rule.candidates(self.some_values(entry, rule.fields() | {"language"}))), None)
         return first.value if first is not None else ""
+
+    def by_patterns(
+        self, patterns: Mapping[str, Sequence[str]], work_out: Callable[[Entry, str], _T]
+    ) -> Iterator[Sequence[_T]]:  # fmt: skip
+        """What comes of the patterns of its kind for each account, without those for which a field is empty.
+
+        `patterns` are those of each kind; it is worked out once for all of a kind in whose fields the same stands.
+        """
+        needed = {field for texts in patterns.values() for text in texts for field in parse(text).fields()}
+        own = needed & set(self.context.fields)
+        columns: list[Sequence[str]] = [self.kinds, *map(self.column, sorted(own))]
+        if needed - own:  # words of the charter, which depend on the suffix
+            columns.append([principal.rpartition("@")[2] for principal in self.column("principal")])
+        found: dict[tuple[str, ...], Sequence[_T]] = {}
+        for entry, said in zip(self.accounts, zip(*columns, strict=True), strict=True):
+            if (known := found.get(said)) is None:
+                known = found[said] = list(self._worked_out(entry, patterns.get(said[0], ()), work_out))
+            yield known
+
+    @staticmethod
+    def _worked_out(entry: Entry, patterns: Iterable[str], work_out: Callable[[Entry, str], _T]) -> Iterator[_T]:
+        for pattern in patterns:
+            with suppress(VandrelError):  # a field that it needs is empty, which is told by another rule
+                yield work_out(entry, pattern)
 
     def filled(self, entry: Entry, pattern: str) -> str:
         """A pattern of the charter with the fields of an account in it; worked out once for those with the same ones.

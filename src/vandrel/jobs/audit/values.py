@@ -17,6 +17,8 @@ from vandrel.text.string_prep import prepare
 #: Names that people read.
 _READ = ("given", "middle", "surname", "display", "title", "department", "company", "office")
 _STRAY = re.compile("^\\s|\\s$|\\s{2}|[\u00a0\u00ad\u200b\u2060\ufeff]")
+#: The same in many values, between which stands what is in none of them.
+_STRAY_AMONG = re.compile("(?:^|\0)\\s|\\s(?:\0|$)|\\s{2}|[\u00a0\u00ad\u200b\u2060\ufeff]")
 #: Where an office is.
 _WHERE = ("street", "postcode", "site", "country")
 
@@ -101,6 +103,8 @@ def person_twice(survey: Survey) -> Iterator[Fault]:
 def stray_spaces(survey: Survey) -> Iterator[Fault]:
     """Accounts with spaces around or twice within a value that people read, or characters that do not show."""
     for name in _READ:
+        if not _STRAY_AMONG.search("\0".join(dict.fromkeys(survey.column(name)))):  # as a rule
+            continue
         for entry, value in survey.with_value(name):
             if _STRAY.search(value):
                 clean = " ".join(re.sub("[\u00ad\u200b\u2060\ufeff]", "", value).split())
@@ -122,6 +126,8 @@ def name_in_one_case(survey: Survey) -> Iterator[Fault]:
 @rule("office-in-two-places", Weight.ADVICE, "Outside services decide by the address.")
 def office_in_two_places(survey: Survey) -> Iterator[Fault]:
     """Accounts whose office most others have with another address."""
+    if not any(survey.column("office")):
+        return
     offices = list(zip(survey.prepared("office"), survey.prepared("company"), strict=True))
     for name in _WHERE:
         addresses_had = list(zip(offices, survey.column(name), strict=True))
