@@ -34,7 +34,7 @@ from vandrel.objects.namesakes import Namesakes
 from vandrel.steps.checks import still_protected
 from vandrel.steps.plan import RunResult
 from vandrel.steps.references import KeptReference, give_back, references_taken, with_references
-from vandrel.steps.step import Remove, Step
+from vandrel.steps.step import Remove, Set, Step
 
 #: Objects up to which each is asked for by itself.
 _FEW = 10
@@ -94,6 +94,7 @@ def _proposed(context: Context, request: DeleteRequest, chosen: Sequence[Entry])
         f"Delete {count(len(deletion.entries), 'object')}?", fixed(deletion.steps),
         changes=changes_of_deletion(context, deletion),
         findings=unique([*deletion.findings, *notes]), is_atomic=False, when_refused=give_back_rest,
+        read={step.dn.key for step in deletion.steps if isinstance(step, Set)},  # those who point at what goes
         afterwards=bring_back, for_good=request.for_good, typed=typed,
     )  # fmt: skip
 
