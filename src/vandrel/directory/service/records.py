@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import zlib
 from collections.abc import Iterator
 
 import msgspec
@@ -19,7 +20,7 @@ NAMING = {PEOPLE: "uid", GROUPS: "cn"}
 
 
 class Record(Struct):
-    """One record as it was read last, in JSON, and where it stands; the version is empty where none is kept."""
+    """One record as it was read last, packed, and where it stands; the version is empty where none is kept."""
 
     endpoint: str
     packed: bytes
@@ -30,7 +31,7 @@ class Record(Struct):
     @property
     def resource(self) -> mapping.Resource:
         """The record as it was read."""
-        resource: mapping.Resource = msgspec.json.decode(self.packed)
+        resource: mapping.Resource = msgspec.json.decode(zlib.decompress(self.packed))
         return resource
 
 
@@ -148,7 +149,8 @@ class Records:
             named = self._base.child(named.naming_attribute, f"{named.name} ({identifier})")
         if (before := self._names.get(identifier)) is not None and before != named:
             self._records.pop(before.key, None)
-        record = Record(endpoint, msgspec.json.encode(resource), named, identifier, version_of(resource))
+        packed = zlib.compress(msgspec.json.encode(resource), 1)  # very many may be kept
+        record = Record(endpoint, packed, named, identifier, version_of(resource))
         self._records[named.key] = record
         self._names[identifier] = named
         return record

@@ -6,7 +6,6 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from itertools import chain
-from operator import itemgetter
 
 from msgspec import structs
 
@@ -39,6 +38,9 @@ from vandrel.secret import Secret
 from vandrel.steps.plan import RunResult
 from vandrel.steps.references import addition_apart, with_references
 from vandrel.steps.step import Add, Password, Rename, Set, Step
+
+#: What a change concerns, as it is kept until somebody looks at it: a new unit, somebody new, who differs, who goes.
+_Concerned = DN | Pair | Difference | ObjectChange
 
 #: How far the clocks of two machines may be apart.
 _SKEW = timedelta(minutes=5)
@@ -87,16 +89,13 @@ class _Change:
         self._is_many = len(self._changes) > _IN_FULL
 
     def _all_changes(self) -> Sequence[ObjectChange]:
-        changes = [(Action.CREATE, partial(self._change_of_unit, unit)) for unit in self._units]
-        changes += [(Action.CREATE, partial(self._change_of_new, pair)) for pair in self._new]
         groups = [Difference(group, group.dn, (change,), ())
                   for group, _, change in self._memberships if group.dn.key not in self._new_groups]  # fmt: skip
-        changed = [*self._changed, *self._disabled, *groups]
-        changes += [(Action.CHANGE, partial(self._change_of, each)) for each in changed]
-        if self._deletion is not None:
-            deleted = changes_of_deletion(self._there, self._deletion)
-            changes += [(change.action, partial(_same, change)) for change in deleted]
-        return LazyChanges(changes, lambda each: each[1](), itemgetter(0))
+        deleted = changes_of_deletion(self._there, self._deletion) if self._deletion is not None else []
+        objects: list[_Concerned] = [
+            *self._units, *self._new, *self._changed, *self._disabled, *groups, *deleted
+        ]  # fmt: skip
+        return LazyChanges(objects, self._change_of_any, _action_of)
 
     def proposal(self) -> Proposal:
         """The change as a whole."""
@@ -224,6 +223,17 @@ class _Change:
 
     # --- as people see it
 
+    def _change_of_any(self, each: _Concerned) -> ObjectChange:
+        """What happens to a new unit, to somebody new, to who differs, or to who is deleted."""
+        match each:
+            case DN():
+                return self._change_of_unit(each)
+            case Pair():
+                return self._change_of_new(each)
+            case Difference():
+                return self._change_of(each)
+        return each
+
     def _change_of_unit(self, dn: DN) -> ObjectChange:
         return ObjectChange(Action.CREATE, UNIT, dn, dn.name, self._there.place(dn.parent))
 
@@ -294,8 +304,10 @@ def _part_of(make: Callable[[], tuple[list[Step], list[Step]]], which: int) -> l
     return make()[which]
 
 
-def _same(change: ObjectChange) -> ObjectChange:
-    return change
+def _action_of(each: _Concerned) -> Action:
+    if isinstance(each, ObjectChange):
+        return each.action
+    return Action.CHANGE if isinstance(each, Difference) else Action.CREATE
 
 
 def _short(name: str, title: str, labels: Sequence[str]) -> Table:
