@@ -193,8 +193,8 @@ class Comparison:
 
     def values(self, each: Outgoing) -> dict[str, tuple[str, ...]]:
         """All values of an object there; of those that name other objects, the ones that are sent as well."""
-        values = dict(each.fields)
-        for name, pointed in each.references.items():
+        values, references = each.values()
+        for name, pointed in references.items():
             if name != "members":
                 values[name] = tuple(str(self._names[dn.key]) for dn in pointed if dn.key in self._names)
         if each.object_type == ACCOUNT:
@@ -344,7 +344,7 @@ class Comparison:
             if pair.outgoing.object_type != GROUP:
                 continue
             group = pair.entry if pair.entry is not None else new_entries[pair.dn.key]
-            members = {self._names[dn.key] for dn in pair.outgoing.references["members"] if dn.key in self._names}
+            members = {self._names[dn.key] for dn in pair.outgoing.values()[1]["members"] if dn.key in self._names}
             # By the names that they have once those are changed which change.
             present = [ours.get(dn.key, dn) for dn in map(names.parse, self._there.dialect.members(group))]
             self._members[pair.dn.key] = tuple(map(str, present))

@@ -54,12 +54,12 @@ class Outgoing(Struct):
     @property
     def fields(self) -> dict[str, tuple[str, ...]]:
         """Its values there, field by field, but for those that name other objects."""
-        return _unpack(self.packed)[0]
+        return self.values()[0]
 
-    @property
-    def references(self) -> dict[str, tuple[DN, ...]]:
-        """Fields that name other objects, each with the names of those objects here."""
-        return {name: tuple(map(names.parse, texts)) for name, texts in _unpack(self.packed)[1].items()}
+    def values(self) -> tuple[dict[str, tuple[str, ...]], dict[str, tuple[DN, ...]]]:
+        """Its values, and the fields that name other objects, each with the names of those objects here."""
+        fields, pointing = _unpack(self.packed)
+        return fields, {name: tuple(map(names.parse, texts)) for name, texts in pointing.items()}
 
 
 _Values = dict[str, tuple[str, ...]]

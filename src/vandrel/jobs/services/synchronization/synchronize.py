@@ -14,6 +14,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.errors import Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
+from vandrel.gc_control import gc_paused
 from vandrel.jobs.common.new_object import new_object_steps
 from vandrel.jobs.common.proposal import (
     Action,
@@ -59,8 +60,9 @@ def synchronize(here: Context, there: Context, links: Links, request: Synchroniz
     """
     start, last = datetime.now(UTC), links.last_run() if request.recent else None
     since = last - _SKEW if last is not None else None
-    comparison = Comparison(here, there, links.read(), request, since)
-    return _Change(here, there, links, request, comparison, start).proposal()
+    with gc_paused():
+        comparison = Comparison(here, there, links.read(), request, since)
+        return _Change(here, there, links, request, comparison, start).proposal()
 
 
 class _Change:
