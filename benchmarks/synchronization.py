@@ -76,7 +76,7 @@ class Target:
         """One synchronization; how many objects it changed."""
         proposal = synchronize(self.house.context, self.context, self.links, self.request)
         work = proposal.work(Passwords())
-        plan = Plan(proposal.title, work.steps, is_atomic=False, read=proposal.read, barriers=work.barriers)
+        plan = Plan(proposal.title, work.steps, is_atomic=False, read=work.read, barriers=work.barriers)
         result = self.runner.run(plan, "bench") if work.steps else None
         assert result is None or not result.is_in_part, result
         assert proposal.keep is not None

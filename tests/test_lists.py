@@ -20,7 +20,7 @@ from vandrel.jobs.common.proposal import Passwords
 from vandrel.jobs.services.profile import Copying, Profile
 from vandrel.jobs.services.synchronization import synchronize as synchronization
 from vandrel.jobs.services.synchronization.comparison import SynchronizeRequest
-from vandrel.lazy_list import LazyList, LazyPart
+from vandrel.lazy_list import LazyList, LazyMap, LazyPart
 from vandrel.objects.context import Context
 from vandrel.record.links import Links
 from vandrel.secret import Secret
@@ -40,7 +40,8 @@ def test_a_list_in_parts_is_like_one_in_one_piece(parts, start, stop, step):
     assert len(lazy) == len(whole) and list(lazy) == whole and bool(lazy) == bool(whole)
     assert lazy[start:stop:step] == whole[start:stop:step]
     assert [lazy[place] for place in range(-len(whole), len(whole))] == whole + whole
-    assert list(LazyList.of_each(whole, str)) == list(map(str, whole))
+    each = LazyMap(whole, str)
+    assert list(each) == list(map(str, whole)) and list(each[start:stop:step]) == list(map(str, whole))[start:stop:step]
 
 
 def test_values_that_come_again_are_kept_once_and_nothing_else_changes():

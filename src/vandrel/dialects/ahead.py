@@ -21,7 +21,7 @@ def ask_ahead(dialect: Dialect, work: Callable[[Dialect], object], *, again: boo
     Args:
         dialect: of the directory that is asked.
         work: is called with a dialect of its own; it must neither write nor change what it does not own.
-        again: whether it is a check of what was worked out just now, which may have the answers that that was given.
+        again: whether it checks what was worked out just now: the answers that were given for that count once more.
 
     Raises:
         WrittenAheadError: where the work writes.

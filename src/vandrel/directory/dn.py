@@ -271,6 +271,14 @@ def _above(text: str) -> str:
         return ""
 
 
+def name_in(value: object) -> DN | None:
+    """The name that a value is; None for what is no name, or the empty one."""
+    try:
+        return parse(str(value)) or None
+    except VandrelError:
+        return None
+
+
 @lru_cache(maxsize=8192)
 def parse(text: str) -> DN:
     """Read a distinguished name (RFC 4514; spaces around separators and ``;`` are tolerated).

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from functools import cached_property
-from typing import TypeVar
 
 from msgspec import Struct
 
@@ -22,8 +21,6 @@ from vandrel.fields import ACCOUNT, FieldCatalog, Shape
 
 #: Objects whose questions are sent ahead; of more, they are asked together in other ways.
 _FEW = 10
-
-_T = TypeVar("_T")
 
 
 class Context(Struct, frozen=True, dict=True):
@@ -45,11 +42,6 @@ class Context(Struct, frozen=True, dict=True):
         """
         if 0 < objects <= _FEW:
             ask_ahead(self.dialect, lambda dialect: work(Context(self.charter, dialect.directory, dialect)))
-
-    def work_out(self, work: Callable[[Context], _T], objects: int = 1) -> _T:
-        """Do a piece of work; what it asks about a few objects, it asks together as far as can be."""
-        self.ask_ahead(work, objects)
-        return work(self)
 
     @cached_property
     def _single(self) -> dict[str, frozenset[str]]:

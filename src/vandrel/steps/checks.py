@@ -17,7 +17,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory, EffectiveRights, other_identities
-from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
 #: Objects of which a directory is asked beforehand what may be done with them.
@@ -179,7 +179,7 @@ class Checks:
                 by_key[step.new.key] = step.new
                 by_key[step.new.parent.key] = step.new.parent
             for _, value in self._references(step):
-                target = _parsed(value)
+                target = names.name_in(value)
                 if target:
                     by_key[target.key] = target
         if self._moves:
@@ -254,7 +254,7 @@ class Checks:
 
     def _targets(self, step: Step, existing: set[str]) -> Iterator[Finding]:
         for name, value in self._references(step):
-            target = _parsed(value)
+            target = names.name_in(value)
             if target is None or not self._is_held(target):
                 continue  # what stands elsewhere cannot be looked up here
             if target.key not in self._coming and not self._is_there(target, existing):
@@ -389,10 +389,3 @@ def foresee_checks(dialect: Dialect, steps: Sequence[Step], read: Keys[str]) -> 
 def _held_before(finding: Finding) -> Finding:
     """A finding on what the directory has held already: worth a word, and no reason to refuse it."""
     return structs.replace(finding, severity=NOTE)
-
-
-def _parsed(value: Value) -> DN | None:
-    try:
-        return names.parse(str(value))
-    except VandrelError:  # the check of the value's syntax says so
-        return None

@@ -15,7 +15,7 @@ from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import And, Compare, Or
 from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.port import Directory
-from vandrel.errors import NOTE, STOP, Code, Finding, Location, VandrelError
+from vandrel.errors import NOTE, STOP, Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.steps.step import Add, Remove, Rename, Set, Step
 from vandrel.text.string_prep import prepare
@@ -88,7 +88,7 @@ class Holders:
         visited: set[str] = set()
         waiting = list(members)
         while waiting:
-            by_key = {dn.key: dn for dn in map(_name, waiting) if dn is not None and dn.key not in visited}
+            by_key = {dn.key: dn for dn in map(names.name_in, waiting) if dn is not None and dn.key not in visited}
             visited |= by_key.keys()
             waiting = []
             for key, dn in by_key.items():
@@ -199,10 +199,10 @@ class _Touched:
         if seats.group is None:
             return self._with_the_value(seats, before)
         key = seats.group.dn.key
-        remaining = {self._now(dn).key for dn in map(_name, self._removed.get(key, ())) if dn is not None}
-        come = [str(self._now(dn)) for dn in map(_name, self._added.get(key, ())) if dn is not None]
+        remaining = {self._now(dn).key for dn in map(names.name_in, self._removed.get(key, ())) if dn is not None}
+        come = [str(self._now(dn)) for dn in map(names.name_in, self._added.get(key, ())) if dn is not None]
         members = self._dialect.members(seats.group)
-        stays = [value for value in members if (dn := _name(value)) is not None and dn.key not in remaining]
+        stays = [value for value in members if (dn := names.name_in(value)) is not None and dn.key not in remaining]
         after = holders.of([*stays, *come])
         return {each: dn for each, dn in after.items() if each not in self._deleted}
 
@@ -250,10 +250,3 @@ def _lacking(
             if entry is not None and not dialect.read(entry, field):
                 what = f"{seats.title}: a seat takes the field {field}, and {dn.name} has none"
                 yield Finding(Code.REQUIRED, what, Location(dn=str(dn), field=field), f"set it first: {field}=...")
-
-
-def _name(value: str) -> DN | None:
-    try:
-        return names.parse(value) or None
-    except VandrelError:
-        return None

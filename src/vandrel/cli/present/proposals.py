@@ -84,7 +84,7 @@ class _Run:
         self._out.findings(work.findings)
         plan = Plan(
             proposal.title, work.steps, () if proposal.is_many else proposal.findings,
-            is_atomic=proposal.is_atomic, read=proposal.read | work.read, barriers=work.barriers,
+            is_atomic=proposal.is_atomic, read=work.read, barriers=work.barriers,
             most_refused=proposal.most_refused, undoes=proposal.undoes, for_good=proposal.for_good,
             leavers=proposal.leavers, results=str(results.path) if (results := self._results_file(work)) else "",
         )  # fmt: skip

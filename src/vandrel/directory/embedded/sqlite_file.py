@@ -224,7 +224,7 @@ def _connect(path: Path) -> tuple[sqlite3.Connection, bool]:
         )  # fmt: skip
         # A commit is on the disk before it is reported, so that neither a kill nor a power cut undoes it.
         connection.execute("PRAGMA synchronous = FULL")
-        connection.execute("PRAGMA cache_size = -8192")
+        connection.execute("PRAGMA cache_size = -8192")  # in KiB: most of what is kept here is read once
         return connection, True
     connection = sqlite3.connect(f"file:{name}?mode=ro", uri=True, isolation_level=None)
     try:

@@ -53,7 +53,7 @@ class EmbeddedDirectory:
         self.damage: dict[str, str] = {}
         self._db, self.writable = sqlite_file.connect(path, sqlite_file.APPLICATION, "directory")
         with sqlite_file.plain_errors(path):
-            self._db.execute("PRAGMA cache_size = -65536")  # its indexes are gone through in no order
+            self._db.execute("PRAGMA cache_size = -65536")  # in KiB: indexes are gone through in no order
             meta = dict(self._db.execute("SELECT name, value FROM meta").fetchall())
             definitions = self._db.execute("SELECT kind, text FROM definition ORDER BY number").fetchall()
             numbers = dict(self._db.execute("SELECT name, number FROM attribute").fetchall())

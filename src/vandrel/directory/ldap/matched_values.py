@@ -13,14 +13,12 @@ from ldap.controls import MatchedValuesControl
 
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
-from vandrel.directory.by_search import some_of
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.filter import EVERYTHING, Compare, Or, Present
 from vandrel.directory.ldap.searches import Question, Searches, SearchesAhead
 from vandrel.directory.port import Scope
 from vandrel.directory.schema import Schema
-from vandrel.errors import VandrelError
 
 #: The control, as a server lists it.
 MATCHED_VALUES = MatchedValuesControl.controlType
@@ -64,14 +62,13 @@ class MatchedValues:
         yield from found.values()
 
     def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int) -> list[Value]:
-        """Which of these values an entry has, and at most so many others."""
-        known = [name for name in map(_parsed, values) if name]
-        if others:
-            self._ask_near(known)
+        """Which of these values an entry has, and so many others, one at the least; fewer where those are all."""
+        known = list(filter(None, map(names.name_in, values)))
+        self._ask_near(known)
         question, control = (dn, Scope.BASE, EVERYTHING), _only(*(Compare(attribute, "=", value) for value in values))
         answers = [self._entry_of(*result) for result in self._searches.one(question, [attribute], [control])]
-        if not answers or not others:
-            return answers[0].values_of(attribute) if answers else []
+        if not answers:
+            return []
         return [*answers[0].values_of(attribute), *next(self._others([(answers[0], attribute)], known, others))]
 
     def _must(self, entry: Entry) -> Collection[str]:
@@ -80,7 +77,7 @@ class MatchedValues:
     # --- whoever else is in a list
 
     def _others(self, lists: Iterable[tuple[Entry, str]], known: Sequence[DN], most: int) -> Iterator[list[Value]]:
-        """For each list, at most so many values of it that are not known."""
+        """For each list, so many values of it that are not known; fewer where those are all."""
         keys = {dn.key for dn in known}
         near = [dn for container in self._containers(known) for dn in self._held_by(container)]
         tried = list(dict.fromkeys(str(dn) for dn in near if dn.key not in keys))
@@ -94,15 +91,15 @@ class MatchedValues:
         for entry, name, question in asked:
             found = [value for result in (self._searches.one(*question) if tried else ())
                      for value in self._entry_of(*result).values_of(name)]  # fmt: skip
-            yield found[:most] if len(found) >= most else self._whole(entry.dn, name, known, most)
+            if len(found) < most:
+                found = [value for value in self._whole(entry.dn, name)
+                         if value and self._schema.value_key(name, value) not in keys]  # fmt: skip
+            yield found[:most]
 
-    def _whole(self, dn: DN, name: str, known: Sequence[DN], most: int) -> list[Value]:
-        """The others of a list that is read."""
-        results = list(self._searches.one((dn, Scope.BASE, EVERYTHING), [name], []))
-        entry = self._entry_of(*results[0]) if results else None
-        values = ["", *map(str, known)]
-        those = some_of(self._schema, entry, name, values, 0)
-        return some_of(self._schema, entry, name, values, most)[len(those) :]
+    def _whole(self, dn: DN, name: str) -> list[Value]:
+        """All of a list."""
+        results = self._searches.one((dn, Scope.BASE, EVERYTHING), [name], [])
+        return [value for result in results for value in self._entry_of(*result).values_of(name)]
 
     def _held_by(self, container: DN) -> list[DN]:
         """Some of the names below a container."""
@@ -138,10 +135,3 @@ def _only(*wanted: Compare | Present) -> MatchedValuesControl:
 def _take(entry: Entry, name: str, values: Iterable[Value]) -> None:
     held = entry.attributes.setdefault(name, [])
     held += [value for value in values if value not in held]
-
-
-def _parsed(value: str) -> DN | None:
-    try:
-        return names.parse(value)
-    except VandrelError:
-        return None

@@ -48,7 +48,7 @@ def read_opening(link: Link) -> Opening:
         DirectoryError: ``out-of-reach``, ``busy``, what reading raises.
 
     """
-    kept = schema_cache.find(" ".join(link.settings.urls))
+    kept = schema_cache.find(link.settings.urls)
     guess = kept.stamped if kept is not None else (_SUBSCHEMA, _STAMP)
     root, stamp = link.persist(partial(root_and_stamp, link, guess))
     contexts = [names.parse(text) for text in texts(root, "namingContexts")]
@@ -95,14 +95,13 @@ def _definitions(
     if not answer or (stamped.lower(), attribute) != (guess.lower(), guessed_attribute):
         answer = link.persist(lambda: read(link, stamped, [attribute]))
     stamp = next(iter(texts(answer, attribute)), "")
-    urls = " ".join(link.settings.urls)
-    known_as = " ".join([urls, where, vendor])
+    known_as = " ".join([*link.settings.urls, where, vendor])
     if stamp and kept is not None and (kept.server, kept.stamp) == (known_as, stamp):
         return kept.definitions
     subschema = link.persist(lambda: read(link, where, list(server.subschema)))
     definitions = {name: texts(subschema, name) for name in server.subschema}
     if stamp:
-        schema_cache.keep(urls, known_as, (stamped, attribute), stamp, definitions)
+        schema_cache.keep(link.settings.urls, known_as, (stamped, attribute), stamp, definitions)
     return definitions
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import time
 import zlib
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -37,11 +38,11 @@ _OF_ACTIVE = "extendedAttributeInfo"
 _OURS = "'vandrelAccount'"
 
 
-def _file(urls: str) -> Path:
-    return user_folders.cache() / f"schema-{zlib.crc32(urls.encode()):08x}.msgpack"
+def _file(urls: Sequence[str]) -> Path:
+    return user_folders.cache() / f"schema-{zlib.crc32(' '.join(urls).encode()):08x}.msgpack"
 
 
-def find(urls: str) -> KeptSchema | None:
+def find(urls: Sequence[str]) -> KeptSchema | None:
     """What was kept of the server of these hosts, and is young enough to count if its stamp does."""
     file = _file(urls)
     try:
@@ -52,7 +53,9 @@ def find(urls: str) -> KeptSchema | None:
     return kept if kept is not None and kept.version == __version__ else None
 
 
-def keep(urls: str, server: str, stamped: tuple[str, str], stamp: str, definitions: Definitions) -> None:
+def keep(
+    urls: Sequence[str], server: str, stamped: tuple[str, str], stamp: str, definitions: Definitions
+) -> None:  # fmt: skip
     """Keep definitions; where that is not possible, the next command reads them again."""
     needs_ours = _OF_ACTIVE not in definitions
     if needs_ours and not any(_OURS in text for text in definitions["objectClasses"]):

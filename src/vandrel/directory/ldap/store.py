@@ -75,6 +75,7 @@ class LdapDirectory:
             opening.contexts, opening.about, opening.server, opening.schema
         )  # fmt: skip
         self._descriptions: dict[str, tuple[str, bool]] = {}
+        #: Some names below containers, for `MatchedValues`.
         self._held: dict[DN, list[DN]] = {}
         self._writer = Writer(self._link, self, self.server, self.about.controls)
         if self._contexts:  # which directory it is, almost every command asks
@@ -110,7 +111,6 @@ class LdapDirectory:
             raise WrittenAheadError("nothing is written ahead")
         return self._searches
 
-    @property
     def _matched(self) -> MatchedValues | None:
         """What finds values in long lists, where the server can."""
         if MATCHED_VALUES not in self.about.controls:
@@ -252,9 +252,9 @@ class LdapDirectory:
         """Objects are found by their names as fast."""
 
     def some_values(self, dn: DN, attribute: str, values: Collection[str], others: int = 0) -> list[Value]:
-        """Value by value, by filters; whether there are others, no server tells, and few find out without the list."""
-        if others and self._matched is not None and 0 < len(values) <= _MANY:
-            return self._matched.some_values(dn, attribute, values, others)
+        """By the control for it, else by one filter for each value; others are known from the whole list alone then."""
+        if others and 0 < len(values) <= _MANY and (matched := self._matched()) is not None:
+            return matched.some_values(dn, attribute, values, others)
         if others or len(values) > _MANY:
             entry = next(self._search(dn, Scope.BASE, EVERYTHING, [attribute]), None)
             return some_of(self._schema, entry, attribute, values, others)
@@ -264,9 +264,9 @@ class LdapDirectory:
         return [value for value, question in questions.items() if any(self._searches.one(question, ["1.1"], []))]
 
     def pointing(self, dns: Sequence[DN], attributes: Sequence[str], *, leaving: bool = False) -> Iterator[Entry]:
-        """By searches."""
-        if self._matched is not None and len(dns) <= FEW_NAMES:
-            return self._matched.pointing(dns, attributes, leaving=leaving)
+        """By searches, without the lists where the server can."""
+        if len(dns) <= FEW_NAMES and (matched := self._matched()) is not None:
+            return matched.pointing(dns, attributes, leaving=leaving)
         return search_pointing(self, dns, attributes)
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:

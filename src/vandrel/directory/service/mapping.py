@@ -47,7 +47,7 @@ _SINGLE: dict[str, tuple[str, ...]] = {
     "ou": (ENTERPRISE, "division"),
     "departmentNumber": (ENTERPRISE, "department"),
 }
-#: What a patch changes without a look at what is there.
+#: What a patch of a person changes without a look at what is there.
 PLAIN = frozenset({*_SINGLE, "pwdAccountLockedTime"} - {"uid"})
 #: attribute -> list, the type of its items, and the part of an item. The first of mail is the primary address.
 _LISTED: dict[str, tuple[str, str, str]] = {

@@ -319,7 +319,8 @@ class ServiceDirectory:
         """Change plain values of a record that is as an earlier run has left it; whether it is, and was changed."""
         dn = operation.dn
         identifier, version = self._records.remembered(dn)
-        is_plain = all(change.attribute in mapping.PLAIN for change in operation.changes)
+        is_person = dn.naming_attribute.lower() == NAMING[PEOPLE]
+        is_plain = is_person and all(change.attribute in mapping.PLAIN for change in operation.changes)
         if not version or not is_plain or self._records.known(dn) is not None:
             return False
         before = Entry(dn, {change.attribute: list(change.removed) for change in operation.changes})

@@ -53,7 +53,6 @@ class Survey:
         self._fields_of: dict[str, list[str]] = {}
         self._names_above: dict[tuple[int, ...], frozenset[str]] = {}
         self._texts: dict[tuple[str, ...], str] = {}
-        self._homes: dict[tuple[str, ...], DN] = {}
         self._of_type: dict[str, list[Entry]] = {ACCOUNT: [], GROUP: [], UNIT: [], COMPUTER: []}
         #: All groups, the server's own as well, which others may be in.
         self.all_groups: list[Entry] = []
@@ -74,11 +73,11 @@ class Survey:
 
     def _share_names(self) -> None:
         """Let the lists of groups have the names of objects that the objects have, and not further ones."""
-        texts = {text: text for text in map(str, (entry.dn for entry in self.entries.values()))}
         for group in self.all_groups:
             for name in BY_NAME:
                 if name in group.attributes:
-                    group.attributes[name] = [texts.get(str(value), value) for value in group.attributes[name]]
+                    known = ((self._by_text.get(str(value)), value) for value in group.attributes[name])
+                    group.attributes[name] = [str(dn) if dn is not None else value for dn, value in known]
 
     @property
     def accounts(self) -> list[Entry]:
@@ -201,27 +200,19 @@ class Survey:
             VandrelError: ``required`` where a field that it needs is empty.
 
         """
-        return self._once(self._texts, entry, pattern, self.context.charter.fill)
-
-    def home(self, entry: Entry, pattern: str) -> DN:
-        """The unit that a pattern of a place names for an account. Raises as `filled` does."""
-        charter = self.context.charter
-        return self._once(
-            self._homes, entry, pattern, lambda text, said: places.to_dn(charter.place_of(text, said), charter.base)
-        )  # fmt: skip
-
-    def _once(
-        self, cache: dict[tuple[str, ...], _T], entry: Entry, pattern: str,
-        work_out: Callable[[str, dict[str, str]], _T],
-    ) -> _T:  # fmt: skip
         if pattern not in self._fields_of:
             self._fields_of[pattern] = sorted(parse(pattern).fields())
         fields = self._fields_of[pattern]
         values = self.some_values(entry, fields)
         key = (pattern, *(values[name] for name in fields))
-        if key not in cache:
-            cache[key] = work_out(pattern, values)
-        return cache[key]
+        if key not in self._texts:
+            self._texts[key] = self.context.charter.fill(pattern, values)
+        return self._texts[key]
+
+    def home(self, entry: Entry, pattern: str) -> DN:
+        """The unit that a pattern of a place names for an account. Raises as `filled` does."""
+        charter = self.context.charter
+        return places.to_dn(charter.place_of(pattern, self.some_values(entry, parse(pattern).fields())), charter.base)
 
     @cached_property
     def enabled(self) -> Sequence[bool]:

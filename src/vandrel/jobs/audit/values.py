@@ -16,9 +16,10 @@ from vandrel.text.string_prep import prepare
 
 #: Names that people read.
 _READ = ("given", "middle", "surname", "display", "title", "department", "company", "office")
-_STRAY = re.compile("^\\s|\\s$|\\s{2}|[\u00a0\u00ad\u200b\u2060\ufeff]")
-#: The same in many values, between which stands what is in none of them.
-_STRAY_AMONG = re.compile("(?:^|\0)\\s|\\s(?:\0|$)|\\s{2}|[\u00a0\u00ad\u200b\u2060\ufeff]")
+#: What does not show: in a value; and in many values, between which stands what is in none of them.
+_UNSEEN = "[\u00ad\u200b\u2060\ufeff]"
+_STRAY = re.compile(f"^\\s|\\s$|\\s{{2}}|\u00a0|{_UNSEEN}")
+_STRAY_AMONG = re.compile(f"(?:^|\0)\\s|\\s(?:\0|$)|\\s{{2}}|\u00a0|{_UNSEEN}")
 #: Where an office is.
 _WHERE = ("street", "postcode", "site", "country")
 
@@ -107,7 +108,7 @@ def stray_spaces(survey: Survey) -> Iterator[Fault]:
             continue
         for entry, value in survey.with_value(name):
             if _STRAY.search(value):
-                clean = " ".join(re.sub("[\u00ad\u200b\u2060\ufeff]", "", value).split())
+                clean = " ".join(re.sub(_UNSEEN, "", value).split())
                 remedy = edit(survey, entry, f"{name}={clean}")
                 yield Fault(entry, f"{name} {value!r}", remedy)
 

@@ -25,7 +25,7 @@ from vandrel.jobs.common.proposal import (
     Work,
 )  # fmt: skip
 from vandrel.jobs.common.report import count
-from vandrel.lazy_list import LazyList
+from vandrel.lazy_list import LazyMap
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.plan import RunResult
@@ -110,9 +110,8 @@ def propose_roster(
         changes=LazyChanges(lines, partial(_change_of, context, object_type), _action_of), findings=ordered,
         credentials=[] if options.no_passwords else _credentials(context, lines),
         is_atomic=False, is_many=True, is_file=is_file,
-        read=frozenset(line.dn.key for line in lines if line.dn is not None and line.state is State.CHANGED),
         most_refused=options.most_refused, summary=summary, dry_batches=dry_batches, outcomes=tell,
-        rows=LazyList.of_each(roster.lines, lambda line: _row(context, line, line.state.value)),
+        rows=LazyMap(roster.lines, lambda line: _row(context, line, line.state.value)),
     )  # fmt: skip
 
 
@@ -153,7 +152,7 @@ def _credentials(context: Context, lines: Iterable[Line]) -> Sequence[Credential
     """Who gets a password: new accounts."""
     getting = [line for line in lines if line.draft is not None and line.state is State.NEW
                and line.draft.rules is not None and line.draft.dn is not None]  # fmt: skip
-    return LazyList.of_each(getting, partial(_credential, context))
+    return LazyMap(getting, partial(_credential, context))
 
 
 def _credential(context: Context, line: Line) -> Credential:
@@ -178,7 +177,8 @@ def _work(
         what = f"{count(batches.left_out, 'manager or the like')} left out: they stand in rows that are made later"
         remedy = "once all are made, the same file with --mode both sets them"
         findings.append(Finding(Code.DONE_IN_PART, what, Location(option="--first"), remedy, NOTE))
-    return Work(steps, barriers, findings)
+    read = {line.dn.key for line in lines if line.state is State.CHANGED and line.dn is not None}
+    return Work(steps, barriers, findings, read)
 
 
 def _one_for_all(secrets: Sequence[Secret | None]) -> Iterator[Finding]:

@@ -103,7 +103,8 @@ def propose(
         ordered = in_order(context, edits, steps)
         new = [step.new for step in ordered if isinstance(step, Rename)]
         changed = (step.dn for step in ordered if isinstance(step, Set))  # groups, and who points at it, beside it
-        return Work(ordered, read={dn.key for dn in changed if not any(dn.is_within(name) for name in new)})
+        read = {dn.key for dn in changed if not any(dn.is_within(name) for name in new)}
+        return Work(ordered, read=read | {edit.entry.dn.key for edit in edits})
 
     return Proposal(
         verb,
@@ -114,7 +115,6 @@ def propose(
         findings=unique(findings),
         credentials=[_credential(context, edit, source) for edit in owners] if source else (),
         is_atomic=len(edits) == 1 and not edits[0].is_apart,
-        read={edit.entry.dn.key for edit in edits},
         left_out=sum(edit.left_out for edit in edits),
     )
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence, Set
 from enum import Enum
-from typing import Any, Generic, TypeVar, overload
+from typing import Any, TypeVar
 
 from msgspec import Struct
 
@@ -15,6 +15,7 @@ from vandrel.charter.passwords import PasswordRules
 from vandrel.directory.dn import DN
 from vandrel.errors import Finding, are_fatal
 from vandrel.jobs.common.report import Table
+from vandrel.lazy_list import LazyMap
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.checks import foresee_checks
@@ -120,33 +121,19 @@ class Credential(Struct, frozen=True):
     is_first: bool = True
 
 
-class LazyChanges(Sequence[ObjectChange], Generic[_T]):
+class LazyChanges(LazyMap[_T, ObjectChange]):
     """What happens to very many objects, worked out for each only when it is looked at."""
 
     def __init__(
         self, objects: Sequence[_T], change_of: Callable[[_T], ObjectChange], action_of: Callable[[_T], Action]
     ) -> None:  # fmt: skip
         """Take whatever the objects are known by, and what makes of one its change, and its action alone."""
-        self._objects, self._change_of, self._action_of = objects, change_of, action_of
-
-    def __len__(self) -> int:
-        return len(self._objects)
-
-    @overload
-    def __getitem__(self, index: int) -> ObjectChange: ...
-
-    @overload
-    def __getitem__(self, index: slice) -> Sequence[ObjectChange]: ...
-
-    def __getitem__(self, index: int | slice) -> ObjectChange | Sequence[ObjectChange]:
-        if isinstance(index, slice):
-            return LazyChanges(self._objects[index], self._change_of, self._action_of)
-        return self._change_of(self._objects[index])
+        super().__init__(objects, change_of)
+        self._action_of = action_of
 
     def of_action(self, action: Action) -> Sequence[ObjectChange]:
         """Those of one action."""
-        objects = [each for each in self._objects if self._action_of(each) is action]
-        return LazyChanges(objects, self._change_of, self._action_of)
+        return LazyMap([each for each in self._objects if self._action_of(each) is action], self._make)
 
 
 class Passwords(Struct, frozen=True):
@@ -190,7 +177,6 @@ class Proposal(Struct, frozen=True):
         is_atomic: whether it is made whole or not at all, where the directory can.
         is_many: whether objects are shown as samples and figures, however few they are.
         is_file: whether its rows are those of a file, whose faults are summed up in one error.
-        read: keys of names that the job has just read, and which so exist.
         most_refused: refusals after which the job stops; None for no limit.
         tables: more that is shown before the question.
         summary: lines that are shown before the question, and left out by --quiet.
@@ -222,7 +208,6 @@ class Proposal(Struct, frozen=True):
     is_atomic: bool = True
     is_many: bool = False
     is_file: bool = False
-    read: Set[str] = frozenset()
     most_refused: int | None = None
     tables: Sequence[Table] = ()
     summary: Sequence[str] = ()
@@ -256,17 +241,16 @@ def work_out_proposal(context: Context, work: Callable[[Context], Proposal], obj
     """Do a piece of work; what it asks about a few objects, and what checks its steps, is asked together."""
 
     def foreseen(here: Context) -> None:
-        proposal = work(here)
-        planned = proposal.work(Passwords())
-        foresee_checks(here.dialect, planned.steps, proposal.read | planned.read)
+        planned = work(here).work(Passwords())
+        foresee_checks(here.dialect, planned.steps, planned.read)
 
     context.ask_ahead(foreseen, objects)
     return work(context)
 
 
-def fixed(steps: Iterable[Step]) -> Callable[[Passwords], Work]:
+def fixed(steps: Iterable[Step], read: Set[str] = frozenset()) -> Callable[[Passwords], Work]:
     """The work of a proposal whose steps hang on no password."""
-    work = Work(list(steps))
+    work = Work(list(steps), read=read)
     return lambda passwords: work
 
 

@@ -83,6 +83,7 @@ def _proposed(context: Context, request: DeleteRequest, chosen: Sequence[Entry])
         title = f"give back memberships: {count(len(result.not_deleted), 'object')} could not be deleted"
         return title, give_back(deletion.steps, result.not_deleted, context.directory.schema)
 
+    read = {step.dn.key for step in deletion.steps if isinstance(step, Set)}  # those who point at what goes
     notes, privileged = what_goes_along(context, deletion.entries)
     notes += told_of_others(context, deletion.entries, "delete")
     typed = ", ".join(privileged)
@@ -91,10 +92,9 @@ def _proposed(context: Context, request: DeleteRequest, chosen: Sequence[Entry])
     bring_back = "Nothing brings it back." if request.for_good else "To bring back what is gone: vandrel undo {job}"
     return Proposal(
         "delete", f"delete {listed_names([entry.dn.name for entry in chosen])}",
-        f"Delete {count(len(deletion.entries), 'object')}?", fixed(deletion.steps),
+        f"Delete {count(len(deletion.entries), 'object')}?", fixed(deletion.steps, read),
         changes=changes_of_deletion(context, deletion),
         findings=unique([*deletion.findings, *notes]), is_atomic=False, when_refused=give_back_rest,
-        read={step.dn.key for step in deletion.steps if isinstance(step, Set)},  # those who point at what goes
         afterwards=bring_back, for_good=request.for_good, typed=typed,
     )  # fmt: skip
 

@@ -27,6 +27,7 @@ from vandrel.jobs.common.report import Table
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.hierarchy.move import Mover, follow_groups, kind_groups, take_place
 from vandrel.jobs.lifecycle.leave import LeaverReturn, LeaverRoutine, is_with_leavers, with_other_accounts
+from vandrel.lazy_list import LazyList, LazyPart
 from vandrel.objects.context import Context
 from vandrel.objects.pattern_values import entry_values
 from vandrel.record.attic import Attic
@@ -306,14 +307,15 @@ def _as_one(
 
     def work(passwords: Passwords) -> Work:
         # Who joins comes first: by the names that others have until they are renamed, and to be pointed at by them.
-        first = joining.work(passwords)
-        return Work([*first.steps, *rest.steps], [*first.barriers, len(first.steps)], first.findings)
+        first, then = joining.work(passwords), rest.work(Passwords())
+        steps = LazyList([LazyPart.of(first.steps), LazyPart.of(then.steps)])
+        return Work(steps, [*first.barriers, len(first.steps)], first.findings, first.read | then.read)
 
     people = sum(map(len, upkeep.people.values()))
     question = "Change 1 person?" if people == 1 else f"Change {people} people?"
     return structs.replace(
         joining, title=f"reconcile with {name}", question=question,
-        work=work, changes=[*rest.changes, *joining.changes], read=rest.read,
+        work=work, changes=[*rest.changes, *joining.changes],
         findings=[*joining.findings, *rest.findings],
         dry_batches=None, outcomes=None, rows=(), leavers=routine.had, tables=[*_tables(upkeep)],
         summary=_summary(upkeep), nothing="The directory is as the roster says.",

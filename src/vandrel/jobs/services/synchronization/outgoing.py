@@ -54,7 +54,7 @@ class Outgoing(Struct):
     @property
     def fields(self) -> dict[str, tuple[str, ...]]:
         """Its values there, field by field, but for those that name other objects."""
-        return self.values()[0]
+        return _unpack(self.packed)[0]
 
     def values(self) -> tuple[dict[str, tuple[str, ...]], dict[str, tuple[DN, ...]]]:
         """Its values, and the fields that name other objects, each with the names of those objects here."""

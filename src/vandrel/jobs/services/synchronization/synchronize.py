@@ -113,7 +113,6 @@ class _Change:
             credentials=[self._credential(pair) for pair in accounts] if request.passwords else (),
             is_atomic=False,
             is_many=self._is_many,
-            read={pair.entry.dn.key for pair in self._comparison.pairs if pair.entry is not None},
             tables=self._tables(),
             summary=self._summary(),
             nothing="Nothing to change: it is there as it should be.",
@@ -145,7 +144,8 @@ class _Change:
         late += self._deletion.steps if self._deletion is not None else []
         whole = LazyList([LazyPart.of(steps), *created, LazyPart.of(late)])
         findings = self._findings if self._is_many else ()  # a preview of many leaves out what the job itself found
-        return Work(whole, sorted({number for number in barriers if 0 < number < len(whole)}), findings)
+        read = {pair.entry.dn.key for pair in self._comparison.pairs if pair.entry is not None}
+        return Work(whole, sorted({number for number in barriers if 0 < number < len(whole)}), findings, read)
 
     def _creations(self) -> list[LazyPart[Step]]:
         """The steps that make what is new, some at a time; then those by which it points at what was made after it."""
