@@ -51,11 +51,43 @@ def test_version_and_help(demo):
         assert "examples:" in page.out
 
 
-@pytest.mark.parametrize("words", [[], ["shwo"], ["show", "--nosuch"], ["find", "--type", "cats"], ["journal", "x"]])
-def test_wrong_usage(demo, words):
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        ((), "more is needed: COMMAND"),
+        (("shwo",), "there is no command 'shwo'\n      did you mean show? vandrel --help tells what there is"),
+        (("show", "--efective"), "there is no option --efective\n      did you mean --effective?"),
+        (("show", "--json\x1b[2J=1"), "there is no option --json[2J"),
+        (
+            ("--directory", "harbour", "show"),
+            "--directory stands before the command\n      write it behind: vandrel COMMAND",
+        ),
+        (("edit", "alund", "--title=Cook"), "there is no option --title\n      a field has no hyphens: title=...;"),
+        (("show", "--raw=yes"), "--raw: it takes no value"),
+        (("find", "--type", "cats"), "--type: 'cats' is none of accounts, groups, units, computers or all"),
+        (("journal", "x"), "JOB: 'x' is no number of 0 or more"),
+        (("journal", "1", "2"), "'2' is a word too many"),
+        (("journal", "--last"), "--last: a value must follow it"),
+        (
+            ("charter", "chek"),
+            "'chek' is none of check, new, draft, schema, kinds, names or infer\n      did you mean check?",
+        ),
+        (("completion",), "more is needed: bash, zsh or fish\n      vandrel completion --help"),
+    ],
+)
+def test_a_command_line_that_means_nothing_is_told_as_all_else_is(demo, words, told):
     done = demo.run(*words)
     assert (done.code, done.out) == (2, "")
-    assert "usage:" in done.err
+    assert f"stop  {told}" in done.err
+    answer = json.loads(demo.run(*words, "--json").err)
+    assert (answer["outcome"], answer["exit"], answer["findings"][0]["code"]) == ("failed", 2, "usage")
+    assert demo.run("help", "show").out == demo.run("show", "--help").out
+
+
+def test_a_day_the_other_way_round_is_read_to_say_how_it_is_written(demo):
+    for typed, remedy in (("31.12.2026", "write ends=2026-12-31"), ("31.02.2027", "a day is written so: ends=")):
+        done = demo.run("edit", "alund", f"ends={typed}", "-n")
+        assert (done.code, f"ends is a day, and '{typed}' is none\n      {remedy}" in done.err) == (16, True)
 
 
 # --- looking

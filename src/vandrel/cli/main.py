@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import sys
+from argparse import Namespace
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -20,8 +21,14 @@ def main(words: Sequence[str]) -> int:
     load_msgspec()
     from vandrel.cli.parser import parse
     from vandrel.cli.session import Session
+    from vandrel.errors import VandrelError
 
-    args = parse(words)
+    try:
+        args = parse(words)
+    except VandrelError as error:
+        command = next((word for word in words if not word.startswith("-")), "")
+        unread = Namespace(command=command, json="--json" in words, no_color="--no-color" in words)
+        return _tell(Session(unread, words), error)
     session = Session(args, words)
     if getattr(args, "mail_to", ""):
         from vandrel.cli.mail_report import mailed

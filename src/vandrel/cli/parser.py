@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import argparse
 import os
+import re
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from importlib import import_module
 from keyword import iskeyword
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from vandrel import __version__
 from vandrel.cli import complete
+from vandrel.errors import Code, Location, VandrelError
 
 #: In the order of help: what is there, what is changed, what is designed, what was done, and the program itself.
 #: Each is a module of this package.
@@ -36,13 +38,79 @@ examples:
 """
 
 
+#: What the library says of one argument, and of those that are missing.
+_OF_ONE = re.compile(r"argument ([^:]+): (.*)", re.DOTALL)
+_MISSING = re.compile(r"the following arguments are required: (.*)", re.DOTALL)
+#: What it says of how many values an option has, by the beginning, in our words.
+_OUR_WORDS = {
+    "expected one argument": "a value must follow it", "expected at least one argument": "a value must follow it",
+    "ignored explicit argument": "it takes no value", "not allowed with argument": "it does not go together with",
+}  # fmt: skip
+
+
 class _Parser(argparse.ArgumentParser):
-    """Repeats nothing of a command line that could drive the terminal."""
+    """Tells what is wrong with a command line as everything else is told."""
 
     def error(self, message: str) -> NoReturn:
-        from vandrel.cli.terminal import clean
+        """Raise a `VandrelError` with what the library has found."""
+        about = _OF_ONE.fullmatch(message)
+        option, what = about.groups() if about else ("", message)
+        for theirs, ours in _OUR_WORDS.items():
+            if what.startswith(theirs):
+                _, _, other = what.partition("argument ")
+                what = f"{ours} {other}" if ours.endswith("with") else ours
+        if missing := _MISSING.fullmatch(message):
+            what = f"more is needed: {' and '.join(self._needed(missing[1].split(', ')))}"
+        self.refuse(what, option=option)
 
-        super().error(clean(message))
+    def _needed(self, names: Sequence[str]) -> Iterator[str]:
+        """What there must be, in words: of an argument with choices, these."""
+        from vandrel.text.nearest import listed
+
+        for action in self._actions:
+            name = "/".join(action.option_strings) or str(action.metavar or action.dest)
+            if name in names and action.nargs != "*":
+                is_command = isinstance(action, argparse._SubParsersAction)
+                yield listed(map(str, action.choices)) if action.choices and not is_command else name
+
+    def refuse(self, what: str, *, option: str = "", hint: str = "") -> NoReturn:
+        """Raise a `VandrelError` of code ``usage``, which says where help is; `hint` goes before that."""
+        remedy = f"{self.prog} --help tells what there is"
+        raise VandrelError(
+            Code.USAGE, what, where=Location(option=option), remedy=f"{hint} {remedy}" if hint else remedy
+        )
+
+    def refuse_unknown(self, words: Sequence[str]) -> NoReturn:
+        """Refuse words that mean nothing here: an option that there is not, or more of them than are taken."""
+        word = next((word for word in words if word.startswith("-") and word != "-"), "")
+        if not word:
+            self.refuse(f"{words[0]!r} is a word too many")
+        option = word.partition("=")[0]
+        self.refuse(f"there is no option {option}", hint=self._meant_by(option))
+
+    def _meant_by(self, option: str) -> str:
+        """What somebody may have meant by an option that there is not: a field, or another option."""
+        from vandrel.fields import BUILT_IN
+        from vandrel.text.nearest import listed, nearest
+
+        name = option.lstrip("-")
+        takes_fields = any("FIELD=" in str(action.metavar) for action in self._actions)
+        if takes_fields and name in BUILT_IN:
+            return f"a field has no hyphens: {name}=...;"
+        near = nearest(name, (known[2:] for known in self._option_string_actions if len(known) > 2))
+        return f"did you mean {listed(f'--{known}' for known in near)}?" if near else ""
+
+    def _check_value(self, action: argparse.Action, value: Any) -> None:
+        """Tell which words there are, and which of them was meant."""
+        if action.choices is None or value in action.choices:
+            return
+        from vandrel.text.nearest import did_you_mean, listed
+
+        hint = did_you_mean(value, action.choices)
+        if isinstance(action, argparse._SubParsersAction):
+            self.refuse(f"there is no command {value!r}", hint=hint)
+        what = f"{value!r} is none of {listed(map(str, action.choices))}"
+        self.refuse(what, option="/".join(action.option_strings), hint=hint)
 
 
 class _Formatter(argparse.RawDescriptionHelpFormatter):
@@ -86,7 +154,7 @@ def writing_options() -> _Parser:
     return parser
 
 
-def build_parser(only: str = "") -> argparse.ArgumentParser:
+def build_parser(only: str = "") -> _Parser:
     """The command line: of every command, or, for speed, of the one that is called `only`."""
     parser = _Parser(
         prog="vandrel", description=DESCRIPTION, epilog=EPILOG, formatter_class=_Formatter, allow_abbrev=False
@@ -105,7 +173,9 @@ def build_parser(only: str = "") -> argparse.ArgumentParser:
         command.configure(added)
         # Words that come after an option belong to those before it, which argparse does not see to.
         listed = [action.dest for action in added._positionals._group_actions if action.nargs in ("*", "+")]
-        added.set_defaults(run=command.run, command=command.NAME, words_go_to=listed[-1] if listed else "")
+        added.set_defaults(
+            run=command.run, command=command.NAME, parser=added, words_go_to=listed[-1] if listed else ""
+        )
     if "_ARGCOMPLETE" in os.environ:
         import argcomplete
 
@@ -114,11 +184,21 @@ def build_parser(only: str = "") -> argparse.ArgumentParser:
 
 
 def parse(words: Sequence[str]) -> argparse.Namespace:
-    """Read a command line; one that cannot be read ends the program with exit code 2."""
+    """Read a command line.
+
+    Raises:
+        VandrelError: ``usage`` for one that cannot be read.
+
+    """
+    if words[:1] == ["help"]:  # so others have it
+        words = [*words[1:2], "--help"]
     parser = build_parser(words[0] if words else "")
+    first = words[0].partition("=")[0] if words else ""
+    if first.startswith("-") and first not in parser._option_string_actions:
+        parser.refuse(f"{first} stands before the command", hint=f"write it behind: vandrel COMMAND ... {first};")
     args, unknown = parser.parse_known_args(words)
     if unknown and (not args.words_go_to or any(word.startswith("-") and word != "-" for word in unknown)):
-        parser.error(f"unrecognized arguments: {' '.join(unknown)}")
+        args.parser.refuse_unknown(unknown)
     if unknown:
         setattr(args, args.words_go_to, [*getattr(args, args.words_go_to), *unknown])
     return args

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from datetime import date
 from pathlib import Path
 from typing import get_args
@@ -61,12 +62,22 @@ _WORDS = {"purpose": ["security", "distribution"], "scope": ["global", "domain-l
 _YEARS = range(1602, 9999)
 
 
+def _how_to_write(field: str, value: str) -> str:
+    """How a day is written here; the very day that was meant, where it was written the other way round with points."""
+    with suppress(ValueError):  # no numbers, or no day of the calendar
+        day, month, year = map(int, value.split("."))
+        return f"write {field}={date(year, month, day).isoformat()}"
+    return f"a day is written so: {field}=2026-12-31"
+
+
 def _date(field: str, value: str) -> str:
     try:
         day = date.fromisoformat(value)
     except ValueError:
-        what, remedy = f"{field} is a day, and {value!r} is none", f"write {field}=2026-09-30"
-        raise VandrelError(Code.BAD_VALUE, what, where=Location(field=field), remedy=remedy) from None
+        what = f"{field} is a day, and {value!r} is none"
+        raise VandrelError(
+            Code.BAD_VALUE, what, where=Location(field=field), remedy=_how_to_write(field, value)
+        ) from None
     if day.year not in _YEARS:
         what = f"{field} is a day that no directory keeps: {value}"
         raise VandrelError(Code.BAD_VALUE, what, where=Location(field=field), remedy=f"for no day at all: {field}=")
