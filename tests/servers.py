@@ -517,6 +517,8 @@ class FarAway:
         waiting: deque[tuple[float, bytes]] = deque()
         heard = True  # what is sent before an answer has come is on its way together
         with suppress(OSError), client, socket.create_connection(("127.0.0.1", self._target)) as server:
+            for end in (client, server):  # no line holds what is short back until the last was acknowledged
+                end.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             while True:
                 left = max(0.0, waiting[0][0] - time.monotonic()) if waiting else None
                 ready, _, _ = select.select([client, server], [], [], left)
