@@ -9,6 +9,7 @@ import os
 import pty
 import re
 import select
+import shlex
 import shutil
 import signal
 import sqlite3
@@ -319,6 +320,24 @@ def test_words_for_programs_and_for_the_eye(demo):
         "Office  ou=Office,ou=Shore,dc=marrowick,dc=example",
         "Shore   ou=Shore,dc=marrowick,dc=example",
     ]
+
+
+def test_a_branch_of_protected_units_is_refused_in_one_finding_released_deleted_and_built_again(demo):
+    refused = demo.run("delete", "/Ferries/Kelness", "--contents", "-n")
+    assert (refused.code, refused.err.count("stop  ")) == (27, 1)
+    assert "stop  11 objects: protected from deletion, renaming and moves\n" in refused.err
+    command = refused.err.splitlines()[-1].partition("on purpose: vandrel ")[2]
+    assert len(shlex.split(command)) == 12
+    told = json.loads(demo.run("delete", "/Ferries/Kelness", "--contents", "-n", "--json").out)["findings"]
+    assert sum(finding["code"] == "protected" for finding in told) == 11
+    released = demo.run(*shlex.split(command), "-y")
+    assert "and 1 more object, 11 in all: protected of 11" in released.out
+    assert demo.run("delete", "/Ferries/Kelness", "--contents", "-y").code == 0
+    built = demo.run("hierarchy", "build", "-y").out.splitlines()
+    assert (built[0], [line.split() for line in built[1:4]]) == ("New: 11 units", [
+        ["name", "place", "protected", "notes"], ["Kelness", "/Ferries", "yes"], ["Deck", "/Ferries/Kelness", "yes"],
+    ])  # fmt: skip
+    assert built[built.index("There now") + 2].split() == ["Deck", "unit", "/Ferries/Kelness", "protected"]
 
 
 def test_passwords_are_taken_away_given_and_handed_out_for_several(demo):

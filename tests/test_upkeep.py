@@ -359,9 +359,7 @@ def test_what_is_deleted_comes_back_with_memberships_and_reports(place):
     before = people()
     full = folder.run("delete", "/Ferries/Northquay", "-n").err
     assert (
-        0
-        < full.index("release it first, on purpose: vandrel release /Ferries/Northquay")
-        < full.index("stand below it")
+        0 < full.index("release first, on purpose: vandrel release /Ferries/Northquay") < full.index("stand below it")
     )
     assert folder.run("delete", "hbrekke", "/Ferries/Northquay/Stores", "-n").code == 27  # the unit is protected
     assert folder.run("release", "/Ferries/Northquay/Stores", "-y").code == 0

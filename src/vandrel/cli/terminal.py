@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, TextIO
+
+from msgspec import structs
 
 from vandrel.errors import Code, Finding, Location, VandrelError
 
@@ -17,6 +20,11 @@ if TYPE_CHECKING:
 _WIDTH_OF_A_FILE = 160
 
 _CONTROL = {code: None for code in (*range(0x20), *range(0x7F, 0xA0)) if code != 0x0A}
+
+
+#: Findings that differ in the object alone are told as one from so many on; a remedy that is a command about it.
+_ALIKE = 4
+_ABOUT_ONE = re.compile(r"(.*\bvandrel [a-z]+) ([^-].*)", re.DOTALL)
 
 
 def clean(text: str) -> str:
@@ -36,6 +44,22 @@ def input_lines() -> Iterator[str]:
     except UnicodeDecodeError as error:
         what = f"standard input is not UTF-8: byte {error.object[error.start]:#04x}"
         raise VandrelError(Code.BAD_VALUE, what, where=Location(file="-"), remedy="write it as UTF-8") from None
+
+
+def _together(findings: Iterable[Finding]) -> Iterator[Finding]:
+    """The findings; of many that say the same of one object each, one with a command about all of these."""
+    groups: dict[object, list[Finding]] = {}
+    for finding in findings:
+        command = _ABOUT_ONE.fullmatch(finding.remedy) if finding.where.dn else None
+        key = (finding.code, finding.what, finding.severity, command[1]) if command else finding
+        groups.setdefault(key, []).append(finding)
+    for same in groups.values():
+        if len(same) < _ALIKE:
+            yield from same
+            continue
+        commands = [command for finding in same if (command := _ABOUT_ONE.fullmatch(finding.remedy))]
+        remedy = " ".join([commands[0][1], *(command[2] for command in commands)])
+        yield structs.replace(same[0], where=Location(text=f"{len(same)} objects"), remedy=remedy)
 
 
 def _width(text: str) -> int:
@@ -164,7 +188,7 @@ class Terminal:
         if not findings or self.as_json:
             return
         sys.stdout.flush()
-        for finding in findings:
+        for finding in _together(findings):
             where = str(finding.where)
             prefix = f"{clean(where)}: " if where and where not in finding.what else ""
             mark = "stop  " if finding.is_fatal else "note  "

@@ -30,8 +30,8 @@ _Claim = tuple[str, list[tuple[str, str]]]
 
 def still_protected(dialect: Dialect, dn: DN) -> Finding:
     """That an object is protected, and the command that releases it."""
-    remedy = f"release it first, on purpose: vandrel release {places.typed(dn, dialect.charter.base)}"
-    return Finding(Code.PROTECTED, "the object is protected", Location(dn=str(dn)), remedy)
+    remedy = f"release first, on purpose: vandrel release {places.typed(dn, dialect.charter.base)}"
+    return Finding(Code.PROTECTED, "protected from deletion, renaming and moves", Location(dn=str(dn)), remedy)
 
 
 class Checks:

@@ -31,7 +31,9 @@ _POINTING = {
     "owner": "is the owner of",
 }
 #: The columns of a list of new objects, and what gives them.
-_COLUMNS = ("login", "name", "place", "groups", "notes")
+_COLUMNS = ("login", "name", "place", "groups", "protected", "notes")
+#: New objects that have nothing beside these are listed.
+_OF_A_LIST = frozenset({"protected", "notes"})
 
 
 def show_proposal(session: Session, proposal: Proposal) -> None:
@@ -45,11 +47,11 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
     of_action = by_action(changes)
     if proposal.is_many:
         _samples(out, of_action[Action.CREATE])
-        _changed(out, of_action[Action.CHANGE], 2 * _SAMPLES, "to be changed")
+        _changed(out, of_action[Action.CHANGE], 2 * _SAMPLES, " to be changed")
     else:
         _created(session, of_action[Action.CREATE], "New")
         _created(session, of_action[Action.RESTORE], "Back")
-        _changed(out, of_action[Action.CHANGE], _IN_FULL, "objects")
+        _changed(out, of_action[Action.CHANGE], _IN_FULL)
         _deleted(out, of_action[Action.DELETE])
     for table in proposal.tables:
         show_table(out, table, is_below=False)
@@ -69,7 +71,8 @@ def by_action(changes: Sequence[ObjectChange]) -> dict[Action, Sequence[ObjectCh
 
 
 def _created(session: Session, changes: Sequence[ObjectChange], word: str) -> None:
-    if len(changes) > _IN_FULL:
+    is_plain = len(changes) > 1 and all(field.field in _OF_A_LIST for change in changes for field in change.fields)
+    if len(changes) > _IN_FULL or is_plain:
         session.terminal.heading(f"{word}: {_figures(changes)}")
         _listed(session.terminal, changes[:_LISTED])
         if len(changes) > _LISTED:
@@ -103,7 +106,7 @@ def _samples(out: Terminal, changes: Sequence[ObjectChange]) -> None:
 def _listed(out: Terminal, changes: Sequence[ObjectChange]) -> None:
     rows = [
         (f"  {change.row or ''}", change.after("login"), _name(change), change.place, change.after("groups"),
-         change.after("notes"))
+         change.after("protected"), change.after("notes"))
         for change in changes
     ]  # fmt: skip
     columns = zip(("  row", *_COLUMNS), *rows, strict=True)
@@ -120,7 +123,7 @@ def _name(change: ObjectChange) -> str:
 # --- changed objects
 
 
-def _changed(out: Terminal, changes: Sequence[ObjectChange], most: int, noun: str) -> None:
+def _changed(out: Terminal, changes: Sequence[ObjectChange], most: int, what: str = "") -> None:
     for change in changes[:most]:
         row = f"Row {change.row}: " if change.row else ""
         where = "" if change.row else f" in {change.place}"
@@ -133,7 +136,7 @@ def _changed(out: Terminal, changes: Sequence[ObjectChange], most: int, noun: st
     if len(changes) > most:
         unchanged = sum(not change.fields for change in changes)
         same = f", {unchanged} of all as they are already" if unchanged else ""
-        more = f"and {len(changes) - most} more {noun}, {len(changes)} in all{same}"
+        more = f"and {count(len(changes) - most, 'more object')}{what}, {len(changes)} in all{same}"
         out.line(f"{more}: {_in_common(changes)}" if _in_common(changes) else more)
     if changes:
         out.line()

@@ -261,9 +261,10 @@ class _Run:
         from vandrel.jobs.inspect.read_back import read_back
 
         of_action = by_action(self._proposal.changes)
-        created = [c for action in (Action.CREATE, Action.RESTORE) for c in of_action[action][:_LISTED_SENTENCES]]
+        new = (of_action[Action.CREATE], of_action[Action.RESTORE])
+        created = [change for some in new for change in some[:_LISTED]][:_LISTED]
         changed = of_action[Action.CHANGE] if len(of_action[Action.CHANGE]) <= _READ_BACK else ()
-        objects: list[ObjectChange] = [*created[:_LISTED_SENTENCES], *changed]
+        objects: list[ObjectChange] = [*created, *changed]
         for number, detail in enumerate(read_back(self._session.context, objects)):
             if number and not detail.is_brief:
                 self._out.line()
@@ -272,6 +273,8 @@ class _Run:
                 continue
             self._out.line()
             show_object(self._out, detail)
+        if rest := sum(map(len, new)) - len(created):
+            self._out.line(f"and {rest} more that are new")
 
     def _finish(self, result: RunResult | None) -> int:
         """Put out the JSON, and work out the exit code."""
@@ -308,8 +311,8 @@ class _Run:
         self._out.write(data.encode(data_of_result))
 
 
-#: New accounts of which it is said in a sentence each whether they can log on.
-_LISTED_SENTENCES = 20
+#: New objects of which it is said what there is now: of an account in a sentence.
+_LISTED = 20
 
 
 def tell_result(session: Session, result: RunResult) -> None:

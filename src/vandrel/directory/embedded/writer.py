@@ -368,7 +368,7 @@ class Writer:
                 Code.PROTECTED,
                 "the object is protected",
                 where=Location(dn=str(dn)),
-                remedy="release it first, on purpose",
+                remedy="release first, on purpose",
             )
 
     def _rename(self, operation: RenameEntry) -> None:

@@ -339,7 +339,7 @@ class Writer:
         entry = self._directory.get(operation.dn)
         if entry is None or entry.text("vandrelProtected") != "TRUE":
             return None
-        what, remedy = "the object is protected", "release it first, on purpose"
+        what, remedy = "the object is protected", "release first, on purpose"
         return DirectoryError(Code.PROTECTED, what, where=Location(dn=str(operation.dn)), remedy=remedy)
 
     def _attributes(self, operation: AddEntry) -> list[tuple[str, list[bytes]]]:

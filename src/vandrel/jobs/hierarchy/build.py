@@ -326,5 +326,8 @@ def _planned(context: Context, dn: DN, unit: UnitState) -> ObjectChange:
     if unit.state is State.UNPROTECTED:
         fields = (FieldChange("protected", ("no",), ("yes",)),)
         return ObjectChange(Action.CHANGE, UNIT, dn, dn.name, place, fields)
-    notes = (FieldChange("notes", after=(unit.about,), rule="charter"),) if unit.about else ()
-    return ObjectChange(Action.CREATE, UNIT, dn, dn.name, place, notes)
+    design = context.charter.designed(unit.place)
+    is_protected = design is not None and design.protected and not context.dialect.why_not_kept("protected", UNIT)
+    values = {"protected": "yes" if is_protected else "", "notes": unit.about}
+    fields = tuple(FieldChange(name, after=(value,), rule="charter") for name, value in values.items() if value)
+    return ObjectChange(Action.CREATE, UNIT, dn, dn.name, place, fields)

@@ -25,19 +25,29 @@ _NEW = (Action.CREATE, Action.RESTORE)
 
 
 def read_back(context: Context, changes: Sequence[ObjectChange]) -> Iterator[ObjectDetail]:
-    """What the directory has now of objects that were made or changed; of a new account whether it can log on."""
+    """What the directory has now of objects that were made or changed.
+
+    Of a new account that is whether it can log on; of several other new objects one table, and of one all that it has.
+    """
     last = {change.new_dn or change.dn: change for change in changes}
     context.ask_ahead(partial(_ask_for, last), len(last))
+    new = sum(change.action in _NEW and change.object_type != ACCOUNT for change in changes)
+    rows: list[tuple[str, ...]] = []
     for dn, change in last.items():
         if (entry := _read(context, dn, change)) is None:
             continue
         view = ObjectView(context, entry)
         if change.action in _NEW and view.object_type == ACCOUNT:
             yield ObjectDetail("", sentence=logon_state(context, entry, context.charter.today()).sentence)
+        elif change.action in _NEW and new > 1:
+            rows.append((f"  {context.label(entry)}", view.object_type or "object", view.place, ", ".join(view.states)))
         elif change.action in _NEW:
             yield describe(view)
-        elif (rows := list(_now(view, change))) or any(field.field == "password" for field in change.fields):
-            yield _changed(view, rows)
+        elif (now := list(_now(view, change))) or any(field.field == "password" for field in change.fields):
+            yield _changed(view, now)
+    if rows:
+        table = Table("now", "", ("  object", "type", "place", "state"), rows)
+        yield ObjectDetail("There now", is_brief=True, tables=[table])
 
 
 def _read(context: Context, dn: DN, change: ObjectChange) -> Entry | None:
