@@ -324,8 +324,8 @@ def _move(context: Context, unit: MovedUnit, steps: Sequence[Step]) -> ObjectCha
 def _planned(context: Context, dn: DN, unit: UnitState) -> ObjectChange:
     place = context.place(dn.parent)
     if unit.state is State.UNPROTECTED:
-        fields = (FieldChange("protected", ("no",), ("yes",)),)
-        return ObjectChange(Action.CHANGE, UNIT, dn, dn.name, place, fields)
+        protected = FieldChange("protected", ("no",), ("yes",))
+        return ObjectChange(Action.CHANGE, UNIT, dn, dn.name, place, (protected,))
     design = context.charter.designed(unit.place)
     is_protected = design is not None and design.protected and not context.dialect.why_not_kept("protected", UNIT)
     values = {"protected": "yes" if is_protected else "", "notes": unit.about}
