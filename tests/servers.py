@@ -189,11 +189,15 @@ class Watching(Forgetful):
         self._number, self._then, self._writing, self.happened = number, then, writing, False
 
     def hand_on(self, data: bytes, server: socket.socket) -> None:
-        """Hand on request by request: a message is 30, its length, its number, and what it asks for."""
-        if data[0] != self.MESSAGE:
-            self._count(data[0] == self.ENCRYPTED and bool(self._writing()))
-            server.sendall(data)
-            return
+        """Hand on request by request: a message is 30, its length, its number, and what it asks for.
+
+        What is encrypted goes record by record, of which each has one request: type, version, and length in octets.
+        """
+        while data and data[0] != self.MESSAGE:
+            size = 5 + int.from_bytes(data[3:5])
+            one, data = data[:size], data[size:]
+            self._count(one[0] == self.ENCRYPTED and bool(self._writing()))
+            server.sendall(one)
         while data:
             size, most = data[1], 2
             if size & 0x80:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, date, datetime
 from itertools import pairwise
 
@@ -344,6 +345,30 @@ def nest(bench, *chain):
     for inner, outer in pairwise(chain):
         group = resolve(bench.context, inner)
         run(bench, Editor(bench.context).edit(group, [assignment(f"groups+={outer}")]).steps)
+
+
+def test_what_is_taken_back_is_told_field_by_field(place):
+    _, folder = place
+    jobs = []
+    for words in (
+        ("edit", "alund", "title=Bosun", "ends=2027-01-31", "manager=jmeer", "groups+=team-it"),
+        ("rename", "annlund", "surname=Berg"),
+        ("move", "jmeer", "--to", "/Ferries/Kelness/Deck/Officers"),
+    ):
+        assert folder.run(*words, "-y").code == 0
+        jobs.append(str(folder.run("journal", "--last", "1", "--json").json["rows"][0]["number"]))
+    for job, rows in (
+        (jobs[2], ("place +/Ferries/Kelness/Deck/Officers +-> +/Ferries/Northquay/Deck/Officers",
+                   "site +Kelness +-> +Northquay")),
+        (jobs[1], ("name +Anna Berg +-> +Anna Lund", "login +aberg +-> +annlund", "surname +Berg +-> +Lund",
+                   r"alias +(anna.lund2@marrowick.example +-> +\(empty\)|- anna.lund2@marrowick.example)")),
+        (jobs[0], ("title +Bosun +-> +Second mate", r"ends +2027-01-31 +-> +\(empty\)",
+                   "manager +Jan van der Meer +-> +Halvard Brekke", r"members +- alund \(Anna Lund\)")),
+    ):  # fmt: skip
+        told = folder.run("undo", job, "-y").out
+        for row in rows:
+            assert re.search(f"^  {row}$", told, re.MULTILINE), told
+        assert not re.search(r"^  (@|dn )", told, re.MULTILINE), told
 
 
 def test_what_is_deleted_comes_back_with_memberships_and_reports(place):

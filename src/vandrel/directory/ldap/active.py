@@ -119,6 +119,7 @@ class ActiveServer:
 
     def shown(self, attributes: Octets) -> Octets:
         """With what the security descriptor says as attributes, and identifiers as text."""
+        attributes = dict(attributes)  # an answer may be given once more, and stays as it came
         for name in schema.SIDS & attributes.keys():
             attributes[name] = [sid.to_text(value).encode() for value in attributes[name]]
         for name in schema.GUIDS & attributes.keys():

@@ -19,7 +19,7 @@ from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.proposal import Proposal, fixed
 from vandrel.jobs.common.report import Report
-from vandrel.jobs.common.step_changes import changes_of_steps
+from vandrel.jobs.history.in_fields import changes_in_fields
 from vandrel.jobs.lifecycle.attic import kept_by_server
 from vandrel.objects.context import Context
 from vandrel.record.attic import Item
@@ -95,7 +95,7 @@ def undo_job(context: Context, runner: Runner, request: UndoRequest) -> Proposal
     whole = not request.step
     return Proposal(
         "undo", title_of(job, request.step), f"Take back job {job.number}?", fixed(undoing.steps),
-        changes=changes_of_steps(context, undoing.steps), findings=undoing.findings,
+        changes=changes_in_fields(context, undoing.steps), findings=undoing.findings,
         undoes=job.number if whole else 0, ends_job=job.number if is_broken and whole else 0,
     )  # fmt: skip
 

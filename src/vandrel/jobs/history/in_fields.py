@@ -1,0 +1,124 @@
+"""What steps do to objects, field by field: each as the object has it now, and as the steps leave it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from functools import partial
+
+from vandrel.directory.applied import applied
+from vandrel.directory.dn import DN
+from vandrel.directory.member_lists import BY_NAME
+from vandrel.directory.operations import Change
+from vandrel.fields import Shape
+from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
+from vandrel.jobs.common.step_changes import changes_of_steps
+from vandrel.objects.context import Context
+from vandrel.objects.namesakes import Namesakes
+from vandrel.objects.view import ObjectView
+from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
+
+#: Objects up to which each is read to tell what its fields are.
+_FEW = 20
+#: What other objects make of an object is told of these.
+_OF_OTHERS = (Shape.MEMBERSHIPS, Shape.ROLES)
+
+
+def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectChange]:
+    """What happens to each object; where it is more than a few, as `changes_of_steps` tells it."""
+    named = {step.dn.key: step.dn for step in steps if isinstance(step, Set | Rename)}
+    if len(named) > _FEW:
+        return changes_of_steps(context, steps)
+    context.ask_ahead(partial(_read_all, named.values()), len(named))
+    told: list[ObjectChange | _Changed] = []
+    standing: dict[str, _Changed] = {}
+    for step in steps:
+        if isinstance(step, Add | Remove):
+            told += changes_of_steps(context, [step])
+            continue
+        changed = standing.pop(step.dn.key, None)
+        if changed is None:
+            changed = _Changed(context, step.dn)
+            told.append(changed)
+        changed.take(step)
+        standing[changed.dn.key] = changed
+    return [each.told() if isinstance(each, _Changed) else each for each in told]
+
+
+def _read_all(dns: Iterable[DN], context: Context) -> None:
+    for dn in dns:
+        context.directory.get(dn)
+
+
+class _Changed:
+    """One object, as it is now and as the steps so far leave it."""
+
+    def __init__(self, context: Context, dn: DN) -> None:
+        self._context = context
+        self._was = dn
+        self.dn = dn
+        self._before = self._after = context.directory.get(dn)
+        self._changes: list[Change] = []
+        self._others: list[FieldChange] = []
+
+    def take(self, step: Step) -> None:
+        """Take note of one step."""
+        match step:
+            case Rename(old, new):
+                self.dn = new
+                if self._after is not None and new.rdn != old.rdn:
+                    name_of = self._context.directory.schema.attribute_name
+                    values = [Change(name_of(kind) or kind, (value,)) for kind, value in old.rdn]
+                    values += [Change(name_of(kind) or kind, (), (value,)) for kind, value in new.rdn]
+                    self._after = applied(self._after, values)
+            case Set(_, changes) if self._after is not None:
+                lists = [change for change in changes if change.attribute in BY_NAME and not change.is_exclusive]
+                rest = [change for change in changes if change not in lists]
+                self._changes += rest
+                self._after = applied(self._after, rest)
+                self._others += map(self._members, lists)
+            case Set() | Password():
+                self._others += (field for each in changes_of_steps(self._context, [step]) for field in each.fields)
+
+    def told(self) -> ObjectChange:
+        """What happens to the object."""
+        context, before = self._context, self._before
+        label = context.label(before) if before is not None else self._was.name
+        fields = (*self._moved(), *self._fields(), *self._others)
+        new = self.dn if self.dn != self._was else None
+        object_type = context.object_type(before) if before is not None else ""
+        return ObjectChange(
+            Action.CHANGE, object_type, self._was, label, context.place(self._was.parent), fields, new_dn=new
+        )  # fmt: skip
+
+    def _moved(self) -> Iterator[FieldChange]:
+        place = self._context.place
+        if self.dn.parent != self._was.parent:
+            yield FieldChange("place", (place(self._was.parent),), (place(self.dn.parent),))
+        if self.dn.rdn_text != self._was.rdn_text:
+            yield FieldChange("name", (self._was.name,), (self.dn.name,))
+
+    def _fields(self) -> Iterator[FieldChange]:
+        """The fields that change; then attributes of which no field tells."""
+        if self._before is None or self._after is None:
+            return
+        before, after = ObjectView(self._context, self._before), ObjectView(self._context, self._after)
+        of_fields = {self.dn.naming_attribute} if self.dn != self._was else set[str]()
+        for field in before.fields():
+            if field.shape in _OF_OTHERS or field.name in ("members", "name"):
+                continue
+            if before.raw(field.name) != after.raw(field.name):
+                of_fields.add(self._context.dialect.attribute(field.name, before.object_type))
+                values = (tuple(view.shown(field.name)) for view in (before, after))
+                yield FieldChange(field.name, *values, is_partial=field.many)
+        rest = tuple(change for change in self._changes if change.attribute not in of_fields)
+        for each in changes_of_steps(self._context, [Set(self.dn, rest)]) if rest else ():
+            yield from each.fields
+
+    def _members(self, change: Change) -> FieldChange:
+        """Who comes into a list of members, and who leaves it."""
+        (row,) = changes_of_steps(self._context, [Set(self.dn, (change,))])[0].fields
+        if not row.concerned:
+            return row
+        shown = Namesakes(self._context).shown
+        before, after = (tuple(shown(list(map(str, values)))) for values in (change.removed, change.added))
+        return FieldChange("members", before, after, is_partial=True, concerned=row.concerned)
