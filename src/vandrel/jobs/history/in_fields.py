@@ -108,8 +108,8 @@ class _Changed:
                 continue
             if before.raw(field.name) != after.raw(field.name):
                 of_fields.add(self._context.dialect.attribute(field.name, before.object_type))
-                values = (tuple(view.shown(field.name)) for view in (before, after))
-                yield FieldChange(field.name, *values, is_partial=field.many)
+                now, later = (tuple(view.shown(field.name)) for view in (before, after))
+                yield FieldChange(field.name, now, later, is_partial=field.many)
         rest = tuple(change for change in self._changes if change.attribute not in of_fields)
         for each in changes_of_steps(self._context, [Set(self.dn, rest)]) if rest else ():
             yield from each.fields
