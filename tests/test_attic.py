@@ -323,10 +323,13 @@ def test_the_journal_answers_about_whom_by_whom_when_and_which_field(demo):
     done(demo, "edit", "haas", "title=Pilot")
     done(demo, "delete", "haas")
     mine = _titles(demo, "--about", "haas")  # gone, and known under two names
-    assert mine[:3] == ["delete Halvard Aas", "edit Halvard Aas", "rename Halvard Brekke"]
+    assert mine[:3] == ["delete haas (Halvard Aas)", "edit haas (Halvard Aas)", "rename hbrekke (Halvard Brekke)"]
     assert _titles(demo, "--about", "Halvard Brekke") == mine
-    assert _titles(demo, "--about", "haas", "--field", "title")[:2] == ["delete Halvard Aas", "edit Halvard Aas"]
-    assert "rename Halvard Brekke" in _titles(demo, "--about", "haas", "--field", "@sn")
+    assert _titles(demo, "--about", "haas", "--field", "title")[:2] == [
+        "delete haas (Halvard Aas)",
+        "edit haas (Halvard Aas)",
+    ]
+    assert "rename hbrekke (Halvard Brekke)" in _titles(demo, "--about", "haas", "--field", "@sn")
     whole = _titles(demo, "--last", "0")
     who = demo.run("journal", "--last", "1", "--json").json["rows"][0]["who"]
     assert (_titles(demo, "--by", who.upper(), "--last", "0"), _titles(demo, "--by", "nobody at all")) == (whole, [])

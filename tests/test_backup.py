@@ -28,7 +28,7 @@ def test_another_folder_goes_on_where_the_first_one_was(demo, tmp_path):
     assert {stat.S_IMODE(path.stat().st_mode) for path in moved.path.iterdir()} == {0o600}
     # The same directory: its jobs, its attic and its snapshots count.
     done(moved, "restore", "hbrekke")
-    done(moved, "undo", str(job_of(moved, "edit Anna Lund")))
+    done(moved, "undo", str(job_of(moved, "edit alund (Anna Lund)")))
     assert fields(moved, "alund")["title"] == ["Second mate"]
     assert not moved.run("snapshot", "differences", "1", "--json").json["rows"]
     again = demo.run("unpack", "all.backup", "--to", str(moved.path))

@@ -238,6 +238,10 @@ def test_a_copy_of_a_directory_is_made_and_rehearsed_upon(demo):
     assert "userPassword" not in text
     assert "entryUUID" not in text
     assert demo.run("export", "--to", "all.ldif").code == Code.TAKEN.exit_code
+    some = demo.run("export", "alund", "/Shore/IT", "/Shore", "team-it", "--only", "cn,ou").out
+    dns = [line.partition("=")[2].partition(",")[0] for line in some.splitlines() if line.startswith("dn: ")]
+    assert (dns[:2], dns[-1], dns.count("IT")) == (["Anna Lund", "Shore"], "team-it", 1)
+    assert demo.run("export", "lund").code == Code.AMBIGUOUS.exit_code
     rehearsal = ["--directory", "rehearsal/directory.db"]
     (demo.path / "rehearsal").mkdir()
     done = demo.run("load", "all.ldif", *rehearsal, "--yes")

@@ -58,8 +58,9 @@ def test_a_leaver_is_out_everywhere_and_comes_back_to_the_same(place):
     assert folder.run("show", "hbrekke", "--json").json["objects"][0]["place"].endswith("/Deck/Officers")
     # And taken back as a job, where nothing has happened since.
     done(folder, "leave", "hbrekke")
-    job = str(folder.run("journal", "--last", "1", "--json").json["rows"][0]["number"])
-    done(folder, "undo", job)
+    job = folder.run("journal", "--last", "1", "--json").json["rows"][0]
+    assert job["title"] == "leave hbrekke (Halvard Brekke)"  # and not those who get another manager
+    done(folder, "undo", str(job["number"]))
     assert {name: fields(folder, name) for name in people} == before
 
 

@@ -247,7 +247,7 @@ def test_edit_reads_back_and_is_in_the_journal(demo):
     assert "Anna Lund can log on" in now
     assert demo.run("edit", "alund", "title=First mate", "--yes").out.count("as it is already") == 1
     jobs = demo.run("journal", "--json").json["rows"]
-    assert jobs[0]["title"] == "edit Anna Lund"
+    assert jobs[0]["title"] == "edit alund (Anna Lund)"
     assert jobs[0]["command"].startswith("vandrel edit alund 'title=First mate'")
     text = demo.run("journal", str(jobs[0]["number"])).out
     assert "title - Second mate" in text

@@ -35,7 +35,7 @@ def test_whoever_may_reset_the_password_of_power_is_named_and_kept_out_of_reach(
     assert "team-harbour-masters carries power" in told
     is_reached = kind != "domain" or "reset-passwords" in folder.run("show", "/Ferries").out
     assert (
-        "who can log on as Halvard Brekke gets it too: team-help-desk (reset-passwords in /Ferries)" in told
+        "who can log on as hbrekke (Halvard Brekke) gets it too: team-help-desk (reset-passwords in /Ferries)" in told
     ) == is_reached
     done(folder, "edit", "hbrekke", "groups+=team-harbour-masters")
     if kind == "domain":

@@ -47,7 +47,7 @@ def test_seats_are_given_wholly_and_by_parts_and_taken_away(seats):
     done(seats, "seats", "take", "plans", "alund", "jmeer")
     assert taken(seats) == {"plans": "1", "plans/fares": "1"}
     assert "Nothing to change" in said(seats.run("seats", "take", "plans", "alund", "-y"))
-    undone = seats.run("undo", str(job_of(seats, "seats Anna Lund, Jan van der Meer")), "-y")
+    undone = seats.run("undo", str(job_of(seats, "seats alund (Anna Lund), jmeer (Jan van der Meer)")), "-y")
     assert undone.code == 0 and taken(seats) == {"plans": "2", "plans/fares": "3"}, said(undone)
 
 

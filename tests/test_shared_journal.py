@@ -207,7 +207,7 @@ def test_two_who_share_a_journal_see_and_undo_each_others_work(shared):
     ann, bo, _ = shared
     _done(ann, "edit", "alund", "title=Harbour pilot")
     (row,) = bo.run("journal", "--json", "--last", "1").json["rows"]
-    assert row["title"] == "edit Anna Lund"
+    assert row["title"] == "edit alund (Anna Lund)"
     assert not any((folder.path / "journal.db").exists() for folder in (ann, bo))
     _done(bo, "undo", str(row["number"]))
     assert "Harbour pilot" not in ann.run("show", "alund").out
@@ -236,7 +236,9 @@ def test_a_job_that_was_killed_is_finished_by_the_other(shared):
     while bo.run("journal", "--last", "1", "--json").json["rows"][0]["state"] == "running":
         assert time.monotonic() < until  # the server ends the session
     told = bo.run("edit", "alund", "room=12", "-y").err
-    assert re.search(r"job \d+ of .* was broken off: edit Anna Lund, .*\n +vandrel resume \d+ finishes it", told), told
+    assert re.search(
+        r"job \d+ of .* was broken off: edit alund \(Anna Lund\), .*\n +vandrel resume \d+ finishes it", told
+    ), told
     _done(bo, "resume")
     assert bo.run("find", "title=Keeper", "--as", "csv").out.count("\n") == 4
     assert "was broken off" not in ann.run("edit", "alund", "room=14", "-y").err

@@ -85,6 +85,17 @@ def test_what_another_program_deleted_and_changed_is_found_and_put_back(place):
     assert "with other marks of the directory alone" in folder.run("snapshot", "differences", "1").out
 
 
+def test_days_and_states_that_differ_are_told_as_fields(place):
+    _, folder = place
+    done(folder, "snapshot", "take")
+    done(folder, "edit", "jmeer", "ends=2027-01-31")
+    done(folder, "disable", "alund")
+    changes = {label.partition(" ")[0]: changes for label, (_, changes) in told(folder, "1").items()}
+    assert changes["jmeer"] == ["ends: (empty) -> 2027-01-31"]
+    assert changes["alund"] == ["enabled: yes -> no"]
+    assert list(told(folder, "1", "--field", "enabled")) == ["alund (Anna Lund)"]
+
+
 def test_moves_and_renames_are_no_deletions(demo):
     done(demo, "snapshot", "take")
     done(demo, "rename", "jmeer", "surname=Vos")

@@ -309,10 +309,10 @@ def test_upkeep_on_every_directory(place):
     assert reset.code == 0, reset.err
     assert (folder.path / "new.csv").read_text().count("\n") == 2
     jobs = {job["title"]: job["number"] for job in folder.run("journal", "--json").json["rows"]}
-    for title in ("move Siri Aas", "rename Siri Moe"):
+    for title in ("move saas (Siri Aas)", "rename smoe (Siri Moe)"):
         back = folder.run("undo", str(jobs[title]), "-y")
         assert back.code == 0, (title, back.err)
-    assert folder.run("undo", str(jobs["rename Siri Moe"]), "-y").code == 20  # it was taken back already
+    assert folder.run("undo", str(jobs["rename smoe (Siri Moe)"]), "-y").code == 20  # it was taken back already
     one = folder.run("show", "smoe", "--json").json["objects"][0]
     assert (one["place"], one["fields"]["full"]) == ("/Ferries/Northquay/Deck/Hands", ["Siri Moe"])
     assert set(one["fields"]["groups"]) - {"Domain Users"} == {"team-everybody", "team-northquay-deck"}
@@ -447,8 +447,8 @@ def test_power_is_told_before_anybody_gets_it_and_stays_behind_in_a_copy(bench):
     )
     told = [f.what for f in edit.findings]
     assert told == [
-        "team-harbour-masters carries power: every account of the ferry line; Anna Lund gets it, through team-office; "
-        "who can log on as Anna Lund gets it too: team-help-desk (reset-passwords in /Ferries)"
+        "team-harbour-masters carries power: every account of the ferry line; alund (Anna Lund) gets it, through team-office; "
+        "who can log on as alund (Anna Lund) gets it too: team-help-desk (reset-passwords in /Ferries)"
     ]
     run(bench, in_order(bench.context, [edit]))
     # Of a group that gets it, the people are named, those of groups in it too.

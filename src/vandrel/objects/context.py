@@ -17,7 +17,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
 from vandrel.errors import NOTE, STOP, Code, Finding, Location, Severity
-from vandrel.fields import ACCOUNT, FieldCatalog, Shape
+from vandrel.fields import ACCOUNT, Field, FieldCatalog, Shape
 
 #: Objects whose questions are sent ahead; of more, they are asked together in other ways.
 _FEW = 10
@@ -44,18 +44,25 @@ class Context(Struct, frozen=True, dict=True):
             ask_ahead(self.dialect, lambda dialect: work(Context(self.charter, dialect.directory, dialect)))
 
     @cached_property
-    def _single(self) -> dict[str, frozenset[str]]:
+    def _kept_in(self) -> dict[str, dict[str, list[Field]]]:
         return {}
+
+    def fields_kept_in(self, attribute: str, object_type: str) -> Sequence[Field]:
+        """The fields of such an object that an attribute keeps: one as a rule, several where they share it."""
+        return self._kept(object_type).get(attribute, ())
+
+    def _kept(self, object_type: str) -> dict[str, list[Field]]:
+        if object_type not in self._kept_in:
+            by_attribute = self._kept_in[object_type] = {}
+            for name, field in self.fields.items():
+                if object_type in field.on and (attribute := self.dialect.attribute(name, object_type)):
+                    by_attribute.setdefault(attribute, []).append(field)
+        return self._kept_in[object_type]
 
     def single_attributes(self, object_type: str) -> frozenset[str]:
         """The attributes that keep one value of one field and nothing else."""
-        if object_type not in self._single:
-            by_attribute: dict[str, list[bool]] = {}
-            for name, field in self.fields.items():
-                if object_type in field.on and (attribute := self.dialect.attribute(name, object_type)):
-                    by_attribute.setdefault(attribute, []).append(field.many)
-            self._single[object_type] = frozenset(name for name, many in by_attribute.items() if many == [False])
-        return self._single[object_type]
+        kept = self._kept(object_type).items()
+        return frozenset(name for name, fields in kept if len(fields) == 1 and not fields[0].many)
 
     @property
     def fields(self) -> FieldCatalog:

@@ -136,13 +136,14 @@ def joining(context: Context, group: Entry, member: Entry) -> Iterator[Finding]:
     where = Location(dn=str(group.dn))
     if context.dialect.object_type_of(member) == GROUP:
         yield from _circle(context, group, member)
+    called = context.label(member)
     for name, reach in privileged_within(context, group):
         through = "" if prepare(name) == prepare(group.dn.name) else f", through {group.dn.name}"
-        what = f"{name} carries power: {reach}; {member.dn.name} gets it{through}{_people_of(context, member)}"
+        what = f"{name} carries power: {reach}; {called} gets it{through}{_people_of(context, member)}"
         remedy = ""
         is_account = context.dialect.object_type_of(member) == ACCOUNT
         if is_account and (teams := reached_by(context, member.dn, member)):
-            what += f"; who can log on as {member.dn.name} gets it too: {teams}"
+            what += f"; who can log on as {called} gets it too: {teams}"
             remedy = OUT_OF_REACH if context.dialect.can_shield else ""
         yield Finding(Code.REFUSED, what, where, remedy, NOTE)
     yield from _pattern(context, group, member)

@@ -22,6 +22,7 @@ take them in. Password hashes stay behind unless asked for."""
 EXAMPLES = """\
   vandrel export > everything.ldif
   vandrel export /Ferries/Northquay --to northquay.ldif
+  vandrel export alund team-it
   vandrel export --schema --directory harbour --to copy.ldif     then: vandrel load copy.ldif --directory copy.db
   vandrel export --from-snapshot 3 --schema --to then.ldif       then: vandrel load then.ldif --directory then.db
   vandrel export --where "(title=*mate*)" --only cn,mail,telephoneNumber
@@ -31,10 +32,10 @@ WRITES = False
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Add its options."""
-    place = parser.add_argument(
-        "place", nargs="?", metavar="PLACE", help="a unit, with all below it (default: everything)"
+    named = parser.add_argument(
+        "names", nargs="*", metavar="NAME", help="an object, a unit with all below it (default: everything)"
     )
-    complete.attach(place, complete.places)
+    complete.attach(named, complete.objects)
     parser.add_argument("--where", metavar="FILTER", help="only objects that this filter of RFC 4515 finds")
     parser.add_argument("--only", metavar="ATTRIBUTE,...", help="only these attributes")
     parser.add_argument(
@@ -59,7 +60,7 @@ def run(session: Session) -> Report:
         what, remedy = "LDIF is no JSON", "write it to a file: --to FILE"
         raise VandrelError(Code.USAGE, what, where=Location(option="--json"), remedy=remedy)
     only = [name.strip() for name in (args.only or "").split(",") if name.strip()]
-    request = ExportRequest(args.place or "", args.where or "", only, args.own, args.schema, args.hashes)
+    request = ExportRequest(args.names, args.where or "", only, args.own, args.schema, args.hashes)
     number = args.from_snapshot
     of = (session.snapshots, session.snapshots.one(number)) if number else None
     pieces = export(session.context, request, of)

@@ -54,8 +54,8 @@ def show_proposal(session: Session, proposal: Proposal) -> None:
         _changed(out, of_action[Action.CHANGE], _IN_FULL)
         _deleted(out, of_action[Action.DELETE])
     for table in proposal.tables:
-        show_table(out, table, is_below=False)
-        out.line()
+        if show_table(out, table, is_below=False):
+            out.line()
     for line in proposal.summary:
         out.note(line)
 

@@ -47,18 +47,17 @@ def put_out(session: Session, report: Report) -> int:
         show_object(out, detail)
     is_below = bool(rows or report.drawing or report.objects or report.facts)
     for table in report.tables:
-        show_table(out, table, is_below=is_below)
-        is_below = True
+        is_below |= show_table(out, table, is_below=is_below)
     for number, line in enumerate(report.summary):
         out.note(f"\n{line}" if is_below and number == 0 else line)
     return report.exit_code
 
 
-def show_table(out: Terminal, table: Table, *, is_below: bool = True) -> None:
-    """Put out a table under its title; of one without rows what it says in their place."""
+def show_table(out: Terminal, table: Table, *, is_below: bool = True) -> bool:
+    """Put out a table under its title; of one without rows what it says in their place. Whether there was anything."""
     rows = [_row(row, is_indented=bool(table.title)) for row in table.rows]
     if not rows and not table.empty:
-        return
+        return False
     if is_below:
         out.line()
     if table.title:
@@ -67,6 +66,7 @@ def show_table(out: Terminal, table: Table, *, is_below: bool = True) -> None:
         out.table(_row(table.columns, is_indented=bool(table.title)), rows, header=table.has_header)
     else:
         out.line(f"  {table.empty}")
+    return True
 
 
 def _row(row: Sequence[Cell], *, is_indented: bool) -> list[str]:

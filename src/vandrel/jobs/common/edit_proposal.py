@@ -28,6 +28,7 @@ from vandrel.jobs.common.proposal import (
 from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
+from vandrel.lazy_list import LazyMap
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.step import Password, Rename, Set
@@ -68,7 +69,7 @@ def edit_all(context: Context, entries: Sequence[Entry], assignments: Sequence[A
 
 def propose(
     context: Context, edits: Sequence[Edit], assignments: Sequence[Assignment], verb: str,
-    passwords_for: Sequence[Edit] | None = None,
+    passwords_for: Sequence[Edit] | None = None, about: Sequence[Entry] = (),
 ) -> Proposal:  # fmt: skip
     """The proposal that makes these edits.
 
@@ -78,6 +79,7 @@ def propose(
         assignments: assignments that may speak of passwords, which stand in no edit.
         verb: the command, for titles and questions.
         passwords_for: those of the edits whose objects get the password that `assignments` speaks of; None: all.
+        about: whom the title names, where others change because of them; else all that change.
 
     Raises:
         VandrelError: ``usage`` where one password would go to several people.
@@ -106,9 +108,10 @@ def propose(
         read = {dn.key for dn in changed if not any(dn.is_within(name) for name in new)}
         return Work(ordered, read=read | {edit.entry.dn.key for edit in edits})
 
+    named = about or LazyMap(edits, lambda edit: edit.entry)
     return Proposal(
         verb,
-        f"{verb} {listed_names([edit.entry.dn.name for edit in edits])}{_sensitive(context, edits)}",
+        f"{verb} {listed_names(LazyMap(named, context.label))}{_sensitive(context, edits)}",
         f"{verb.capitalize()} {count(len(edits), 'object')}?",
         work,
         changes=[_change(context, edit, source if edit in owners else "") for edit in edits],

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 
 from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
+from vandrel.directory.entry import Entry
 from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.operations import Change
-from vandrel.fields import Shape
+from vandrel.directory.port import Scope
+from vandrel.fields import OBJECT_TYPES, Shape
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
 from vandrel.jobs.common.step_changes import changes_of_steps
 from vandrel.objects.context import Context
@@ -25,10 +27,10 @@ _OF_OTHERS = (Shape.MEMBERSHIPS, Shape.ROLES)
 
 def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectChange]:
     """What happens to each object; where it is more than a few, as `changes_of_steps` tells it."""
-    named = {step.dn.key: step.dn for step in steps if isinstance(step, Set | Rename)}
-    if len(named) > _FEW:
+    if len({step.dn.key for step in steps if isinstance(step, Set | Rename)}) > _FEW:
         return changes_of_steps(context, steps)
-    context.ask_ahead(partial(_read_all, named.values()), len(named))
+    wanted = _wanted(context, steps)
+    context.ask_ahead(partial(_read_all, wanted), len(wanted))
     told: list[ObjectChange | _Changed] = []
     standing: dict[str, _Changed] = {}
     for step in steps:
@@ -37,26 +39,41 @@ def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectCha
             continue
         changed = standing.pop(step.dn.key, None)
         if changed is None:
-            changed = _Changed(context, step.dn)
+            changed = _Changed(context, step.dn, _read(wanted.get(step.dn, ()), step.dn, context))
             told.append(changed)
         changed.take(step)
         standing[changed.dn.key] = changed
     return [each.told() if isinstance(each, _Changed) else each for each in told]
 
 
-def _read_all(dns: Iterable[DN], context: Context) -> None:
-    for dn in dns:
-        context.directory.get(dn)
+def _wanted(context: Context, steps: Iterable[Step]) -> dict[DN, list[str]]:
+    """The objects to be read, and which attributes of each: those of fields, and what changes; no list of members."""
+    of_fields = {name for each in OBJECT_TYPES for name in context.dialect.attributes_read(each)}
+    changed: dict[DN, set[str]] = {}
+    for step in steps:
+        if isinstance(step, Set | Rename):
+            changes = step.changes if isinstance(step, Set) else ()
+            changed.setdefault(step.dn, set()).update(change.attribute for change in changes)
+    return {dn: sorted((of_fields | names) - {*BY_NAME}) for dn, names in changed.items()}
+
+
+def _read_all(wanted: Mapping[DN, Sequence[str]], context: Context) -> None:
+    for dn, only in wanted.items():
+        _read(only, dn, context)
+
+
+def _read(only: Sequence[str], dn: DN, context: Context) -> Entry | None:
+    return next(context.directory.search(dn, Scope.BASE, only=only), None) if only else None
 
 
 class _Changed:
     """One object, as it is now and as the steps so far leave it."""
 
-    def __init__(self, context: Context, dn: DN) -> None:
+    def __init__(self, context: Context, dn: DN, entry: Entry | None) -> None:
         self._context = context
         self._was = dn
         self.dn = dn
-        self._before = self._after = context.directory.get(dn)
+        self._before = self._after = entry
         self._changes: list[Change] = []
         self._others: list[FieldChange] = []
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import Struct
 
+from vandrel.directory import dn as names
 from vandrel.directory import ldif
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN, LEVEL
@@ -16,7 +17,6 @@ from vandrel.directory.ldif import Origin
 from vandrel.directory.port import Directory, Scope
 from vandrel.directory.secret_attributes import is_secret
 from vandrel.errors import Code, Location, VandrelError
-from vandrel.fields import UNIT
 from vandrel.jobs.common.resolve import resolve
 from vandrel.objects.context import Context
 from vandrel.record.snapshots import Snapshot, Snapshots
@@ -27,7 +27,7 @@ class ExportRequest(Struct, frozen=True):
     """What to put out.
 
     Attributes:
-        place: a unit, with all below it; empty for everything.
+        names: objects as they were typed, each with all below it; none for everything.
         where: a filter (RFC 4515); empty for all objects.
         only: names of attributes; none for all.
         with_operational: whether attributes that the directory itself keeps come along.
@@ -36,7 +36,7 @@ class ExportRequest(Struct, frozen=True):
 
     """
 
-    place: str = ""
+    names: Sequence[str] = ()
     where: str = ""
     only: Sequence[str] = ()
     with_operational: bool = False
@@ -48,17 +48,18 @@ def export(context: Context, request: ExportRequest, of: tuple[Snapshots, Snapsh
     """Put out objects as LDIF (RFC 2849), record by record: as they are, or as they were in a snapshot.
 
     Raises:
-        VandrelError: ``unknown-field``, what resolving the place raises, ``bad-value`` for the filter, ``damaged``.
+        VandrelError: ``unknown-field``, what resolving the names raises, ``bad-value`` for the filter, ``damaged``.
 
     """
     directory, contexts = context.directory, context.directory.contexts
     where = parse_filter(request.where) if request.where else EVERYTHING
     if of is not None:
-        entries = _as_they_were(context, request.place, where, *of)
+        bases = [_named_then(context, name) for name in request.names] or [of[1].base]
+        entries = _as_they_were(context, bases, where, *of)
         contexts = contexts if of[1].base in contexts else (of[1].base,)
     else:
-        base = resolve(context, request.place, (UNIT,)).dn if request.place else context.charter.base
-        entries = superiors_first(directory, base, where)
+        bases = [resolve(context, name, only=["objectClass"]).dn for name in request.names] or [context.charter.base]
+        entries = (entry for base in _apart(bases) for entry in superiors_first(directory, base, where))
     keep = _keep(context, request)
     origin = Origin(contexts, directory.schema.definitions) if request.with_schema else None
 
@@ -72,13 +73,29 @@ def export(context: Context, request: ExportRequest, of: tuple[Snapshots, Snapsh
     return records()
 
 
+def _apart(bases: Sequence[DN]) -> list[DN]:
+    """Those of the names that stand below no other of them, each once."""
+    different = list(dict.fromkeys(bases))
+    return [dn for dn in different if not any(dn.is_below(other) for other in different)]
+
+
+def _named_then(context: Context, typed: str) -> DN:
+    """An object of a snapshot, which need not be there any more, by its name in full or its place."""
+    if "=" in typed:
+        return names.parse(typed)
+    if not typed.startswith("/"):
+        what, remedy = f"{typed!r} is neither a place nor a distinguished name", "a snapshot knows objects by these"
+        raise VandrelError(Code.BAD_NAME, what, where=Location(text=typed), remedy=remedy)
+    return places.to_dn(places.parse(typed), context.charter.base)
+
+
 def _as_they_were(
-    context: Context, place: str, where: Filter, snapshots: Snapshots, snapshot: Snapshot
-) -> Iterator[Entry]:  # fmt: skip
-    """The objects of a snapshot, within a place that need not be there any more."""
-    base = places.to_dn(places.parse(place), context.charter.base) if place else snapshot.base
+    context: Context, bases: Sequence[DN], where: Filter, snapshots: Snapshots, snapshot: Snapshot
+) -> Iterator[Entry]:
+    """The objects of a snapshot that are one of these or below."""
     for entry in snapshots.entries(snapshot):
-        if entry.dn.is_within(base) and (where == EVERYTHING or matches(where, entry, context.directory.schema)):
+        is_asked_for = any(entry.dn.is_within(base) for base in bases)
+        if is_asked_for and (where == EVERYTHING or matches(where, entry, context.directory.schema)):
             yield entry
 
 
@@ -110,8 +127,8 @@ def superiors_first(directory: Directory, base: DN, where: Filter = EVERYTHING) 
     learn which objects hold others; then each entry goes out at once, unless what holds it is still to come. So no
     more is in memory than the names of those that hold others, and the few entries that stand before their superior.
     """
-    names = (entry.dn.key for entry in directory.search(base, where=where, only=["objectClass"]))
-    superiors = {key.rpartition(LEVEL)[0] for key in names}
+    keys = (entry.dn.key for entry in directory.search(base, where=where, only=["objectClass"]))
+    superiors = {key.rpartition(LEVEL)[0] for key in keys}
     come = _found_among(directory, base, where, superiors)  # only what comes itself can be waited for
     there: set[str] = set()
     waiting: dict[str, list[Entry]] = {}

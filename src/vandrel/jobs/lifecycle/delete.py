@@ -29,6 +29,7 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.common.same_person import told_of_others
 from vandrel.jobs.common.selection import Selection, select
 from vandrel.jobs.lifecycle.losses import what_goes_along
+from vandrel.lazy_list import LazyMap
 from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
 from vandrel.steps.checks import still_protected
@@ -91,7 +92,7 @@ def _proposed(context: Context, request: DeleteRequest, chosen: Sequence[Entry])
         typed = chosen[0].dn.name if len(chosen) == 1 else str(len(deletion.entries))
     bring_back = "Nothing brings it back." if request.for_good else "To bring back what is gone: vandrel undo {job}"
     return Proposal(
-        "delete", f"delete {listed_names([entry.dn.name for entry in chosen])}",
+        "delete", f"delete {listed_names(LazyMap(chosen, context.label))}",
         f"Delete {count(len(deletion.entries), 'object')}?", fixed(deletion.steps, read),
         changes=changes_of_deletion(context, deletion),
         findings=unique([*deletion.findings, *notes]), is_atomic=False, when_refused=give_back_rest,

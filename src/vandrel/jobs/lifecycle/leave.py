@@ -22,6 +22,7 @@ from vandrel.jobs.common.assignments import Assignment
 from vandrel.jobs.common.edit import Edit, Editor
 from vandrel.jobs.common.edit_proposal import propose
 from vandrel.jobs.common.proposal import Proposal
+from vandrel.jobs.common.report import count
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.common.same_person import accounts_of
 from vandrel.jobs.common.selection import Selection, select
@@ -79,9 +80,9 @@ def leave(context: Context, request: LeaveRequest) -> Proposal:
     edits = routine.edits(people)
     logins = [context.one(entry, "login") for entry in people]  # their places are other ones afterwards
     who = shlex.quote(logins[0]) if len(logins) == 1 and logins[0] else "NAME"
-    proposal = propose(context, edits, routine.passwords, "leave", passwords_for=routine.barred)
+    proposal = propose(context, edits, routine.passwords, "leave", passwords_for=routine.barred, about=people)
     return structs.replace(
-        proposal, leavers=routine.had, is_atomic=False,
+        proposal, question=f"Let {count(len(people), 'account')} leave?", leavers=routine.had, is_atomic=False,
         findings=[*proposal.findings, *routine.findings, *_told_of_others(context, people, chosen)],
         afterwards=f"Whoever comes back: vandrel leave {who} --back",
     )  # fmt: skip
@@ -108,9 +109,10 @@ def _dated(context: Context, people: Sequence[Entry], routine: LeaverRoutine) ->
     editor, day = Editor(context), routine.last_day.isoformat()
     edits = [editor.edit(entry, [Assignment("ends", "=", (day,))]) for entry in people]
     then = [line for entry in people for line in routine.in_words(entry)]
-    proposal = propose(context, edits, (), "leave")
+    proposal = propose(context, edits, (), "leave", about=people)
     summary = ["The day after, vandrel due --carry-out does the rest:", *then]
-    return structs.replace(proposal, title=f"{proposal.title} on {day}", summary=summary)
+    question = f"Let {count(len(people), 'account')} leave on {day}?"
+    return structs.replace(proposal, title=f"{proposal.title} on {day}", question=question, summary=summary)
 
 
 class LeaverRoutine:
@@ -358,9 +360,9 @@ def come_back(context: Context, attic: Attic, request: ReturnRequest) -> Proposa
         returning.append(back.person(request.assignments))
         edits += [returning[-1], *back.held()]
         findings += back.findings
-    proposal = propose(context, edits, request.assignments, "leave", passwords_for=returning)
+    proposal = propose(context, edits, request.assignments, "leave", passwords_for=returning, about=people)
     title = proposal.title.replace("leave ", "return of ", 1)
-    question = proposal.question.replace("Leave", "Change", 1)
+    question = f"Bring {count(len(people), 'account')} back?"
     return structs.replace(
         proposal, title=title, question=question, is_atomic=False, findings=[*proposal.findings, *findings]
     )  # fmt: skip

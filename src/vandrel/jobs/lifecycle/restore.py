@@ -33,6 +33,7 @@ from vandrel.jobs.common.proposal import (
 )  # fmt: skip
 from vandrel.jobs.common.report import count
 from vandrel.jobs.lifecycle.attic import AtticSelection, ItemSource, chosen_items, kept_by_server
+from vandrel.lazy_list import LazyMap
 from vandrel.objects.context import Context
 from vandrel.objects.long_lists import may_list_logins
 from vandrel.objects.namesakes import Namesakes
@@ -129,7 +130,7 @@ def restore(context: Context, attic: ItemSource, request: RestoreRequest, later:
         return Work(steps)
 
     return Proposal(
-        "restore", f"restore {listed_names([each.entry.dn.name for each in restorer.restored])}",
+        "restore", f"restore {listed_names(LazyMap(restorer.restored, lambda each: context.label(each.entry)))}",
         f"Bring back {count(len(restorer.restored), 'object')}?", work, changes=changes,
         findings=unique([*restorer.findings, *attic.damaged]), credentials=credentials, is_atomic=False,
         afterwards="To delete what came back: vandrel undo {job}",

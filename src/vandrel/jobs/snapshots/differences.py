@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from enum import StrEnum
 
 from msgspec import Struct
@@ -12,9 +12,10 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.packing import unpack
 from vandrel.directory.secret_attributes import is_secret
+from vandrel.fields import Field, Shape
 from vandrel.jobs.common.report import Report, Table, count
 from vandrel.objects.context import Context
-from vandrel.objects.view import shown_attribute
+from vandrel.objects.view import shown_attribute, shown_values
 from vandrel.record.snapshot_writer import state_of
 from vandrel.record.snapshots import Held, Snapshot, Snapshots
 
@@ -172,18 +173,18 @@ def _fits(context: Context, each: Difference, request: DiffersRequest) -> bool:
         return False
     return not request.field or request.field.lower() in {
         name.lower() for attribute, _, _ in each.changes
-        for name in (f"@{attribute}", field_of(context, each.entry, attribute))
+        for name in (f"@{attribute}", *(field.name for field in _fields_of(context, each, attribute)))
     }  # fmt: skip
 
 
-def field_of(context: Context, entry: Entry, attribute: str) -> str:
-    """The field that an attribute keeps for such an object; ``@attribute`` where it is none, or several."""
-    object_type = context.object_type(entry)
-    fields = [
-        name for name, field in context.fields.items()
-        if object_type in field.on and context.dialect.attribute(name, object_type) == attribute
-    ]  # fmt: skip
-    return fields[0] if len(fields) == 1 else f"@{attribute}"
+def _fields_of(context: Context, each: Difference, attribute: str) -> Sequence[Field]:
+    """The fields of the object that differ with an attribute; where several share it, by what they read."""
+    fields = context.fields_kept_in(attribute, context.object_type(each.entry))
+    if len(fields) < 2:
+        return fields
+    read, none = context.dialect.read, Entry(each.entry.dn, {})
+    before, after = each.before or none, each.after or none
+    return [field for field in fields if read(before, field.name) != read(after, field.name)]
 
 
 def report_differences(context: Context, differing: Iterable[Difference], request: DiffersRequest) -> Report:
@@ -227,9 +228,23 @@ def _in_words(context: Context, each: Difference) -> Iterator[tuple[str, str]]:
         if What.MOVED in each.what:
             yield "place", f"{context.place(each.before.dn.parent)} -> {context.place(each.after.dn.parent)}"
     order = [*context.fields]
-    named = [(field_of(context, each.entry, change[0]), change) for change in each.changes]
-    for field, change in sorted(named, key=lambda pair: order.index(pair[0]) if pair[0] in order else len(order)):
-        yield field, _values(context, each, *change)
+    told = [pair for change in each.changes for pair in _told(context, each, *change)]
+    yield from sorted(told, key=lambda pair: order.index(pair[0]) if pair[0] in order else len(order))
+
+
+def _told(
+    context: Context, each: Difference, attribute: str, removed: tuple[Value, ...], come: tuple[Value, ...]
+) -> Iterator[tuple[str, str]]:  # fmt: skip
+    """What an attribute that differs says: by the fields that it keeps, or else by itself."""
+    fields = _fields_of(context, each, attribute)
+    before, after = each.before, each.after
+    plain = [field for field in fields if not field.many and field.shape is not Shape.REFERENCE]
+    if not plain or before is None or after is None or is_secret(attribute):
+        yield fields[0].name if len(fields) == 1 else f"@{attribute}", _values(context, each, attribute, removed, come)
+        return
+    for field in plain:
+        values = (shown_values(field, context.dialect.read(entry, field.name)) for entry in (before, after))
+        yield field.name, " -> ".join(", ".join(value) or "(empty)" for value in values)
 
 
 def _values(
