@@ -340,6 +340,17 @@ def test_a_branch_of_protected_units_is_refused_in_one_finding_released_deleted_
     assert built[built.index("There now") + 2].split() == ["Deck", "unit", "/Ferries/Kelness", "protected"]
 
 
+def test_of_what_undo_deletes_it_is_not_said_that_nothing_points_at_it(demo):
+    done = demo.run("create", "group", "Loft", "kind=team", "-y")
+    assert done.code == 0
+    job = re.findall(r"job (\d+) in the journal", done.out)[0]
+    told = demo.run("undo", job, "-n")
+    assert "To be deleted: team-loft in /Groups/Teams" in told.out
+    assert "nothing points at it" not in told.out
+    assert demo.run("undo", job, "-n", "--json").json["changes"][0]["pointed_at"] is None
+    assert "nothing points at it" in demo.run("delete", "team-loft", "-n").out
+
+
 def test_passwords_are_taken_away_given_and_handed_out_for_several(demo):
     gone = demo.run("edit", "alund", "password=none", "--yes")
     assert re.search(r"password +set +-> +\(none\)", gone.out)

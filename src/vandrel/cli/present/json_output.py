@@ -63,7 +63,7 @@ class ChangeData(Struct):
     kind: str
     row: int
     fields: list[FieldData]
-    pointed_at: list[HolderData]
+    pointed_at: list[HolderData] | None
 
 
 class RefusedData(Struct):
@@ -156,7 +156,8 @@ def changes_of(changes: Iterable[ObjectChange]) -> list[ChangeData]:
             str(change.new_dn) if change.new_dn is not None else None, change.label, change.place, change.kind,
             change.row,
             [_field(field) for field in change.fields],
-            [HolderData(str(p.holder), p.attribute) for p in change.pointed_at],
+            None if change.pointed_at is None
+            else [HolderData(str(p.holder), p.attribute) for p in change.pointed_at],
         )
         for change in changes
     ]  # fmt: skip

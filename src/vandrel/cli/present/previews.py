@@ -173,6 +173,9 @@ def _deleted(out: Terminal, changes: Sequence[ObjectChange]) -> None:
         out.line()
         return
     for change in changes:
+        if change.pointed_at is None:
+            out.heading(f"To be deleted: {change.label} in {change.place}")
+            continue
         out.heading(f"{change.label} in {change.place}")
         losses: dict[str, list[str]] = {}
         for pointing in change.pointed_at:
@@ -185,7 +188,7 @@ def _deleted(out: Terminal, changes: Sequence[ObjectChange]) -> None:
 
 
 def _losses(out: Terminal, changes: Sequence[ObjectChange]) -> None:
-    pointing = [each for change in changes for each in change.pointed_at]
+    pointing = [each for change in changes for each in change.pointed_at or ()]
     for attribute, number in Counter(each.attribute for each in pointing).items():
         holders = len({each.holder.key for each in pointing if each.attribute == attribute})
         if attribute in member_lists.ALL:

@@ -77,7 +77,7 @@ class ObjectChange(Struct, frozen=True):
         fields: what changes, field by field.
         kind: its kind in the charter, if it is new.
         new_dn: its name afterwards, where that changes.
-        pointed_at: who loses it, if it is deleted.
+        pointed_at: who loses it, if it is deleted; None where nobody has looked.
         row: the row of a file, or the number in a series, that it comes from; 0 for none.
 
     """
@@ -90,7 +90,7 @@ class ObjectChange(Struct, frozen=True):
     fields: tuple[FieldChange, ...] = ()
     kind: str = ""
     new_dn: DN | None = None
-    pointed_at: tuple[PointingObject, ...] = ()
+    pointed_at: tuple[PointingObject, ...] | None = None
     row: int = 0
 
     def after(self, field: str) -> str:
