@@ -519,7 +519,9 @@ class FarAway:
 
     def _relay(self, client: socket.socket) -> None:
         waiting: deque[tuple[float, bytes]] = deque()
-        heard = True  # what is sent before an answer has come is on its way together
+        # What is sent before an answer has come is on its way together, and what came before the last wait was over
+        # was sent during that.
+        heard, over = True, 0.0
         with suppress(OSError), client, socket.create_connection(("127.0.0.1", self._target)) as server:
             for end in (client, server):  # no line holds what is short back until the last was acknowledged
                 end.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
@@ -527,9 +529,11 @@ class FarAway:
                 left = max(0.0, waiting[0][0] - time.monotonic()) if waiting else None
                 ready, _, _ = select.select([client, server], [], [], left)
                 while waiting and waiting[0][0] <= time.monotonic():
-                    client.sendall(waiting.popleft()[1])
-                    self.trips += not heard
-                    heard = True
+                    due, data = waiting.popleft()
+                    client.sendall(data)
+                    if not heard and due - self.late >= over:
+                        self.trips += 1
+                        heard, over = True, time.monotonic()
                 for side in ready:
                     data = side.recv(65536)
                     if not data:

@@ -662,6 +662,16 @@ def test_output_that_cannot_be_written(demo):
     assert demo.run("show", "epapadakis", PYTHONIOENCODING="latin-1:strict").code == 0
 
 
+def test_what_somebody_said_yes_to_is_made_though_nobody_reads_the_preview(demo):
+    reading, writing = os.pipe()
+    os.close(reading)
+    words = [str(PROGRAM), "edit", "--where", "(title=*)", "notes=Seen", "-y"]
+    done = subprocess.run(words, cwd=demo.path, stdout=writing, stderr=subprocess.PIPE, text=True, check=False)
+    os.close(writing)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert set(demo.run("find", "--where", "(title=*)", "--columns", "notes").out.split("\n")[1:-3]) == {"Seen"}
+
+
 def test_a_reader_that_goes_away_is_no_error(demo):
     done = subprocess.run(
         ["sh", "-c", f"'{PROGRAM}' find --type all | head -1"],

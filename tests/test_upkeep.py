@@ -369,6 +369,19 @@ def test_what_is_taken_back_is_told_field_by_field(place):
         for row in rows:
             assert re.search(f"^  {row}$", told, re.MULTILINE), told
         assert not re.search(r"^  (@|dn )", told, re.MULTILINE), told
+    assert folder.run("delete", "toedegaard", "-y").code == 0
+    job = str(folder.run("journal", "--last", "1", "--json").json["rows"][0]["number"])
+    told = folder.run("undo", job, "-n").out
+    assert "Back: staff account toedegaard (Tove Ødegård)" in told
+    for row in (
+        "place +/Shore/Office",
+        "login +toedegaard",
+        "manager +Ingrid Marie Åsheim",
+        "members +[+] Tove Ødegård",
+    ):
+        assert re.search(f"^  {row}$", told, re.MULTILINE), told
+    assert not re.search("^  @(uid|sAMAccountName|title|member|manager) ", told, re.MULTILINE), told
+    assert folder.run("undo", job, "-y").code == 0
 
 
 def test_what_is_deleted_comes_back_with_memberships_and_reports(place):

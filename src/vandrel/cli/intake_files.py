@@ -62,7 +62,8 @@ def opened(session: Session, path: Path, *, beside_of: Path | None = None) -> tu
     from vandrel.intake.table import Table, open_table
 
     args = session.args
-    description = load(Path(args.intake) if args.intake else beside(beside_of or path), session.charter.fields)
+    named = beside_of or path
+    description = load(Path(args.intake) if args.intake else beside(named), session.charter.fields, str(named))
     typed = {"object_type": getattr(args, "type", None), "kind": args.kind, "mode": getattr(args, "mode", None)}
     description = structs.replace(description, **{name: value for name, value in typed.items() if value})
     layout = layout_of(description.file) | {n: value for n, value in typed_layout(session).items() if value is not None}

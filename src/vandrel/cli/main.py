@@ -7,7 +7,7 @@ import os
 import sys
 from argparse import Namespace
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from vandrel.cli.session import Session
@@ -29,6 +29,8 @@ def main(words: Sequence[str]) -> int:
         command = next((word for word in words if not word.startswith("-")), "")
         unread = Namespace(command=command, json="--json" in words, no_color="--no-color" in words)
         return _tell(Session(unread, words), error)
+    if getattr(args, "yes", False) and not args.dry_run:
+        _outlive_reader()
     session = Session(args, words)
     if getattr(args, "mail_to", ""):
         from vandrel.cli.mail_report import mailed
@@ -152,6 +154,25 @@ def _internal(error: Exception) -> VandrelError:
         traceback.print_exception(error, file=file)
     what = f"this is a fault of Vandrel, not of yours: {type(error).__name__}"
     return VandrelError(Code.INTERNAL, what, remedy=f"vandrel journal tells what was made; report it with {file.name}")
+
+
+class _Unread(io.FileIO):
+    """Standard output whose reader may go, as head does: what nobody reads is let go."""
+
+    def write(self, octets: Any) -> int:
+        """Write all, or pretend to."""
+        try:
+            return super().write(octets)
+        except BrokenPipeError:
+            return len(octets)
+
+
+def _outlive_reader() -> None:
+    """See to it that what somebody said yes to is made even if nobody reads the preview to its end."""
+    if isinstance(out := sys.stdout, io.TextIOWrapper):
+        out.flush()
+        raw = io.BufferedWriter(_Unread(out.fileno(), "wb", closefd=False))
+        sys.stdout = io.TextIOWrapper(raw, out.encoding, out.errors, line_buffering=out.line_buffering)
 
 
 def _let_go() -> None:

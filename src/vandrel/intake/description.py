@@ -6,6 +6,7 @@ It stands beside the tabular file: ``crew.csv`` and ``crew.intake.yaml``.
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Annotated, Any, Literal, get_args
@@ -119,8 +120,8 @@ def beside(path: Path) -> Path:
     return path.with_name(f"{path.stem}.intake.yaml")
 
 
-def load(path: Path, fields: FieldCatalog) -> Description:
-    """Read a description.
+def load(path: Path, fields: FieldCatalog, of: str = "FILE") -> Description:
+    """Read a description, which is that of the file `of`.
 
     Raises:
         IntakeFaults: code ``intake``, every fault with file, line and column.
@@ -135,7 +136,7 @@ def load(path: Path, fields: FieldCatalog) -> Description:
     except FileNotFoundError:
         raise VandrelError(
             Code.NOT_FOUND, "there is no such description of columns", where=Location(file=str(path)),
-            remedy="vandrel import FILE --propose writes one",
+            remedy=f"vandrel import {shlex.quote(of)} --propose writes one",
         ) from None  # fmt: skip
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not UTF-8"

@@ -44,9 +44,11 @@ class Planner:
     """Works out the rows of one file against the charter and the directory."""
 
     def __init__(
-        self, context: Context, described: Description, today: date, recognize: Recognize | None = None
+        self, context: Context, described: Description, today: date, recognize: Recognize | None = None,
+        *, is_file: bool = True,
     ) -> None:  # fmt: skip
         self._context = context
+        self._is_file = is_file
         self._numbers = PosixAllocator(context)
         self._recognize = recognize
         if described.object_type == UNIT:  # whichever columns it is told by
@@ -378,7 +380,7 @@ class Planner:
                 field = PLACE
             header = item.columns.get(field, field) or "-"
             value = ", ".join(item.fields.get(field, ()))[:120]
-            remedy = _ASSIGNED.sub(" in this cell", finding.remedy)
+            remedy = _ASSIGNED.sub(" in this cell", finding.remedy) if self._is_file else finding.remedy
             item.note(
                 Finding(
                     finding.code,

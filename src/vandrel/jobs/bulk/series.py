@@ -66,9 +66,8 @@ def propose_series(context: Context, request: SeriesRequest) -> Proposal:
     kind = request.kind if request.object_type == ACCOUNT else ""
     if kind:
         context.charter.kind(kind)
-    planner = Planner(
-        context, Description(object_type=cast(ObjectType, request.object_type), kind=kind), context.charter.today()
-    )
+    described = Description(object_type=cast(ObjectType, request.object_type), kind=kind)
+    planner = Planner(context, described, context.charter.today(), is_file=False)
     in_use: list[str] = []
     roster = planner.plan(_items(context, request, in_use))
     name = f"{request.kind} {request.stem}"

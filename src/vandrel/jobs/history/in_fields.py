@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 
+from vandrel.directory import dn as names
 from vandrel.directory.applied import applied
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Scope
-from vandrel.fields import OBJECT_TYPES, Shape
+from vandrel.errors import VandrelError
+from vandrel.fields import ACCOUNT, OBJECT_TYPES, Field, Shape
 from vandrel.jobs.common.proposal import Action, FieldChange, ObjectChange
 from vandrel.jobs.common.step_changes import changes_of_steps
 from vandrel.objects.context import Context
@@ -27,7 +29,7 @@ _OF_OTHERS = (Shape.MEMBERSHIPS, Shape.ROLES)
 
 def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectChange]:
     """What happens to each object; where it is more than a few, as `changes_of_steps` tells it."""
-    if len({step.dn.key for step in steps if isinstance(step, Set | Rename)}) > _FEW:
+    if len({step.dn.key for step in steps if not isinstance(step, Remove)}) > _FEW:
         return changes_of_steps(context, steps)
     wanted = _wanted(context, steps)
     context.ask_ahead(partial(_read_all, wanted), len(wanted))
@@ -35,7 +37,7 @@ def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectCha
     standing: dict[str, _Changed] = {}
     for step in steps:
         if isinstance(step, Add | Remove):
-            told += changes_of_steps(context, [step])
+            told += [_added(context, step)] if isinstance(step, Add) else changes_of_steps(context, [step])
             continue
         changed = standing.pop(step.dn.key, None)
         if changed is None:
@@ -44,6 +46,40 @@ def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectCha
         changed.take(step)
         standing[changed.dn.key] = changed
     return [each.told() if isinstance(each, _Changed) else each for each in told]
+
+
+def _added(context: Context, step: Add) -> ObjectChange:
+    """An object that is made, or comes back: its fields, and then attributes of which no field tells."""
+    entry = Entry(step.dn, step.attributes)
+    view = ObjectView(context, entry)
+    place, kind = context.place(step.dn.parent), context.one(entry, "kind") if view.object_type == ACCOUNT else ""
+    fields = [FieldChange("place", after=(place,))]
+    for field in _own(view):
+        if (raw := view.raw(field.name)) and not (field.shape is Shape.FLAG and raw == ["no"]):
+            fields.append(FieldChange(field.name, after=_shown(view, field)))
+    if members := [str(value) for value in context.dialect.members(entry) if value]:
+        called = [names.parse(value).name for value in members] if len(members) <= _FEW else [f"{len(members)} in all"]
+        fields.append(FieldChange("members", after=tuple(called)))
+    of_fields = {*context.dialect.attributes_read(view.object_type), *BY_NAME}
+    rest = {name: values for name, values in step.attributes.items() if name not in of_fields}
+    (others,) = changes_of_steps(context, [Add(step.dn, {"objectClass": entry.values_of("objectClass"), **rest})])
+    action = Action.RESTORE if step.was or step.restores else Action.CREATE
+    return ObjectChange(
+        action, view.object_type, step.dn, context.label(entry), place, (*fields, *others.fields), kind
+    )  # fmt: skip
+
+
+def _shown(view: ObjectView, field: Field) -> tuple[str, ...]:
+    """The values of a field for people; as they are, where one should name an object and names none."""
+    try:
+        return tuple(view.shown(field.name))
+    except VandrelError:
+        return tuple(view.raw(field.name))
+
+
+def _own(view: ObjectView) -> Iterator[Field]:
+    """The fields that stand in an object itself; its name and its members are told in another way."""
+    yield from (f for f in view.fields() if f.shape not in _OF_OTHERS and f.name not in ("members", "name"))
 
 
 def _wanted(context: Context, steps: Iterable[Step]) -> dict[DN, list[str]]:
@@ -120,12 +156,10 @@ class _Changed:
             return
         before, after = ObjectView(self._context, self._before), ObjectView(self._context, self._after)
         of_fields = {self.dn.naming_attribute} if self.dn != self._was else set[str]()
-        for field in before.fields():
-            if field.shape in _OF_OTHERS or field.name in ("members", "name"):
-                continue
+        for field in _own(before):
             if before.raw(field.name) != after.raw(field.name):
                 of_fields.add(self._context.dialect.attribute(field.name, before.object_type))
-                now, later = (tuple(view.shown(field.name)) for view in (before, after))
+                now, later = (_shown(view, field) for view in (before, after))
                 yield FieldChange(field.name, now, later, is_partial=field.many)
         rest = tuple(change for change in self._changes if change.attribute not in of_fields)
         for each in changes_of_steps(self._context, [Set(self.dn, rest)]) if rest else ():
