@@ -132,7 +132,7 @@ SCREENS: dict[str, tuple[list[str], list[str]]] = {
             "vandrel seats deck-course",
         ],
     ),
-    "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5"]),
+    "journal": ([EDIT, CREATE], ["vandrel journal", "vandrel journal 5", "vandrel undo 5 --dry-run"]),
 }
 
 

@@ -128,7 +128,7 @@ class _Changed:
                 rest = [change for change in changes if change not in lists]
                 self._changes += rest
                 self._after = applied(self._after, rest)
-                self._others += map(self._members, lists)
+                self._others += filter(None, map(self._members, lists))
             case Set() | Password():
                 self._others += (field for each in changes_of_steps(self._context, [step]) for field in each.fields)
 
@@ -165,11 +165,12 @@ class _Changed:
         for each in changes_of_steps(self._context, [Set(self.dn, rest)]) if rest else ():
             yield from each.fields
 
-    def _members(self, change: Change) -> FieldChange:
-        """Who comes into a list of members, and who leaves it."""
+    def _members(self, change: Change) -> FieldChange | None:
+        """Who comes into a list of members, and who leaves it; the empty name, which takes a place, is nobody."""
+        change = Change(change.attribute, tuple(filter(None, change.removed)), tuple(filter(None, change.added)))
+        if not (change.removed or change.added):
+            return None
         (row,) = changes_of_steps(self._context, [Set(self.dn, (change,))])[0].fields
-        if not row.concerned:
-            return row
         shown = Namesakes(self._context).shown
         before, after = (tuple(shown(list(map(str, values)))) for values in (change.removed, change.added))
         return FieldChange("members", before, after, is_partial=True, concerned=row.concerned)
