@@ -238,13 +238,24 @@ def _told(
     """What an attribute that differs says: by the fields that it keeps, or else by itself."""
     fields = _fields_of(context, each, attribute)
     before, after = each.before, each.after
-    plain = [field for field in fields if not field.many and field.shape is not Shape.REFERENCE]
-    if not plain or before is None or after is None or is_secret(attribute):
-        yield fields[0].name if len(fields) == 1 else f"@{attribute}", _values(context, each, attribute, removed, come)
-        return
-    for field in plain:
-        values = (shown_values(field, context.dialect.read(entry, field.name)) for entry in (before, after))
-        yield field.name, " -> ".join(", ".join(value) or "(empty)" for value in values)
+    is_plain = before is not None and after is not None and not is_secret(attribute)
+    told = [
+        (field.name, difference) for field in fields
+        if is_plain and field.shape is not Shape.REFERENCE and (difference := _of_field(context, each, field))
+    ]  # fmt: skip
+    name = fields[0].name if len(fields) == 1 else f"@{attribute}"
+    yield from told or [(name, _values(context, each, attribute, removed, come))]
+
+
+def _of_field(context: Context, each: Difference, field: Field) -> str:
+    """How the values of a field differ; empty where they read the same."""
+    entries = (entry for entry in (each.before, each.after) if entry is not None)
+    before, after = (shown_values(field, context.dialect.read(entry, field.name)) for entry in entries)
+    if before == after:
+        return ""
+    if len(before) <= 1 and len(after) <= 1:
+        return f"{''.join(before) or '(empty)'} -> {''.join(after) or '(empty)'}"
+    return ", ".join([*(f"- {v}" for v in before if v not in after), *(f"+ {v}" for v in after if v not in before)])
 
 
 def _values(
