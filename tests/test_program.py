@@ -67,7 +67,12 @@ def test_version_and_help(demo):
         (("show", "--raw=yes"), "--raw: it takes no value"),
         (("find", "--type", "cats"), "--type: 'cats' is none of accounts, groups, units, computers or all"),
         (("journal", "x"), "JOB: 'x' is no number of 0 or more"),
-        (("journal", "1", "2"), "'2' is a word too many"),
+        (("journal", "1", "2"), "a word too many"),
+        (("logon", "alund", "Kv9-lamp", "x"), "2 words too many"),
+        (
+            ("reset", "alund", "--password", "Kv9-lamp"),
+            "--password: this is none of generate, ask or -\n      a password never",
+        ),
         (("journal", "--last"), "--last: a value must follow it"),
         (
             ("charter", "chek"),
@@ -80,6 +85,7 @@ def test_a_command_line_that_means_nothing_is_told_as_all_else_is(demo, words, t
     done = demo.run(*words)
     assert (done.code, done.out) == (2, "")
     assert f"stop  {told}" in done.err
+    assert "Kv9" not in done.err
     answer = json.loads(demo.run(*words, "--json").err)
     assert (answer["outcome"], answer["exit"], answer["findings"][0]["code"]) == ("failed", 2, "usage")
     assert demo.run("help", "show").out == demo.run("show", "--help").out

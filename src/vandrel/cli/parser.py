@@ -83,8 +83,8 @@ class _Parser(argparse.ArgumentParser):
     def refuse_unknown(self, words: Sequence[str]) -> NoReturn:
         """Refuse words that mean nothing here: an option that there is not, or more of them than are taken."""
         word = next((word for word in words if word.startswith("-") and word != "-"), "")
-        if not word:
-            self.refuse(f"{words[0]!r} is a word too many")
+        if not word:  # which is not repeated, for it may be a password
+            self.refuse(f"{'a word' if len(words) == 1 else f'{len(words)} words'} too many")
         option = word.partition("=")[0]
         self.refuse(f"there is no option {option}", hint=self._meant_by(option))
 
@@ -109,8 +109,10 @@ class _Parser(argparse.ArgumentParser):
         hint = did_you_mean(value, action.choices)
         if isinstance(action, argparse._SubParsersAction):
             self.refuse(f"there is no command {value!r}", hint=hint)
-        what = f"{value!r} is none of {listed(map(str, action.choices))}"
-        self.refuse(what, option="/".join(action.option_strings), hint=hint)
+        choices, option = listed(map(str, action.choices)), "/".join(action.option_strings)
+        if option == "--password":  # somebody's, very likely
+            self.refuse(f"this is none of {choices}", option=option, hint="a password never stands in a command line;")
+        self.refuse(f"{value!r} is none of {choices}", option=option, hint=hint)
 
 
 class _Formatter(argparse.RawDescriptionHelpFormatter):

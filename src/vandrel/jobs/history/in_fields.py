@@ -58,7 +58,7 @@ def _added(context: Context, step: Add) -> ObjectChange:
         if (raw := view.raw(field.name)) and not (field.shape is Shape.FLAG and raw == ["no"]):
             fields.append(FieldChange(field.name, after=_shown(view, field)))
     if members := [str(value) for value in context.dialect.members(entry) if value]:
-        called = [names.parse(value).name for value in members] if len(members) <= _FEW else [f"{len(members)} in all"]
+        called = map(_name_of, members) if len(members) <= _FEW else [f"{len(members)} in all"]
         fields.append(FieldChange("members", after=tuple(called)))
     of_fields = {*context.dialect.attributes_read(view.object_type), *BY_NAME}
     rest = {name: values for name, values in step.attributes.items() if name not in of_fields}
@@ -67,6 +67,14 @@ def _added(context: Context, step: Add) -> ObjectChange:
     return ObjectChange(
         action, view.object_type, step.dn, context.label(entry), place, (*fields, *others.fields), kind
     )  # fmt: skip
+
+
+def _name_of(value: str) -> str:
+    """What the object is called that a value names; the value, where it names none."""
+    try:
+        return names.parse(value).name
+    except VandrelError:
+        return value
 
 
 def _shown(view: ObjectView, field: Field) -> tuple[str, ...]:
@@ -90,7 +98,7 @@ def _wanted(context: Context, steps: Iterable[Step]) -> dict[DN, list[str]]:
         if isinstance(step, Set | Rename):
             changes = step.changes if isinstance(step, Set) else ()
             changed.setdefault(step.dn, set()).update(change.attribute for change in changes)
-    return {dn: sorted((of_fields | names) - {*BY_NAME}) for dn, names in changed.items()}
+    return {dn: sorted((of_fields | own) - {*BY_NAME}) for dn, own in changed.items()}
 
 
 def _read_all(wanted: Mapping[DN, Sequence[str]], context: Context) -> None:
