@@ -14,8 +14,8 @@ if TYPE_CHECKING:
     from vandrel.errors import VandrelError
 
 
-def main(words: Sequence[str]) -> int:
-    """Run one command line and return its exit code."""
+def main(words: Sequence[str], *, owns_output: bool = False) -> int:
+    """Run one command line and return its exit code; with `owns_output`, standard output is its own to exchange."""
     from vandrel.cli.quick_start import load_msgspec
 
     load_msgspec()
@@ -29,7 +29,7 @@ def main(words: Sequence[str]) -> int:
         command = next((word for word in words if not word.startswith("-")), "")
         unread = Namespace(command=command, json="--json" in words, no_color="--no-color" in words)
         return _tell(Session(unread, words), error)
-    if getattr(args, "yes", False) and not args.dry_run:
+    if owns_output and getattr(args, "yes", False) and not args.dry_run:
         _outlive_reader()
     session = Session(args, words)
     if getattr(args, "mail_to", ""):
@@ -197,7 +197,7 @@ def entry() -> None:
     if isinstance(sys.stdin, io.TextIOWrapper):
         sys.stdin.reconfigure(errors="strict")
     try:
-        code = main(words)
+        code = main(words, owns_output=True)
         sys.stdout.flush()
     except BrokenPipeError:
         _let_go()

@@ -32,7 +32,7 @@ def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectCha
     if len({step.dn.key for step in steps if not isinstance(step, Remove)}) > _FEW:
         return changes_of_steps(context, steps)
     wanted = _wanted(context, steps)
-    context.ask_ahead(partial(_read_all, wanted), len(wanted))
+    context.ask_ahead(partial(_read_all, wanted))  # no more questions than may be on their way at a time
     told: list[ObjectChange | _Changed] = []
     standing: dict[str, _Changed] = {}
     for step in steps:
