@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from functools import partial
 
 from vandrel.directory import dn as names
@@ -33,11 +34,14 @@ def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectCha
         return changes_of_steps(context, steps)
     wanted = _wanted(context, steps)
     context.ask_ahead(partial(_read_all, wanted))  # no more questions than may be on their way at a time
-    told: list[ObjectChange | _Changed] = []
+    told: list[ObjectChange | _Added | _Changed] = []
     standing: dict[str, _Changed] = {}
     for step in steps:
-        if isinstance(step, Add | Remove):
-            told += [_added(context, step)] if isinstance(step, Add) else changes_of_steps(context, [step])
+        if isinstance(step, Add):
+            told.append(_Added(context, step))
+            continue
+        if isinstance(step, Remove):
+            told += changes_of_steps(context, [step])
             continue
         changed = standing.pop(step.dn.key, None)
         if changed is None:
@@ -45,28 +49,56 @@ def changes_in_fields(context: Context, steps: Sequence[Step]) -> list[ObjectCha
             told.append(changed)
         changed.take(step)
         standing[changed.dn.key] = changed
-    return [each.told() if isinstance(each, _Changed) else each for each in told]
+    namesakes = Namesakes(context)
+    namesakes.learn(dn for each in told if not isinstance(each, ObjectChange) for dn in each.named())
+    return [each if isinstance(each, ObjectChange) else each.told(namesakes) for each in told]
 
 
-def _added(context: Context, step: Add) -> ObjectChange:
-    """An object that is made, or comes back: its fields, and then attributes of which no field tells."""
-    entry = Entry(step.dn, step.attributes)
-    view = ObjectView(context, entry)
-    place, kind = context.place(step.dn.parent), context.one(entry, "kind") if view.object_type == ACCOUNT else ""
-    fields = [FieldChange("place", after=(place,))]
+class _Added:
+    """An object that is made, or comes back."""
+
+    def __init__(self, context: Context, step: Add) -> None:
+        self._context, self._step = context, step
+        self._entry = Entry(step.dn, step.attributes)
+
+    def named(self) -> Iterator[DN]:
+        """The objects that it names in its fields."""
+        return _named(ObjectView(self._context, self._entry))
+
+    def told(self, namesakes: Namesakes) -> ObjectChange:
+        """Its fields, and then attributes of which no field tells."""
+        context, step, entry = self._context, self._step, self._entry
+        view = ObjectView(context, entry, namesakes=namesakes)
+        place, kind = context.place(step.dn.parent), context.one(entry, "kind") if view.object_type == ACCOUNT else ""
+        fields = [FieldChange("place", after=(place,))]
+        for field in _own(view):
+            if (raw := view.raw(field.name)) and not (field.shape is Shape.FLAG and raw == ["no"]):
+                fields.append(FieldChange(field.name, after=_shown(view, field)))
+        if members := [str(value) for value in context.dialect.members(entry) if value]:
+            called = map(_name_of, members) if len(members) <= _FEW else [f"{len(members)} in all"]
+            fields.append(FieldChange("members", after=tuple(called)))
+        of_fields = {*context.dialect.attributes_read(view.object_type), *BY_NAME}
+        rest = {name: values for name, values in step.attributes.items() if name not in of_fields}
+        (others,) = changes_of_steps(context, [Add(step.dn, {"objectClass": entry.values_of("objectClass"), **rest})])
+        action = Action.RESTORE if step.was or step.restores else Action.CREATE
+        return ObjectChange(
+            action, view.object_type, step.dn, context.label(entry), place, (*fields, *others.fields), kind
+        )  # fmt: skip
+
+
+def _named(view: ObjectView) -> Iterator[DN]:
+    """The objects that the fields of one name."""
     for field in _own(view):
-        if (raw := view.raw(field.name)) and not (field.shape is Shape.FLAG and raw == ["no"]):
-            fields.append(FieldChange(field.name, after=_shown(view, field)))
-    if members := [str(value) for value in context.dialect.members(entry) if value]:
-        called = map(_name_of, members) if len(members) <= _FEW else [f"{len(members)} in all"]
-        fields.append(FieldChange("members", after=tuple(called)))
-    of_fields = {*context.dialect.attributes_read(view.object_type), *BY_NAME}
-    rest = {name: values for name, values in step.attributes.items() if name not in of_fields}
-    (others,) = changes_of_steps(context, [Add(step.dn, {"objectClass": entry.values_of("objectClass"), **rest})])
-    action = Action.RESTORE if step.was or step.restores else Action.CREATE
-    return ObjectChange(
-        action, view.object_type, step.dn, context.label(entry), place, (*fields, *others.fields), kind
-    )  # fmt: skip
+        if field.shape is Shape.REFERENCE:
+            for value in view.raw(field.name):
+                with suppress(VandrelError):
+                    yield names.parse(value)
+
+
+def _of_somebody(change: Change) -> Change | None:
+    """Who comes into a list of members and who leaves it, but for the empty name, which takes a place."""
+    removed, added = (tuple(value for value in values if value) for values in (change.removed, change.added))
+    return Change(change.attribute, removed, added) if removed or added else None
 
 
 def _name_of(value: str) -> str:
@@ -119,6 +151,8 @@ class _Changed:
         self.dn = dn
         self._before = self._after = entry
         self._changes: list[Change] = []
+        #: Of lists of members, who comes and goes.
+        self._lists: list[Change] = []
         self._others: list[FieldChange] = []
 
     def take(self, step: Step) -> None:
@@ -136,15 +170,27 @@ class _Changed:
                 rest = [change for change in changes if change not in lists]
                 self._changes += rest
                 self._after = applied(self._after, rest)
-                self._others += filter(None, map(self._members, lists))
+                self._lists += filter(None, map(_of_somebody, lists))
             case Set() | Password():
                 self._others += (field for each in changes_of_steps(self._context, [step]) for field in each.fields)
 
-    def told(self) -> ObjectChange:
+    def named(self) -> Iterator[DN]:
+        """The objects that are named by what changes."""
+        if self._before is not None and self._after is not None:
+            before, after = (_named(ObjectView(self._context, entry)) for entry in (self._before, self._after))
+            yield from {*before} ^ {*after}
+        for change in self._lists:
+            values = (*change.removed, *change.added)
+            for value in values if len(values) <= _FEW else ():
+                with suppress(VandrelError):
+                    yield names.parse(str(value))
+
+    def told(self, namesakes: Namesakes) -> ObjectChange:
         """What happens to the object."""
         context, before = self._context, self._before
         label = context.label(before) if before is not None else self._was.name
-        fields = (*self._moved(), *self._fields(), *self._others)
+        lists = (self._members(change, namesakes) for change in self._lists)
+        fields = (*self._moved(), *self._fields(namesakes), *lists, *self._others)
         new = self.dn if self.dn != self._was else None
         object_type = context.object_type(before) if before is not None else ""
         return ObjectChange(
@@ -158,11 +204,11 @@ class _Changed:
         if self.dn.rdn_text != self._was.rdn_text:
             yield FieldChange("name", (self._was.name,), (self.dn.name,))
 
-    def _fields(self) -> Iterator[FieldChange]:
+    def _fields(self, namesakes: Namesakes) -> Iterator[FieldChange]:
         """The fields that change; then attributes of which no field tells."""
         if self._before is None or self._after is None:
             return
-        before, after = ObjectView(self._context, self._before), ObjectView(self._context, self._after)
+        before, after = (ObjectView(self._context, entry, namesakes=namesakes) for entry in (self._before, self._after))
         of_fields = {self.dn.naming_attribute} if self.dn != self._was else set[str]()
         for field in _own(before):
             if before.raw(field.name) != after.raw(field.name):
@@ -173,12 +219,11 @@ class _Changed:
         for each in changes_of_steps(self._context, [Set(self.dn, rest)]) if rest else ():
             yield from each.fields
 
-    def _members(self, change: Change) -> FieldChange | None:
-        """Who comes into a list of members, and who leaves it; the empty name, which takes a place, is nobody."""
-        change = Change(change.attribute, tuple(filter(None, change.removed)), tuple(filter(None, change.added)))
-        if not (change.removed or change.added):
-            return None
+    def _members(self, change: Change, namesakes: Namesakes) -> FieldChange:
+        """Who comes into a list of members, and who leaves it."""
         (row,) = changes_of_steps(self._context, [Set(self.dn, (change,))])[0].fields
-        shown = Namesakes(self._context).shown
-        before, after = (tuple(shown(list(map(str, values)))) for values in (change.removed, change.added))
+        try:
+            before, after = (tuple(namesakes.shown(list(map(str, each)))) for each in (change.removed, change.added))
+        except VandrelError:  # a value that is no name
+            return row
         return FieldChange("members", before, after, is_partial=True, concerned=row.concerned)
