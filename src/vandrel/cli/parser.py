@@ -44,7 +44,7 @@ _MISSING = re.compile(r"the following arguments are required: (.*)", re.DOTALL)
 #: What it says of how many values an option has, by the beginning, in our words.
 _OUR_WORDS = {
     "expected one argument": "a value must follow it", "expected at least one argument": "a value must follow it",
-    "ignored explicit argument": "it takes no value", "not allowed with argument": "it does not go together with",
+    "ignored explicit argument": "it takes no value",
 }  # fmt: skip
 
 
@@ -55,10 +55,7 @@ class _Parser(argparse.ArgumentParser):
         """Raise a `VandrelError` with what the library has found."""
         about = _OF_ONE.fullmatch(message)
         option, what = about.groups() if about else ("", message)
-        for theirs, ours in _OUR_WORDS.items():
-            if what.startswith(theirs):
-                _, _, other = what.partition("argument ")
-                what = f"{ours} {other}" if ours.endswith("with") else ours
+        what = next((ours for theirs, ours in _OUR_WORDS.items() if what.startswith(theirs)), what)
         if missing := _MISSING.fullmatch(message):
             what = f"more is needed: {' and '.join(self._needed(missing[1].split(', ')))}"
         self.refuse(what, option=option)
@@ -192,7 +189,7 @@ def parse(words: Sequence[str]) -> argparse.Namespace:
         VandrelError: ``usage`` for one that cannot be read.
 
     """
-    if words[:1] == ["help"]:  # so others have it
+    if words[:1] == ["help"]:  # whoever thinks of a word first finds the option
         words = [*words[1:2], "--help"]
     parser = build_parser(words[0] if words else "")
     first = words[0].partition("=")[0] if words else ""

@@ -48,18 +48,19 @@ def input_lines() -> Iterator[str]:
 
 def _together(findings: Iterable[Finding]) -> Iterator[Finding]:
     """The findings; of many that say the same of one object each, one with a command about all of these."""
-    groups: dict[object, list[Finding]] = {}
+    groups: dict[object, list[tuple[Finding, str, str]]] = {}
     for finding in findings:
-        command = _ABOUT_ONE.fullmatch(finding.remedy) if finding.where.dn else None
-        key = (finding.code, finding.what, finding.severity, command[1]) if command else finding
-        groups.setdefault(key, []).append(finding)
+        about_one = _ABOUT_ONE.fullmatch(finding.remedy) if finding.where.dn else None
+        command, name = about_one.groups() if about_one else ("", "")
+        key = (finding.code, finding.what, finding.severity, command) if command else len(groups)
+        groups.setdefault(key, []).append((finding, command, name))
     for same in groups.values():
         if len(same) < _ALIKE:
-            yield from same
+            yield from (finding for finding, _, _ in same)
             continue
-        commands = [command for finding in same if (command := _ABOUT_ONE.fullmatch(finding.remedy))]
-        remedy = " ".join([commands[0][1], *(command[2] for command in commands)])
-        yield structs.replace(same[0], where=Location(text=f"{len(same)} objects"), remedy=remedy)
+        first, command, _ = same[0]
+        remedy = " ".join([command, *(name for _, _, name in same)])
+        yield structs.replace(first, where=Location(text=f"{len(same)} objects"), remedy=remedy)
 
 
 def _width(text: str) -> int:

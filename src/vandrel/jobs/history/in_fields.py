@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import suppress
 from functools import partial
 
 from vandrel.directory import dn as names
@@ -75,7 +74,8 @@ class _Added:
             if (raw := view.raw(field.name)) and not (field.shape is Shape.FLAG and raw == ["no"]):
                 fields.append(FieldChange(field.name, after=_shown(view, field)))
         if members := [str(value) for value in context.dialect.members(entry) if value]:
-            called = map(_name_of, members) if len(members) <= _FEW else [f"{len(members)} in all"]
+            called = [dn.name if (dn := names.name_in(value)) else value for value in members]
+            called = called if len(called) <= _FEW else [f"{len(called)} in all"]
             fields.append(FieldChange("members", after=tuple(called)))
         of_fields = {*context.dialect.attributes_read(view.object_type), *BY_NAME}
         rest = {name: values for name, values in step.attributes.items() if name not in of_fields}
@@ -90,23 +90,13 @@ def _named(view: ObjectView) -> Iterator[DN]:
     """The objects that the fields of one name."""
     for field in _own(view):
         if field.shape is Shape.REFERENCE:
-            for value in view.raw(field.name):
-                with suppress(VandrelError):
-                    yield names.parse(value)
+            yield from filter(None, map(names.name_in, view.raw(field.name)))
 
 
 def _of_somebody(change: Change) -> Change | None:
     """Who comes into a list of members and who leaves it, but for the empty name, which takes a place."""
     removed, added = (tuple(value for value in values if value) for values in (change.removed, change.added))
     return Change(change.attribute, removed, added) if removed or added else None
-
-
-def _name_of(value: str) -> str:
-    """What the object is called that a value names; the value, where it names none."""
-    try:
-        return names.parse(value).name
-    except VandrelError:
-        return value
 
 
 def _shown(view: ObjectView, field: Field) -> tuple[str, ...]:
@@ -181,9 +171,7 @@ class _Changed:
             yield from {*before} ^ {*after}
         for change in self._lists:
             values = (*change.removed, *change.added)
-            for value in values if len(values) <= _FEW else ():
-                with suppress(VandrelError):
-                    yield names.parse(str(value))
+            yield from filter(None, map(names.name_in, values)) if len(values) <= _FEW else ()
 
     def told(self, namesakes: Namesakes) -> ObjectChange:
         """What happens to the object."""

@@ -81,12 +81,12 @@ def _apart(bases: Sequence[DN]) -> list[DN]:
 
 def _named_then(context: Context, typed: str) -> DN:
     """An object of a snapshot, which need not be there any more, by its name in full or its place."""
+    if typed.startswith("/"):
+        return places.to_dn(places.parse(typed), context.charter.base)
     if "=" in typed:
         return names.parse(typed)
-    if not typed.startswith("/"):
-        what, remedy = f"{typed!r} is neither a place nor a distinguished name", "a snapshot knows objects by these"
-        raise VandrelError(Code.BAD_NAME, what, where=Location(text=typed), remedy=remedy)
-    return places.to_dn(places.parse(typed), context.charter.base)
+    what, remedy = f"{typed!r} is neither a place nor a distinguished name", "a snapshot knows objects by these"
+    raise VandrelError(Code.BAD_NAME, what, where=Location(text=typed), remedy=remedy)
 
 
 def _as_they_were(
