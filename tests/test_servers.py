@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import re
 import subprocess
@@ -15,6 +16,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import msgspec
 import pytest
 from msgspec import structs
 
@@ -24,7 +26,7 @@ from vandrel.demo.world import charter_text
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory import filter as filters
-from vandrel.directory.ldap import naming_turn, opening
+from vandrel.directory.ldap import naming_turn, opening, schema_cache
 from vandrel.directory.ldap.open_changes import OpenChanges
 from vandrel.directory.operations import AddEntry, Change, DeleteEntry, ModifyEntry, RenameEntry, SetPassword
 from vandrel.errors import NOTE, STOP, Code, DirectoryError
@@ -43,7 +45,7 @@ from vandrel.steps.references import own_references, with_references
 from vandrel.steps.runner import Runner
 from vandrel.steps.step import Add, Remove, Rename
 
-from . import servers
+from . import servers, test_reconcile
 from .conftest import Folder
 from .servers import SUFFIX, Forgetful, Slapd, free_port, open_directory, settings
 from .test_directory_contract import ANNA, BASE, BRIDGE, DECK, eventually, found, group, make, of, person, unit
@@ -509,7 +511,7 @@ def test_a_server_that_is_busy_is_waited_for(tmp_path):
 
 def test_the_first_two_requests_have_patience_too(slapd, monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))  # so that the schema is asked for
-    real, root, failed = opening.read, opening.root_and_stamp, []
+    real, root, failed = opening.read, opening._answers, []
 
     def fail_once(what: str) -> None:
         if what not in failed:
@@ -520,12 +522,12 @@ def test_the_first_two_requests_have_patience_too(slapd, monkeypatch, tmp_path):
         fail_once(dn)
         return real(link, dn, attributes)
 
-    def read_root(link: Link, guess: tuple[str, str]) -> object:
+    def read_root(*arguments: object) -> object:
         fail_once("")
-        return root(link, guess)
+        return root(*arguments)
 
     monkeypatch.setattr(opening, "read", read)
-    monkeypatch.setattr(opening, "root_and_stamp", read_root)
+    monkeypatch.setattr(opening, "_answers", read_root)
     directory = open_directory(slapd.settings())
     assert failed == ["", "cn=Subschema"]
     assert directory.schema.object_class("inetOrgPerson") is not None
@@ -817,7 +819,7 @@ def test_the_schema_is_asked_for_again_only_when_it_has_changed(monkeypatch, tmp
         second = open_directory(server.settings())
         assert asked == []  # but for the root, and one time stamp with it
         assert second.schema.definitions == first.schema.definitions
-        (kept,) = (tmp_path / "vandrel").iterdir()
+        kept = schema_cache._file(server.settings())
         assert kept.stat().st_mode & 0o077 == 0
         for spoil in (lambda: kept.write_bytes(kept.read_bytes()[:-9]), lambda: os.utime(kept, (0, 0))):
             spoil()  # cut short, or too old: read anew
@@ -828,6 +830,39 @@ def test_the_schema_is_asked_for_again_only_when_it_has_changed(monkeypatch, tmp
     with servers.running(servers.BARE) as server:  # without our schema, it may be loaded at any time
         assert open_directory(server.settings()).schema.attribute("vandrelBack") is None
         assert not kept.exists()
+
+
+def test_what_a_server_says_of_itself_is_taken_for_true_until_its_first_answer(tmp_path):
+    with _demo_far_away(tmp_path) as (_, relay, demo):
+        assert demo.run("show", "alund").code == 0
+        (file,) = (tmp_path / "cache" / "vandrel").glob("schema-*")
+        true = msgspec.msgpack.decode(file.read_bytes(), type=schema_cache.KeptSchema)
+        others = {
+            name: true.told | {name: ["o=elsewhere"]}
+            for name in ("namingContexts", "vendorVersion", "supportedControl")
+        }
+        spoiled = {
+            **{name: structs.replace(true, told=told) for name, told in others.items()},
+            "the stamp": structs.replace(true, stamp="20010101000000Z"),
+            "the schema": structs.replace(true, stamp="20010101000000Z", definitions={name: [] for name in true.definitions}),
+        }  # fmt: skip
+        for number, (what, kept) in enumerate(spoiled.items()):
+            for words in (["show", "alund"], ["edit", "alund", f"title=Cook {number}", "-y"]):
+                file.write_bytes(msgspec.msgpack.encode(kept))
+                relay.trips = 0
+                done = demo.run(*words)
+                assert done.code == 0 and "Anna Lund" in done.out, (what, done.err)
+                assert msgspec.msgpack.decode(file.read_bytes(), type=schema_cache.KeptSchema) == true, what
+            assert json.loads(demo.run("show", "alund", "--json").out)["objects"][0]["fields"]["title"] == [
+                f"Cook {number}"
+            ]
+        # Standard input is read once, so nothing is taken for true then.
+        test_reconcile.write(demo, test_reconcile.everybody(demo))
+        assert demo.run("import", "roster.csv", "--propose", "-q").code == 0
+        file.write_bytes(msgspec.msgpack.encode(spoiled["the stamp"]))
+        roster = (demo.path / "roster.csv").read_text()
+        done = demo.run("reconcile", "-", "--intake", "roster.intake.yaml", "-n", stdin=roster)
+        assert done.code == 0 and "as the roster says" in done.out, done.out + done.err
 
 
 def _most_answers() -> dict[str, int]:

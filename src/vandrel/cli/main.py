@@ -49,7 +49,7 @@ def _run(session: Session, words: Sequence[str]) -> int:
 
     try:
         _must_be_text(words)
-        result = session.args.run(session)
+        result = _worked_out(session)
         if isinstance(result, int):
             return result
         from vandrel.cli.present import present
@@ -67,6 +67,21 @@ def _run(session: Session, words: Sequence[str]) -> int:
         return _tell(session, _system(error))
     except Exception as error:
         return _tell(session, _internal(error))
+
+
+def _worked_out(session: Session) -> Any:
+    """What the command has worked out; anew where a server says something else of itself than a short while ago."""
+    try:
+        result = session.args.run(session)
+    except Exception:  # whatever it is, it may have come of what was taken for true
+        if not session.is_outdated:
+            raise
+    else:
+        if not session.is_outdated:
+            session.can_start_over = False  # from here on something may be written, and was shown
+            return result
+    session.start_over()
+    return session.args.run(session)
 
 
 def _must_be_text(words: Sequence[str]) -> None:

@@ -40,6 +40,10 @@ class Session:
 
     def __init__(self, args: argparse.Namespace, words: Sequence[str]) -> None:
         self.args = args
+        self._given = dict(vars(args))
+        self._servers: list[LdapDirectory | ServiceDirectory] = []
+        #: Whether the command can begin anew: standard input can be read only once, and once anew is enough.
+        self.can_start_over = not any(word == "-" or word.endswith("=-") for word in words)
         self.terminal = Terminal(
             as_json=getattr(args, "json", False),
             quiet=getattr(args, "quiet", False),
@@ -58,6 +62,33 @@ class Session:
         import shlex
 
         return shlex.join(["vandrel", *self._words])
+
+    @property
+    def is_outdated(self) -> bool:
+        """Whether some server is not what it was taken to be, as far as that can be seen by now."""
+        if not self._servers:
+            return False
+        from vandrel.directory.port import DescriptionChangedError
+
+        for server in self._servers:
+            try:
+                server.confirm()
+            except DescriptionChangedError:
+                return True
+            except VandrelError:  # whoever goes on with it is told
+                continue
+        return False
+
+    def start_over(self) -> None:
+        """Begin anew, and take nothing on trust: some server is not what it was a short while ago."""
+        for server in self._servers:
+            server.close()
+        args, given, words, is_by_hand = self.args, self._given, self._words, self.is_by_hand
+        vars(args).clear()
+        vars(args).update(given)
+        vars(self).clear()
+        Session.__init__(self, args, words)
+        self.is_by_hand, self.can_start_over = is_by_hand, False
 
     # --- files
 
@@ -261,7 +292,8 @@ class Session:
             raise VandrelError(Code.OUT_OF_REACH, what, where=Location(server=self.target.name))
         from vandrel.connections.connect import connect
 
-        directory = connect(self.target, self.ask)
+        directory = connect(self.target, self.ask, trusting=self.can_start_over)
+        self._servers.append(directory)
         if self.target.connection.unchecked and not self.terminal.as_json:
             what = "the certificate of the server is not checked: it could be another server"
             remedy = "name the file of the authority that signed it: ca-file"

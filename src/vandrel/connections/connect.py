@@ -13,8 +13,11 @@ if TYPE_CHECKING:
     from vandrel.directory.service.store import ServiceDirectory
 
 
-def connect(target: Target, ask: Ask) -> LdapDirectory | ServiceDirectory:
+def connect(target: Target, ask: Ask, *, trusting: bool = False) -> LdapDirectory | ServiceDirectory:
     """Connect and bind; or prepare to speak to a service.
+
+    With `trusting`, a server is taken to say of itself what it said a short while ago, until its first answer: see
+    `vandrel.directory.ldap.opening`.
 
     Raises:
         VandrelError: whatever stands in the way of the password, the library, the host or the identity.
@@ -40,7 +43,8 @@ def connect(target: Target, ask: Ask) -> LdapDirectory | ServiceDirectory:
             others=target.others, start_tls=connection.start_tls, ca_file=connection.ca_file,
             unchecked=connection.unchecked, plain=connection.unencrypted, policy=connection.policy,
             seconds=connection.seconds, patience=connection.patience,
-        )
+        ),
+        trusting=trusting,
     )  # fmt: skip
 
 

@@ -21,6 +21,10 @@ from vandrel.secret import Secret
 Form = tuple[str, str]
 
 
+class DescriptionChangedError(Exception):
+    """A server has come to say something else of itself than what it was taken to say: begin anew, and wait for it."""
+
+
 class WrittenAheadError(AssertionError):
     """Somebody writes to a directory that only sends questions ahead: a fault of the program."""
 

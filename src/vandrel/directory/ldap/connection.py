@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import ldap
 import ldap.sasl
+from ldap.ldapobject import SimpleLDAPObject
 from msgspec import Struct
 
 from vandrel.directory.ldap.error_mapping import in_words, why_untrusted
@@ -59,13 +61,30 @@ class Settings(Struct, frozen=True):
         return self.bind_dn or "nobody (anonymous)"
 
 
+class Connection(SimpleLDAPObject):  # type: ignore[misc]
+    """A connection on which something may have to be looked at before the first answer is given out."""
+
+    before_answer: Callable[[], None] | None = None
+
+    def result4(self, *arguments: Any, **more: Any) -> Any:
+        """What every method that waits for an answer goes through."""
+        self.look_first()
+        return super().result4(*arguments, **more)
+
+    def look_first(self) -> None:
+        """Look at it now. Raises what that raises."""
+        if (look := self.before_answer) is not None:
+            self.before_answer = None
+            look()
+
+
 def encrypted(settings: Settings, url: str) -> bool:
     """Whether nobody on the way can read along: TLS, or a socket of this machine."""
     return settings.start_tls or url.lower().startswith(("ldaps:", "ldapi:"))
 
 
-def connect(settings: Settings, last: str = "") -> tuple[Any, str]:
-    """A bound connection (``ldap.ldapobject.LDAPObject``) to the first host that answers, and its URL.
+def connect(settings: Settings, last: str = "") -> tuple[Connection, str]:
+    """A bound connection to the first host that answers, and its URL.
 
     Args:
         settings: hosts and identity.
@@ -87,14 +106,14 @@ def connect(settings: Settings, last: str = "") -> tuple[Any, str]:
     raise failed or DirectoryError(Code.OUT_OF_REACH, "no server is named")
 
 
-def _connect(settings: Settings, url: str) -> Any:
+def _connect(settings: Settings, url: str) -> Connection:
     if settings.secret is not None and not encrypted(settings, url) and not settings.plain:
         raise DirectoryError(
             Code.NOT_PERMITTED, "the password would go over the network unencrypted", where=Location(server=url),
             remedy="use ldaps://, or write start-tls: true or unencrypted: true into the connection",
         )  # fmt: skip
     try:
-        connection = ldap.initialize(url, bytes_mode=False)
+        connection = Connection(url, bytes_mode=False)
         connection.protocol_version = ldap.VERSION3
         connection.set_option(ldap.OPT_REFERRALS, 0)
         connection.set_option(ldap.OPT_NETWORK_TIMEOUT, settings.seconds)
@@ -125,7 +144,7 @@ def _connect(settings: Settings, url: str) -> Any:
     return connection
 
 
-def _bind(connection: Any, settings: Settings) -> None:
+def _bind(connection: Connection, settings: Settings) -> None:
     try:
         if settings.sasl == "external":
             connection.sasl_interactive_bind_s("", ldap.sasl.external())

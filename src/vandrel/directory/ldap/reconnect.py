@@ -9,8 +9,9 @@ from typing import TypeVar
 
 import ldap
 
-from vandrel.directory.ldap.connection import Settings, connect, encrypted
+from vandrel.directory.ldap.connection import Connection, Settings, connect, encrypted
 from vandrel.directory.ldap.error_mapping import in_words
+from vandrel.directory.port import DescriptionChangedError
 from vandrel.errors import Code, DirectoryError, Location
 
 #: The server may or may not have done what it was asked.
@@ -29,6 +30,48 @@ class Link:
         self.settings = settings
         self.connection, self.url = connect(settings)
         self.reconnected = 0
+        self._ask: Callable[[Connection], Callable[[], bool]] | None = None
+        self._is_outdated = False
+
+    def expect(self, ask: Callable[[Connection], Callable[[], bool]]) -> None:
+        """Take something on trust until the first answer comes, which raises `DescriptionChangedError` if it was wrong.
+
+        Args:
+            ask: sends the questions on a connection, and gives back what looks whether the answers are as expected.
+
+        """
+        self._ask = ask
+        self._expect()
+
+    def _expect(self) -> None:
+        if self._ask is None:
+            return
+        is_as_expected = self._ask(self.connection)
+
+        def look() -> None:
+            self._is_outdated = not is_as_expected()
+            self._ask = None
+            self._must_be_current()
+
+        self.connection.before_answer = look
+
+    def _must_be_current(self) -> None:
+        if self._is_outdated:
+            raise DescriptionChangedError
+
+    def confirm(self) -> None:
+        """See to it that nothing is taken on trust any more.
+
+        Raises:
+            DescriptionChangedError: it was wrong.
+            DirectoryError: ``out-of-reach`` and the like, where that cannot be seen.
+
+        """
+        try:
+            self.connection.look_first()
+        except NO_ANSWER as error:
+            raise in_words(error, Location(server=self.settings.name or self.url)) from None
+        self._must_be_current()
 
     def persist(self, attempt: Callable[[], _T]) -> _T:
         """Try until a server answers, with growing pauses, as long as the settings have patience.
@@ -62,6 +105,7 @@ class Link:
         """Connect once more. Raises `DirectoryError`."""
         self.connection, self.url = connect(self.settings, self.url)
         self.reconnected += 1
+        self._expect()
 
     @property
     def private(self) -> bool:

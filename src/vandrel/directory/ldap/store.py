@@ -59,8 +59,8 @@ def _text_if_any(value: bytes) -> Value:
 class LdapDirectory:
     """A server; see `vandrel.directory.port.Directory` for what its methods promise."""
 
-    def __init__(self, settings: Settings) -> None:
-        """Connect, bind, and read what the server says of itself.
+    def __init__(self, settings: Settings, *, trusting: bool = False) -> None:
+        """Connect, bind, and read what the server says of itself; `trusting` is that of `read_opening`.
 
         Raises:
             DirectoryError: ``out-of-reach``, ``certificate``, ``not-permitted``.
@@ -70,7 +70,7 @@ class LdapDirectory:
         self._link = Link(settings)
         self._searches: Searches | SearchesAhead
         self._searches = searches = Searches(self._link)
-        opening = read_opening(self._link)
+        opening = read_opening(self._link, trusting=trusting)
         self._contexts, self.about, self.server, self._schema = (
             opening.contexts, opening.about, opening.server, opening.schema
         )  # fmt: skip
@@ -109,6 +109,7 @@ class LdapDirectory:
         """The searches of a directory that answers. Raises `WrittenAheadError`."""
         if not isinstance(self._searches, Searches):
             raise WrittenAheadError("nothing is written ahead")
+        self.confirm()
         return self._searches
 
     def _matched(self) -> MatchedValues | None:
@@ -116,6 +117,10 @@ class LdapDirectory:
         if MATCHED_VALUES not in self.about.controls:
             return None
         return MatchedValues(self._searches, self._schema, self._contexts, self._entry, self._held)
+
+    def confirm(self) -> None:
+        """See to it that the server says of itself what it was taken to say. Raises as `Link.confirm` does."""
+        self._link.confirm()
 
     @property
     def bound_as(self) -> str:
