@@ -16,11 +16,13 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from multiprocessing import get_context
 from pathlib import Path
 
 from benchmarks.keeping import House, timed
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
+from vandrel.directory.dn import DN
 from vandrel.directory.operations import Change, ModifyEntry
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceSettings
@@ -90,14 +92,36 @@ def _memory() -> int:
     return int(Path("/proc/self/statm").read_text("ascii").split()[1]) * resource.getpagesize() // 2**20
 
 
+def _house(folder: Path, count: int) -> tuple[House, list[DN]]:
+    """A directory with so many people, all enabled, and their names."""
+    house = House(folder, count)
+    people = [step.dn for step in house.creation if isinstance(step, Add) and len(step.dn) == len(house.base) + 2]
+    enabling = Change("pwdAccountLockedTime", (mapping.DISABLED,))
+    house.directory.execute([ModifyEntry(dn, (enabling,)) for dn in people], atomic=True)
+    house.creation = []
+    return house, people
+
+
+def _growth(count: int) -> int:
+    """What a first synchronization of so many leaves in memory, in MB; for a process of its own."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        house, _ = _house(folder, count)
+        with service(folder / "service") as directory:
+            target = Target(house, directory, folder)
+            before = _memory()
+            target.run()
+            return _memory() - before
+
+
 def main(count: int) -> None:
     """Measure."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        house = House(folder, count)
-        people = [step.dn for step in house.creation if isinstance(step, Add) and len(step.dn) == len(house.base) + 2]
-        enabling = Change("pwdAccountLockedTime", (mapping.DISABLED,))
-        house.directory.execute([ModifyEntry(dn, (enabling,)) for dn in people], atomic=True)
+        few = count // 4
+        with get_context("spawn").Pool(1) as pool:
+            little = pool.apply(_growth, (few,))
+        house, people = _house(folder, count)
         with service(folder / "one") as directory:
             target = Target(house, directory, folder)
             before = _memory()
@@ -129,7 +153,7 @@ def main(count: int) -> None:
     print(f"first synchronization of {count:,}: {ratio:.2f} x the bare loop ({both}), {sent:,} requests")
     print(f"a second that reads everything: {whole / first:.3f} of the first")
     print(f"a recent one with {differing[0]:,} changes: {second / first:.3f} of the first, {requests:,} requests")
-    print(f"memory of the first: {more} MB more, {1024 * more / count:.1f} KB a person")
+    print(f"memory of a first of {few:,}: {little} MB more; of {count:,}: {more} MB more")
 
 
 if __name__ == "__main__":

@@ -28,6 +28,7 @@ from vandrel.text.people import PARTICLES
 if TYPE_CHECKING:
     from vandrel.charter.naming import NamingRule
     from vandrel.charter.pattern import Pattern
+    from vandrel.charter.text_building import PatternStyle
 
 _T = TypeVar("_T")
 
@@ -92,6 +93,10 @@ class Charter(Struct, frozen=True, dict=True):
         """The particles of surnames, in lower case."""
         by_language = self.document.particles
         return PARTICLES if by_language is None else frozenset(word.casefold() for word in by_language)
+
+    @cached_property
+    def _styles(self) -> dict[str, PatternStyle]:
+        return {}
 
     @cached_property
     def fields(self) -> FieldCatalog:
@@ -190,9 +195,13 @@ class Charter(Struct, frozen=True, dict=True):
         from vandrel.charter.pattern import parse
         from vandrel.charter.text_building import EmptyField, PatternStyle, build
 
+        language = values.get("language", "")
+        if (style := self._styles.get(language)) is None:  # one for all, for what is built is remembered by its style
+            style = self._styles[language] = PatternStyle(language=language, particles=self.particles)
+
         parsed = parse(pattern) if isinstance(pattern, str) else pattern
         try:
-            pieces = build(parsed, values, PatternStyle(language=values.get("language", ""), particles=self.particles))
+            pieces = build(parsed, values, style)
         except EmptyField as error:
             raise VandrelError(
                 Code.REQUIRED,

@@ -374,12 +374,12 @@ class StandardDialect(StandardGroups):
             self.write(entry, "ends", ends)
         if object_type == GROUP and (attribute := self._must_list(entry)):
             entry.attributes.setdefault(attribute, [NOBODY])
-        self._logins[dn.key] = entry.text("uid")
+        self._remember_login(entry)
         return entry.attributes
 
     def addable(self, entry: Entry, *, is_same: bool = False) -> tuple[dict[str, list[Value]], str]:
         """See `BaseDialect.addable`; the logon name is known from here on."""
-        self._logins[entry.dn.key] = entry.text("uid")
+        self._remember_login(entry)
         return super().addable(entry, is_same=is_same)
 
     def changes_after_creation(self, object_type: str, values: Mapping[str, Sequence[str]]) -> list[Change]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from vandrel.dialects.base import BaseDialect
 from vandrel.dialects.codec import FieldCodec
@@ -17,6 +18,11 @@ from vandrel.directory.member_lists import BY_LOGIN, BY_NAME
 from vandrel.directory.operations import Change
 from vandrel.fields import GROUP
 
+if TYPE_CHECKING:
+    from vandrel.directory.spilled import SpilledMap
+
+#: New accounts whose logon names are held in memory.
+_LOGINS_IN_MEMORY = 100_000
 #: A group of nobody: RFC 4519 (3.5) demands a member, and the empty name is a name.
 NOBODY = ""
 #: The object classes of groups, each with the list that it has.
@@ -60,16 +66,26 @@ class StandardGroups(BaseDialect):
 
     def login_of(self, dn: DN) -> str:
         """The logon name of somebody, by the name, by a new entry that was just made, or by the directory."""
-        if self.schema.attribute_name(dn.naming_attribute) == "uid":
+        if self._is_named_by_login(dn):
             return dn.name
         if dn.key not in self._logins:
             entry = self.directory.get(dn)
             self._logins[dn.key] = entry.text("uid") if entry is not None else ""
         return self._logins[dn.key]
 
+    def _is_named_by_login(self, dn: DN) -> bool:
+        return self.schema.attribute_name(dn.naming_attribute) == "uid"
+
+    def _remember_login(self, new: Entry) -> None:
+        """Take note of the logon name of a new entry, which cannot be read yet."""
+        if not self._is_named_by_login(new.dn):
+            self._logins[new.dn.key] = new.text("uid")
+
     @cached_property
-    def _logins(self) -> dict[str, str]:
-        return {}
+    def _logins(self) -> SpilledMap[str]:
+        from vandrel.directory.spilled import Spill  # most commands have no use for it
+
+        return Spill(_LOGINS_IN_MEMORY).map(str)
 
     def groups_filter(self, entry: Entry) -> Filter:
         """By the lists of names; by logon name as well where there are groups that list them."""

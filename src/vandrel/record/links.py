@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from msgspec import Struct
@@ -44,6 +45,56 @@ _encode = msgspec.msgpack.Encoder().encode
 _decode = msgspec.msgpack.Decoder(dict[str, tuple[str, ...]]).decode
 
 
+class LinksBefore(Mapping[str, Link]):
+    """The links of one pair of directories by the identifier here; each is read when somebody asks for it.
+
+    Raises where it is looked at:
+        DirectoryError: ``damaged``; as opening a directory does.
+
+    """
+
+    def __init__(self, links: Links, pair: tuple[str, str]) -> None:
+        """Take the file, and the identities of both directories."""
+        self._links, self._pair = links, pair
+
+    def __getitem__(self, here: str) -> Link:
+        for row in self._rows("here, there, sent", " AND here = ?", here):
+            return self._read(*row)
+        raise KeyError(here)
+
+    def __contains__(self, here: object) -> bool:
+        return any(True for _ in self._rows("1", " AND here = ?", str(here)))
+
+    def __iter__(self) -> Iterator[str]:
+        return (here for here, _ in self.identifiers())
+
+    def __len__(self) -> int:
+        return sum(number for (number,) in self._rows("count(*)"))
+
+    def identifiers(self) -> Iterator[tuple[str, str]]:
+        """The identifiers here and there, and nothing else."""
+        return self._rows("here, there")
+
+    def all(self) -> Iterator[Link]:
+        """All links, in one pass."""
+        return (self._read(*row) for row in self._rows("here, there, sent"))
+
+    def _rows(self, columns: str, where: str = "", *values: str) -> Iterator[Any]:
+        if self._links.exists:
+            command = f"SELECT {columns} FROM link WHERE source = ? AND target = ?{where}"
+            with sqlite_file.plain_errors(self._links.path):
+                yield from self._links.db.execute(command, (*self._pair, *values))
+
+    def _read(self, here: str, there: str, sent: bytes) -> Link:
+        try:
+            return Link(here, there, _decode(sent))
+        except msgspec.MsgspecError:
+            raise DirectoryError(
+                Code.DAMAGED, "what was sent before is damaged", where=Location(file=str(self._links.path)),
+                remedy="delete the file: the next run matches everybody anew",
+            ) from None  # fmt: skip
+
+
 class Links(OwnFile):
     """The links between one pair of directories, in a file beside the journal of the second."""
 
@@ -52,27 +103,17 @@ class Links(OwnFile):
         super().__init__(path, _APPLICATION, _TABLES, "file of links")
         self._pair = (source, target)
 
-    def read(self) -> Mapping[str, Link]:
-        """The links by the identifier here; nothing where nothing was ever kept.
-
-        Raises:
-            DirectoryError: ``damaged``; as opening a directory does.
-
-        """
-        if not self.exists:
-            return {}
-        try:
-            with sqlite_file.plain_errors(self.path):
-                rows = self.db.execute("SELECT here, there, sent FROM link WHERE source = ? AND target = ?", self._pair)
-                return {here: Link(here, there, _decode(values)) for here, there, values in rows}
-        except msgspec.MsgspecError:
-            raise DirectoryError(
-                Code.DAMAGED, "what was sent before is damaged", where=Location(file=str(self.path)),
-                remedy="delete the file: the next run matches everybody anew",
-            ) from None  # fmt: skip
+    def read(self) -> LinksBefore:
+        """The links by the identifier here; nothing where nothing was ever kept."""
+        return LinksBefore(self, self._pair)
 
     def last_run(self) -> datetime | None:
-        """When the last run that was kept began; None where there was none. Raises as `read` does."""
+        """When the last run that was kept began; None where there was none.
+
+        Raises:
+            DirectoryError: as opening a directory does.
+
+        """
         if not self.exists:
             return None
         with sqlite_file.plain_errors(self.path):

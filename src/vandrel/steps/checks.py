@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, MutableMapping, MutableSet, Sequence
 from collections.abc import Set as Keys
 from functools import cached_property
 
@@ -17,6 +17,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Directory, EffectiveRights, other_identities
+from vandrel.directory.spilled import Spill
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
@@ -43,26 +44,28 @@ class Checks:
 
     def __init__(
         self, directory: Directory, dialect: Dialect, entries: Keys[str] = frozenset(), coming: Iterable[str] = (),
-        *, gives_back: bool = False,
+        *, gives_back: bool = False, spill: Spill | None = None,
     ) -> None:  # fmt: skip
         """Prepare to check.
 
         `entries` are the keys of names that the request has just read, which so exist; `coming` those of objects that
         will be made, at which a step may point before. With `gives_back` the values are those that the directory held:
-        what would be wrong with new ones is no more than a note.
+        what would be wrong with new ones is no more than a note. Of very many steps, what is known of all that are
+        made can be kept in `spill`.
         """
         self._read = entries
         self._gives_back = gives_back
         self._directory = directory
         self._dialect = dialect
         self._schema = directory.schema
-        self._added: dict[str, DN] = {}
-        self._coming: set[str] = set(coming)
+        self._added: MutableSet[str] = spill.set() if spill is not None else set()
+        self._coming: MutableSet[str] = spill.set(coming) if spill is not None else set(coming)
         self._deleted: set[str] = set()
         self._moves: list[Rename] = []
         self._made_moves: list[Rename] = []
         self._rights: dict[str, EffectiveRights | None] = {}
-        self._given: dict[tuple[str, str], DN] = {}
+        #: Who is given a unique value, by the attribute and the key of the value.
+        self._given: MutableMapping[str, DN] = spill.map(DN) if spill is not None else {}
         #: What earlier steps change, by the key of the object's name.
         self._set: dict[str, list[Change]] = {}
         #: Unique values that earlier steps take away, by attribute and key, and from whom.
@@ -96,7 +99,7 @@ class Checks:
                 case Add():
                     findings += self._add(step, existing)
                     findings += self._names_free(step.dn, claimed, owners)
-                    self._added[step.dn.key] = step.dn
+                    self._added.add(step.dn.key)
                     self._deleted.discard(step.dn.key)
                 case Set():
                     findings += self._changes(step, existing)
@@ -106,7 +109,7 @@ class Checks:
                 case Rename():
                     findings += self._rename(step, existing)
                     findings += self._names_free(step.dn, claimed, owners)
-                    self._added[step.new.key] = step.new
+                    self._added.add(step.new.key)
                     self._deleted.add(step.dn.key)
                     self._deleted.discard(step.new.key)
                     self._made_moves.append(step)
@@ -188,7 +191,7 @@ class Checks:
         existing = {dn.key for dn in self._directory.existing(unknown)}
         if not self._directory.capabilities.answers:  # what is asked of those that are there is to be asked
             existing = {dn.key for dn in unknown}
-        return existing | (by_key.keys() & self._read)
+        return existing | {key for key in by_key if key in self._read}
 
     def _claims(self, step: Step) -> list[_Claim]:
         """What the step adds and must be unique: the value as stored, and where it must not stand a second time."""
@@ -359,7 +362,7 @@ class Checks:
         for value, forms in claims:
             if not forms:
                 continue
-            planned = self._given.setdefault((forms[0][0], str(self._schema.key(*forms[0]))), dn)
+            planned = self._given.setdefault(f"{forms[0][0]}={self._schema.key(*forms[0])!s}", dn)
             owners = (
                 [(form, owners_by_form[form]) for form in forms if form in owners_by_form] if owners_by_form else []
             )

@@ -11,6 +11,7 @@ from vandrel.dialects.dialect import Dialect
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
+from vandrel.directory.spilled import Spill
 from vandrel.errors import NOTE, Code, DirectoryError, Finding, Location, VandrelError, not_made_with_the_rest
 from vandrel.steps.checks import Checks
 from vandrel.steps.step import Add, Rename, Step
@@ -29,10 +30,10 @@ class NameGuard:
 
     """
 
-    def __init__(self, directory: Directory, dialect: Dialect) -> None:
+    def __init__(self, directory: Directory, dialect: Dialect, spill: Spill | None = None) -> None:
         self._directory = directory
         self._dialect = dialect
-        self._checks = Checks(directory, dialect)
+        self._checks = Checks(directory, dialect, spill=spill)
         self.twice: list[Finding] = []
 
     def execute(self, steps: Sequence[Step], *, atomic: bool, most_refused: int | None = None) -> list[Outcome]:

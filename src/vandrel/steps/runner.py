@@ -12,8 +12,10 @@ from vandrel.dialects.ahead import ask_ahead
 from vandrel.dialects.dialect import Dialect
 from vandrel.directory.entry import Entry
 from vandrel.directory.port import Directory
+from vandrel.directory.spilled import Spill
 from vandrel.errors import Code, Finding, Location, Refused, VandrelError, are_fatal
 from vandrel.gc_control import gc_paused, let_go
+from vandrel.lazy_list import LazyList
 from vandrel.record.attic import Attic
 from vandrel.record.journal import AHEAD, BEGUN, BROKEN, MADE, PART, REFUSED, Job, Journal, JournalStep, NewJob, Record
 from vandrel.steps.applied_steps import applied_steps
@@ -126,7 +128,7 @@ class Runner:
     @staticmethod
     def _check_batches(plan: Plan, dialect: Dialect, most: int | None = None) -> list[Finding]:
         """The findings of the first batches of a plan, or of all of them."""
-        checks = Checks(dialect.directory, dialect, plan.read, gives_back=bool(plan.undoes))
+        checks = Checks(dialect.directory, dialect, plan.read, gives_back=bool(plan.undoes), spill=_spill_for(plan))
         checks.announce(plan.steps)
         return [finding for _, batch in islice(_batches(plan), most) for finding in checks.check(batch)]
 
@@ -197,7 +199,7 @@ class Runner:
             self.job = 0
             _end(journal, report.job, PART)
             raise
-        guard = NameGuard(here, self._dialect)
+        guard = NameGuard(here, self._dialect, _spill_for(plan))
         report.twice = guard.twice
         maker = guard if plan.for_good else DeletionKeeper(here, guard, self.attic, journal.job(report.job), plan.steps)
         try:
@@ -350,6 +352,11 @@ def _batches(plan: Plan) -> Iterator[tuple[int, Sequence[Step]]]:
         for begin in range(start, end, BATCH):
             yield begin + 1, steps[begin : min(begin + BATCH, end)]
         start = max(start, end)
+
+
+def _spill_for(plan: Plan) -> Spill | None:
+    """Where what is known of the steps is kept: beside them, if they are too many to be held."""
+    return Spill() if isinstance(plan.steps, LazyList) else None
 
 
 def _end(journal: Journal, job: int, state: str) -> None:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import json
-import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 import msgspec
 from msgspec import Struct
@@ -12,6 +11,7 @@ from msgspec import Struct
 from vandrel.directory.dn import DN
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceLink
+from vandrel.directory.spilled import Spill, SpilledMap
 from vandrel.errors import Code, DirectoryError, Location
 
 #: The endpoints of RFC 7644, 3.2, and the attribute that names what stands there.
@@ -31,7 +31,7 @@ class Record(Struct):
     @property
     def resource(self) -> mapping.Resource:
         """The record as it was read."""
-        resource: mapping.Resource = msgspec.json.decode(zlib.decompress(self.packed))
+        resource: mapping.Resource = msgspec.json.decode(self.packed)
         return resource
 
 
@@ -41,14 +41,14 @@ class Records:
     def __init__(self, link: ServiceLink, base: DN) -> None:
         """Begin with nothing; `base` is the top below which everything stands."""
         self._link, self._base = link, base
-        #: By the key of a name.
-        self._records: dict[str, Record] = {}
-        #: By identifier.
-        self._names: dict[str, DN] = {}
+        spill = Spill()  # there may be very many
+        #: By endpoint: the records by the keys of their names, and the names by identifier.
+        self._records: dict[str, SpilledMap[Record]] = {endpoint: spill.map(Record) for endpoint in NAMING}
+        self._names: dict[str, SpilledMap[DN]] = {endpoint: spill.map(DN) for endpoint in NAMING}
         #: Identifiers that names had in another run, and the versions that it left.
-        self._remembered: dict[str, tuple[str, str]] = {}
+        self._remembered: SpilledMap[tuple[str, str]] = spill.map(tuple[str, str])
         #: Whether everything was read once by this connection, by endpoint; own changes are followed.
-        self._is_known = {PEOPLE: False, GROUPS: False}
+        self._is_known = dict.fromkeys(NAMING, False)
 
     def is_known(self, endpoint: str) -> bool:
         """Whether everything there was read once; own changes are followed."""
@@ -56,11 +56,11 @@ class Records:
 
     def known(self, dn: DN) -> Record | None:
         """A record by its name, as it was read last; None where it was not."""
-        return self._records.get(dn.key)
+        return self._records[endpoint_of(dn)].get(dn.key)
 
     def is_named(self, identifier: str) -> bool:
         """Whether the name of the record with this identifier is known."""
-        return identifier in self._names
+        return any(identifier in names for names in self._names.values())
 
     def remember(self, dn: DN, identifier: str, version: str = "") -> None:
         """Take note of the identifier that a name had in another run, and of the version, if that may be counted on."""
@@ -72,27 +72,35 @@ class Records:
 
     def version(self, dn: DN) -> str:
         """The version of a record that was seen last, or noted; empty for none."""
-        record = self._records.get(dn.key)
+        record = self.known(dn)
         return record.version if record is not None else self.remembered(dn)[1]
 
     # --- reading
 
-    def read(self, endpoint: str, where: str = "") -> Iterator[Record]:
-        """The records that a filter of RFC 7644, 3.4.2.2, finds, or all of them."""
+    def read(self, endpoint: str, where: str) -> Iterator[Record]:
+        """The records that a filter of RFC 7644, 3.4.2.2, finds."""
         for resource in self._link.read(endpoint, where):
             yield self.take(endpoint, resource)
-        if not where:
-            self._is_known[endpoint] = True
 
-    def all(self, endpoint: str) -> Iterator[Record]:
-        """All records, as they were read last where all were."""
-        if self._is_known[endpoint]:
-            return iter([record for record in self._records.values() if record.endpoint == endpoint])
-        return self.read(endpoint)
+    def know(self, endpoint: str, *, again: bool = False) -> None:
+        """See to it that everything there was read once, or read it again."""
+        if self._is_known[endpoint] and not again:
+            return
+        self._is_known[endpoint] = False
+        self._records[endpoint].clear()
+        self._names[endpoint].clear()
+        for resource in self._link.read(endpoint):
+            self.take(endpoint, resource)
+        self._is_known[endpoint] = True
+
+    def all(self, endpoint: str) -> Iterable[Record]:
+        """All records, as they were read last."""
+        self.know(endpoint)
+        return self._records[endpoint].values()
 
     def fresh(self, dn: DN) -> Record | None:
         """One record by its name, read anew."""
-        cached = self._records.get(dn.key)
+        cached = self.known(dn)
         if cached is not None:
             resource = self._link.get(cached.endpoint, cached.identifier)
             self.drop(cached)
@@ -101,7 +109,8 @@ class Records:
                 return self.take(cached.endpoint, resource, dn)
         if dn.parent != self._base or dn.naming_attribute.lower() not in NAMING.values():
             return None
-        endpoint, path = (PEOPLE, "userName") if dn.naming_attribute.lower() == "uid" else (GROUPS, "displayName")
+        endpoint = endpoint_of(dn)
+        path = "userName" if endpoint == PEOPLE else "displayName"
         if identifier := self._remembered.pop(dn.key, ("", ""))[0]:
             resource = self._link.get(endpoint, identifier)
             if resource is not None and mapping.name_of(resource, self._base) == dn:
@@ -111,7 +120,7 @@ class Records:
 
     def find(self, dn: DN) -> Record | None:
         """One record by its name, read if it was not yet."""
-        return self._records.get(dn.key) or self.fresh(dn)
+        return self.known(dn) or self.fresh(dn)
 
     def must_have(self, dn: DN) -> Record:
         """The same, where it must be there.
@@ -126,12 +135,12 @@ class Records:
 
     def name(self, identifier: str) -> DN | None:
         """The name of a record that another points at."""
-        for endpoint in (PEOPLE, GROUPS):
-            if identifier and identifier not in self._names and not self._is_known[endpoint]:
+        for endpoint in NAMING:
+            if identifier and not self.is_named(identifier) and not self._is_known[endpoint]:
                 resource = self._link.get(endpoint, identifier)
                 if resource is not None:
                     self.take(endpoint, resource)
-        return self._names.get(identifier)
+        return next((found for each in self._names.values() if (found := each.get(identifier)) is not None), None)
 
     def identifier(self, dn: DN) -> str:
         """The identifier of a record; empty where there is none of this name."""
@@ -144,25 +153,30 @@ class Records:
         """Keep a record as it was read; of two groups of one name, the second is told apart by its identifier."""
         identifier = mapping.text(resource.get("id"))
         named = dn or mapping.name_of(resource, self._base)
-        holder = self._records.get(named.key)
+        records, names = self._records[endpoint], self._names[endpoint]
+        holder = records.get(named.key)
         if holder is not None and holder.identifier != identifier:
             named = self._base.child(named.naming_attribute, f"{named.name} ({identifier})")
-        if (before := self._names.get(identifier)) is not None and before != named:
-            self._records.pop(before.key, None)
-        packed = zlib.compress(msgspec.json.encode(resource), 1)  # very many may be kept
-        record = Record(endpoint, packed, named, identifier, version_of(resource))
-        self._records[named.key] = record
-        self._names[identifier] = named
+        if (before := names.get(identifier)) is not None and before != named:
+            records.pop(before.key, None)
+        record = Record(endpoint, msgspec.json.encode(resource), named, identifier, version_of(resource))
+        records[named.key] = record
+        names[identifier] = named
         return record
 
     def drop(self, record: Record) -> None:
         """Let go of a record that is gone, or is to be read anew."""
-        self._records.pop(record.dn.key, None)
-        self._names.pop(record.identifier, None)
+        self._records[record.endpoint].pop(record.dn.key, None)
+        self._names[record.endpoint].pop(record.identifier, None)
 
     def forget(self, dn: DN) -> None:
         """Let go of what was read under a name, which may have changed."""
-        self._records.pop(dn.key, None)
+        self._records[endpoint_of(dn)].pop(dn.key, None)
+
+
+def endpoint_of(dn: DN) -> str:
+    """Where a record of this name stands."""
+    return PEOPLE if dn.naming_attribute.lower() == NAMING[PEOPLE] else GROUPS
 
 
 def version_of(resource: mapping.Resource) -> str:

@@ -23,7 +23,7 @@ from vandrel.directory.port import Capabilities, Changes, EffectiveRights, Form,
 from vandrel.directory.schema import Schema
 from vandrel.directory.service import mapping
 from vandrel.directory.service.link import ServiceLink, ServiceSettings, WholeServiceError
-from vandrel.directory.service.records import GROUPS, NAMING, PEOPLE, Record, Records, quoted, version_of
+from vandrel.directory.service.records import GROUPS, NAMING, PEOPLE, Record, Records, endpoint_of, quoted, version_of
 from vandrel.errors import Code, DirectoryError, Location
 from vandrel.secret import Secret
 
@@ -54,6 +54,9 @@ class ServiceDirectory:
     def identity(self) -> str:
         """The base URL: a service is where it is."""
         return self.settings.url.rstrip("/")
+
+    def confirm(self) -> None:
+        """Nothing was taken on trust."""
 
     @property
     def bound_as(self) -> str:
@@ -102,7 +105,7 @@ class ServiceDirectory:
         for endpoint in (PEOPLE, GROUPS):
             if not self._can_match(endpoint, where):
                 continue
-            for record in list(self._names_compared(endpoint, where)):  # first all, since they point at each other
+            for record in self._names_compared(endpoint, where):
                 entry = self._entry(record)
                 if matches(where, entry, self._schema):
                     yield entry
@@ -116,12 +119,13 @@ class ServiceDirectory:
         keys = {(attribute, value): self._schema.key(attribute, value)
                 for attribute, values in forms.items() for value in values}  # fmt: skip
         if len(keys) <= _FEW and not self._records.is_known(PEOPLE):
-            entries = [entry for attribute, value in keys
-                     for entry in self.search(self._base, where=Compare(attribute, "=", value))]  # fmt: skip
+            entries: Iterable[Entry] = (entry for attribute, value in keys
+                     for entry in self.search(self._base, where=Compare(attribute, "=", value)))  # fmt: skip
         else:
-            entries = [self._entry(record) for record in self._records.all(PEOPLE)]
-        owners = {(attribute, self._schema.key(attribute, stored)): entry.dn
-                for entry in entries for attribute in forms for stored in entry.texts(attribute)}  # fmt: skip
+            entries = map(self._entry, self._records.all(PEOPLE))
+        wanted = {(attribute, key) for (attribute, _), key in keys.items()}
+        owners = {form: entry.dn for entry in entries for attribute in forms for stored in entry.texts(attribute)
+                  if (form := (attribute, self._schema.key(attribute, stored))) in wanted}  # fmt: skip
         return {form: owners[form[0], key] for form, key in keys.items() if (form[0], key) in owners}
 
     def existing(self, dns: Collection[DN]) -> set[DN]:
@@ -131,7 +135,7 @@ class ServiceDirectory:
             people = [dn for dn in dns if dn.naming_attribute.lower() == naming and dn != self._base]
             if len(people) > _FEW or self._records.is_known(endpoint):
                 if people:
-                    list(self._records.all(endpoint))
+                    self._records.know(endpoint)
                 present |= {dn for dn in people if self._records.known(dn) is not None}
             else:
                 present |= {dn for dn in people if self._records.fresh(dn) is not None}
@@ -159,11 +163,12 @@ class ServiceDirectory:
 
     def identifiers(self, dns: Collection[DN]) -> dict[str, str]:
         """As the answers said that came when they were made or read."""
-        unknown = [dn for dn in dns if self._records.known(dn) is None]
-        if len(unknown) > _FEW:
-            for endpoint in (PEOPLE, GROUPS):
-                list(self._records.read(endpoint))
-        records = ((dn.key, self._records.find(dn)) for dn in dns)
+        find = self._records.find
+        if sum(self._records.known(dn) is None for dn in dns) > _FEW:
+            for endpoint in NAMING:
+                self._records.know(endpoint)
+            find = self._records.known
+        records = ((dn.key, find(dn)) for dn in dns)
         return {key: record.identifier for key, record in records if record is not None}
 
     def changes(self, base: DN, since: str, identifiers_before: Collection[str]) -> Changes:
@@ -194,7 +199,7 @@ class ServiceDirectory:
         resource = record.resource
         unknown = [each for each in mapping.pointed_at(resource) if not self._records.is_named(each)]
         if len(unknown) > _FEW and not self._records.is_known(PEOPLE):
-            list(self._records.read(PEOPLE))
+            self._records.know(PEOPLE)
         return mapping.to_entry(resource, record.dn, self._records.name)
 
     def _can_match(self, endpoint: str, where: Filter) -> bool:
@@ -213,8 +218,11 @@ class ServiceDirectory:
                 return False
         return True
 
-    def _names_compared(self, endpoint: str, where: Filter) -> Iterator[Record]:
-        """The records that may match: those of an equality that the service is asked for, or all."""
+    def _names_compared(self, endpoint: str, where: Filter) -> Iterable[Record]:
+        """The records that may match: those of an equality that the service is asked for, or all.
+
+        All of them are read before the first is given out, since they point at each other.
+        """
         parts = where.parts if isinstance(where, And) else (where,)
         for part in parts:
             if not isinstance(part, Compare) or part.operator not in ("=", ">="):
@@ -224,15 +232,13 @@ class ServiceDirectory:
                 instant = gentime.parse(part.value) if name == "modifyTimestamp" else None
                 if instant is None:
                     continue
-                yield from self._records.read(endpoint, f"meta.lastModified ge {quoted(instant.isoformat())}")
-                return
+                return list(self._records.read(endpoint, f"meta.lastModified ge {quoted(instant.isoformat())}"))
             if endpoint == PEOPLE and (path := mapping.ASKED.get(name)):
-                yield from self._records.read(endpoint, f"{path} eq {quoted(part.value)}")
-                return
+                return list(self._records.read(endpoint, f"{path} eq {quoted(part.value)}"))
             if endpoint == GROUPS and name == "cn":
-                yield from self._records.read(endpoint, f"displayName eq {quoted(part.value)}")
-                return
-        yield from self._records.read(endpoint)
+                return list(self._records.read(endpoint, f"displayName eq {quoted(part.value)}"))
+        self._records.know(endpoint, again=True)
+        return self._records.all(endpoint)
 
     # --- writing
 
@@ -274,7 +280,7 @@ class ServiceDirectory:
     def _make_once(self, operation: Operation) -> None:
         match operation:
             case AddEntry(dn, attributes):
-                endpoint = PEOPLE if dn.naming_attribute.lower() == "uid" else GROUPS
+                endpoint = endpoint_of(dn)
                 if operation.was and endpoint == PEOPLE and (back := self._restored(operation.was)) is not None:
                     before = self._entry(back)
                     self._patch(back, mapping.renaming(dn) if back.dn != dn else [])
@@ -319,7 +325,7 @@ class ServiceDirectory:
         """Change plain values of a record that is as an earlier run has left it; whether it is, and was changed."""
         dn = operation.dn
         identifier, version = self._records.remembered(dn)
-        is_person = dn.naming_attribute.lower() == NAMING[PEOPLE]
+        is_person = endpoint_of(dn) == PEOPLE
         is_plain = is_person and all(change.attribute in mapping.PLAIN for change in operation.changes)
         if not version or not is_plain or self._records.known(dn) is not None:
             return False

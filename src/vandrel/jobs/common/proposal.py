@@ -5,6 +5,7 @@ A presenter shows it, refuses it, asks, runs it and reads back; no job does any 
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence, Set
 from enum import Enum
 from typing import Any, TypeVar
@@ -133,7 +134,8 @@ class LazyChanges(LazyMap[_T, ObjectChange]):
 
     def of_action(self, action: Action) -> Sequence[ObjectChange]:
         """Those of one action."""
-        return LazyMap([each for each in self._objects if self._action_of(each) is action], self._make)
+        places = array("q", (place for place, each in enumerate(self._objects) if self._action_of(each) is action))
+        return LazyMap(places, self._one)
 
 
 class Passwords(Struct, frozen=True):

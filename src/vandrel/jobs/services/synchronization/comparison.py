@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -12,6 +13,8 @@ from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.packing import object_of
+from vandrel.directory.spilled import Spill, SpilledMap
 from vandrel.errors import Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.proposal import FieldChange
@@ -19,11 +22,12 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.services.profile import Profile
 from vandrel.jobs.services.synchronization.counterparts import Counterparts
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Selection
-from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, VERSION, complete, read_there
+from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, VERSION, complete, is_bare, read_there
+from vandrel.lazy_list import LazyMap
 from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.view import shown_values
-from vandrel.record.links import Link
+from vandrel.record.links import Link, LinksBefore
 from vandrel.steps.step import Rename, Set, Step
 from vandrel.text.string_prep import prepare
 
@@ -64,7 +68,7 @@ class SynchronizeRequest(Struct, frozen=True):
     passwords: bool = False
 
 
-class Pair(Struct, frozen=True):
+class Pair(NamedTuple):
     """One object that is sent, its counterpart there, None for a new one, and the name that it is to have there."""
 
     outgoing: Outgoing
@@ -72,6 +76,15 @@ class Pair(Struct, frozen=True):
     dn: DN
     #: The identifier of the copy that was made before, and was deleted there since; empty for none.
     was: str = ""
+
+
+class _Row(Struct, frozen=True):
+    """A pair as it waits: the counterpart by what it is known by, empty for none."""
+
+    outgoing: Outgoing
+    there: str
+    dn: DN
+    was: str
 
 
 class Difference(Struct, frozen=True):
@@ -93,8 +106,16 @@ class Conflict(Struct, frozen=True):
     here: str
 
 
+class _Sent(Struct, frozen=True):
+    """What the next run needs to know of the object of a pair: its identifier there, and the values that it has."""
+
+    number: int
+    identifier: str
+    values: dict[str, tuple[str, ...]]
+
+
 class Comparison:
-    """Everybody who is sent, beside what is there.
+    """Everybody who is sent, beside what is there; what is known of each of them waits in a temporary file.
 
     Attributes:
         pairs: those who are sent, accounts first; who is not there, and may not log on here, is not among them.
@@ -102,46 +123,69 @@ class Comparison:
         findings: what must be known, and what stops it.
         conflicts: what others changed there since it was sent.
         left_out: how many are not sent because they may not log on.
-        strangers: accounts there that came from elsewhere.
+        strangers: what people call the accounts there that came from elsewhere.
 
     """
 
     def __init__(
-        self, here: Context, there: Context, links_before: Mapping[str, Link], request: SynchronizeRequest,
+        self, here: Context, there: Context, links_before: LinksBefore, request: SynchronizeRequest,
         since: datetime | None = None,
     ) -> None:  # fmt: skip
         """Read both directories; the other only as far as it was changed `since`, if that is given."""
+        spill = self.spill = Spill()
         self.findings: list[Finding] = []
         self.conflicts: list[Conflict] = []
-        self._link_arguments: list[tuple[Pair, str, dict[str, tuple[str, ...]]]] = []
+        self._sent = spill.list(_Sent)
         self.left_out = 0
-        #: The links of accounts of which no more than the name was read, by the identifiers there.
-        self._as_sent: dict[str, Link] = {}
         self._here, self._there, self._links_before, self._request = here, there, links_before, request
         self._rules = request.profile.copying
         selection = Selection(here, there, request.profile, request.under)
-        outgoing = {ACCOUNT: list(selection.people()), GROUP: list(selection.groups())}
+        outgoing = {
+            ACCOUNT: spill.list(Outgoing, selection.people()), GROUP: spill.list(Outgoing, selection.groups())
+        }  # fmt: skip
         self._counterparts: dict[str, Counterparts] = {}
+        #: The keys of the names that are in use there, or will be.
+        self._names_there = spill.set()
         for of in (ACCOUNT, GROUP):
-            entries = read_there(there, of, links_before, outgoing[of], self._rules, since, self._as_sent)
-            counterparts = self._counterparts[of] = Counterparts(there, entries, of, self._rules, links_before)
+            entries = self._noted(read_there(there, of, links_before, outgoing[of], self._rules, since))
+            counterparts = self._counterparts[of] = Counterparts(spill, there, entries, of, self._rules, links_before)
             counterparts.match(outgoing[of], request.same, request.new)
         self.findings += selection.findings
         self.findings += (finding for each in self._counterparts.values() for finding in each.findings)
         #: The members of the groups that are sent as they are to be, by the keys of the groups' names there.
-        self._members: dict[str, tuple[str, ...]] = {}
-        self._names_there = {e.dn.key for each in self._counterparts.values() for e in each.by_identifier.values()}
-        self.pairs = [pair for of in (ACCOUNT, GROUP) for pair in self._paired(outgoing[of], self._counterparts[of])]
+        self._members: SpilledMap[tuple[str, ...]] = spill.map(tuple[str, ...])
         #: The names there of those that are sent, by the keys of their names here.
-        self._names = {pair.outgoing.dn.key: pair.dn for pair in self.pairs}
+        self._names: SpilledMap[DN] = spill.map(DN)
+        #: The units there in which they are to stand, by the keys of their names.
+        self._units: dict[str, DN] = {}
+        rows, self._accounts = spill.list(_Row), 0
+        for of in (ACCOUNT, GROUP):
+            for pair in self._paired(outgoing[of], self._counterparts[of]):
+                there_now = object_of(pair.entry) if pair.entry is not None else ""
+                rows.append(_Row(pair.outgoing, there_now, pair.dn, pair.was))
+                self._names[pair.outgoing.dn.key] = pair.dn
+                if pair.dn.parent_key not in self._units:
+                    self._units[pair.dn.parent_key] = pair.dn.parent
+                self._accounts += of == ACCOUNT
+        self.pairs: Sequence[Pair] = LazyMap(rows, self._pair)
         self.gone = self._not_sent(outgoing[ACCOUNT])
-        self.strangers = self._counterparts[ACCOUNT].strangers() if since is None else []
+        others = self._counterparts[ACCOUNT].strangers() if since is None else ()
+        self.strangers = spill.list(str, map(there.label, others))
+
+    def _pair(self, row: _Row) -> Pair:
+        entry = self._counterparts[row.outgoing.object_type].entry(row.there) if row.there else None
+        return Pair(row.outgoing, entry, row.dn, row.was)
+
+    def _noted(self, entries: Iterable[Entry]) -> Iterator[Entry]:
+        for entry in entries:
+            self._names_there.add(entry.dn.key)
+            yield entry
 
     def _paired(self, outgoing: Iterable[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
         for each in outgoing:
-            entry = counterparts.matched.get(each.identifier)
             if each.identifier in counterparts.doubtful:
                 continue
+            entry = counterparts.matched(each.identifier)
             if entry is None and not each.is_enabled:
                 self.left_out += 1
             else:
@@ -169,14 +213,15 @@ class Comparison:
 
     def _not_sent(self, people: Sequence[Outgoing]) -> list[Entry]:
         """Who was copied there before and is not sent any more; and what speaks against so many."""
-        counterparts = self._counterparts[ACCOUNT].known_before()
         if self._rules.gone == "leave" or self._request.under:
             return []
-        identifiers = {each.identifier for each in people}
-        is_to_disable = self._rules.gone == "disable"
-        unsent = [self._complete(entry) for here, entry in counterparts.items()
-                  if here not in identifiers
-                  and not (is_to_disable and self._there.one(self._complete(entry), "enabled") == "no")]  # fmt: skip
+        accounts = self._counterparts[ACCOUNT]
+        counterparts = accounts.known_before
+        sent = self.spill.set(each.identifier for each in people)
+        unsent = [self._complete(accounts.entry(there), here)
+                  for here, there in counterparts.items() if here not in sent]  # fmt: skip
+        if self._rules.gone == "disable":
+            unsent = [entry for entry in unsent if self._there.one(entry, "enabled") != "no"]
         most = self._rules.most_gone if self._request.most_gone is None else self._request.most_gone
         if most is None:
             most = max(_MOST, int(len(counterparts) * _MOST_SHARE))
@@ -193,13 +238,18 @@ class Comparison:
 
     def values(self, each: Outgoing) -> dict[str, tuple[str, ...]]:
         """All values of an object there; of those that name other objects, the ones that are sent as well."""
-        values, references = each.values()
-        for name, pointed in references.items():
+        values = dict(each.fields)
+        for name, pointed in each.pointing.items():
             if name != "members":
-                values[name] = tuple(str(self._names[dn.key]) for dn in pointed if dn.key in self._names)
+                values[name] = tuple(map(str, self._sent_as(pointed)))
         if each.object_type == ACCOUNT:
             values["enabled"] = ("yes",) if each.is_enabled else ("no",)
         return values
+
+    def _sent_as(self, pointed: Iterable[str]) -> Iterator[DN]:
+        """The names there of those objects here that are sent as well."""
+        found = (self._names.get(names.parse(text).key) for text in pointed)
+        return (dn for dn in found if dn is not None)
 
     def link(self, pair: Pair, identifier: str, values: Mapping[str, tuple[str, ...]] | None = None) -> Link:
         """What the next run needs to know of one object."""
@@ -211,10 +261,15 @@ class Comparison:
 
     def links(self) -> Iterator[tuple[DN, Link]]:
         """What the next run needs to know of those who are there already, once they have been compared."""
-        return ((arguments[0].dn, self.link(*arguments)) for arguments in self._link_arguments)
+        for sent in self._sent:
+            pair = self.pairs[sent.number]
+            yield pair.dn, self.link(pair, sent.identifier, sent.values)
 
-    def _is_as_sent(self, pair: Pair, link: Link) -> bool:
-        """Whether what is to be there is what was sent last."""
+    def _is_as_sent(self, pair: Pair, entry: Entry) -> bool:
+        """Whether what is to be there is what was sent last, and nobody has changed it since."""
+        if not is_bare(entry):
+            return False
+        link = self._links_before[pair.outgoing.identifier]
         now = {**self.values(pair.outgoing), STANDS: _stands(pair.outgoing), NAME: (str(pair.dn),)}
         was = link.values
         return len(now) == len(was) - (VERSION in was) and all(was.get(name) == values for name, values in now.items())
@@ -223,7 +278,7 @@ class Comparison:
         """The units that are missing there, from the top down."""
         base = self._there.charter.base
         above: dict[str, DN] = {}
-        for unit in [dn.parent for dn in {pair.dn.parent_key: pair.dn for pair in self.pairs}.values()]:
+        for unit in self._units.values():
             missing = unit
             while missing.is_below(base) and missing.key not in above:
                 above[missing.key] = missing
@@ -231,17 +286,28 @@ class Comparison:
         present = self._there.directory.existing(above.values())
         return sorted((dn for dn in above.values() if dn not in present), key=lambda dn: (len(dn), dn.key))
 
-    def differences(self) -> Iterator[Difference]:
-        """What changes on those who are there already, in the order of `pairs`; without changes where nothing does."""
-        for pair in self.pairs:
-            if pair.entry is not None:
-                yield self._difference(pair, pair.entry)
+    def compare(self, number: int, pair: Pair) -> bool:
+        """Whether the object of a pair that is there is to change; takes note of what the next run needs to know."""
+        if pair.entry is None or self._is_as_sent(pair, pair.entry):
+            return False
+        conflicts = list[Conflict]()
+        difference, values = self._difference(pair, pair.entry, conflicts)
+        self.conflicts += conflicts
+        self._sent.append(_Sent(number, pair.entry.identifier, values))
+        return bool(difference.changes)
 
-    def _difference(self, pair: Pair, entry: Entry) -> Difference:
-        there, link = self._there, self._as_sent.get(entry.identifier)
-        if link is not None and self._is_as_sent(pair, link):
-            return Difference(entry, pair.dn, (), ())
-        renamed = self._renamed(self._complete(entry), pair.dn)
+    def difference(self, number: int) -> Difference:
+        """What changes on the object of a pair that is there."""
+        pair = self.pairs[number]
+        assert pair.entry is not None
+        return self._difference(pair, pair.entry, [])[0]
+
+    def _difference(
+        self, pair: Pair, entry: Entry, conflicts: list[Conflict]
+    ) -> tuple[Difference, dict[str, tuple[str, ...]]]:  # fmt: skip
+        """What changes, and the values that the object has then."""
+        there = self._there
+        renamed = self._renamed(self._complete(entry, pair.outgoing.identifier), pair.dn)
         after = Entry(pair.dn, {name: list(values) for name, values in renamed.attributes.items()})
         changes, steps = list[FieldChange](), list[Step]()
         values = self.values(pair.outgoing)
@@ -252,8 +318,9 @@ class Comparison:
                 continue
             if self._is_written_otherwise(pair, name, before, value):
                 continue
-            if (theirs := self._in_conflict(pair, name, before, value)) is not None:
-                new_values[name] = theirs
+            if (conflict := self._in_conflict(pair, name, before, value)) is not None:
+                conflicts.append(conflict)
+                new_values[name] = self._links_before[pair.outgoing.identifier].values[name]
                 continue
             there.dialect.write(after, name, value)
             changes.append(FieldChange(name, self._for_people(name, before), self._for_people(name, value)))
@@ -272,13 +339,12 @@ class Comparison:
             changes.append(FieldChange(f"@{mark}", tuple(entry.texts(mark)), (here,)))
         if parts := difference(renamed, after):
             steps.append(Set(pair.dn, tuple(parts)))
-        self._link_arguments.append((pair, entry.identifier, new_values))
-        return Difference(entry, pair.dn, tuple(changes), tuple(steps))
+        return Difference(entry, pair.dn, tuple(changes), tuple(steps)), new_values
 
-    def _complete(self, entry: Entry) -> Entry:
+    def _complete(self, entry: Entry, here: str) -> Entry:
         """An account with its attributes, where no more than its name was read: as it was sent."""
-        if (link := self._as_sent.pop(entry.identifier, None)) is not None:
-            complete(self._there, ACCOUNT, link, entry)
+        if is_bare(entry):
+            complete(self._there, ACCOUNT, self._links_before[here], entry)
         return entry
 
     def _renamed(self, entry: Entry, dn: DN) -> Entry:
@@ -287,18 +353,15 @@ class Comparison:
         others = [value for value in entry.values_of(attribute) if value not in (entry.dn.name, dn.name)]
         return Entry(dn, entry.attributes | {attribute: [dn.name, *others]})
 
-    def _in_conflict(
-        self, pair: Pair, name: str, before: tuple[str, ...], value: tuple[str, ...]
-    ) -> tuple[str, ...] | None:  # fmt: skip
-        """What was sent, where somebody has changed it there since; None where nobody has, or it is written over."""
+    def _in_conflict(self, pair: Pair, name: str, before: tuple[str, ...], value: tuple[str, ...]) -> Conflict | None:
+        """That somebody has changed there what was sent; None where nobody has, or it is written over."""
         link = self._links_before.get(pair.outgoing.identifier)
         last_sent = link.values.get(name) if link is not None else None
         if last_sent is None or self._request.overwrite or self._is_alike(name, before, last_sent):
             return None
         label = self._there.label(pair.entry) if pair.entry is not None else pair.dn.name
         texts = (", ".join(self._for_people(name, each)) or "(empty)" for each in (last_sent, before, value))
-        self.conflicts.append(Conflict(label, name, *texts))
-        return last_sent
+        return Conflict(label, name, *texts)
 
     def _is_written_otherwise(self, pair: Pair, name: str, before: Sequence[str], value: Sequence[str]) -> bool:
         """Whether the other side has what was sent before, in its own spelling: sent again, it would be no other."""
@@ -334,29 +397,38 @@ class Comparison:
 
         """
         going = {entry.dn.key for entry in deleted}
-        # Where only a part is sent, or who goes is left alone, nothing is said of the others.
-        is_partial = self._request.under or self._rules.gone == "leave"
-        whole = () if is_partial else self._counterparts.values()
-        ours = {entry.dn.key: entry.dn for each in whole for entry in each.known_before().values()}
-        ours |= {pair.entry.dn.key: pair.dn for pair in self.pairs if pair.entry is not None}
-        is_ours = {dn.key for dn in ours.values()}
-        for pair in self.pairs:
-            if pair.outgoing.object_type != GROUP:
-                continue
+        groups = range(self._accounts, len(self.pairs))
+        ours, are_ours = self._ours() if groups else ({}, set())
+        for pair in map(self.pairs.__getitem__, groups):
             group = pair.entry if pair.entry is not None else new_entries[pair.dn.key]
-            members = {self._names[dn.key] for dn in pair.outgoing.values()[1]["members"] if dn.key in self._names}
+            members = set(self._sent_as(pair.outgoing.pointing["members"]))
             # By the names that they have once those are changed which change.
             present = [ours.get(dn.key, dn) for dn in map(names.parse, self._there.dialect.members(group))]
             self._members[pair.dn.key] = tuple(map(str, present))
             add = sorted(members - set(present), key=lambda dn: dn.key)
-            remove = [dn for dn in present if dn.key in is_ours and dn not in members and dn.key not in going]
+            remove = [dn for dn in present if dn not in members and dn.key in are_ours and dn.key not in going]
             if not add and not remove:
                 continue
             now: dict[str, list[Value]] = {self._there.dialect.member_attribute(group): [*map(str, present)]}
             renamed = Entry(pair.dn, group.attributes | (now if present else {}))
             changes = self._there.dialect.member_change(renamed, add, remove)
-            then = [*(dn for dn in present if dn not in remove), *add]
+            leaving = set(remove)
+            then = [*(dn for dn in present if dn not in leaving), *add]
             self._members[pair.dn.key] = tuple(map(str, then))
             called = Namesakes(self._there).around([*map(str, present)], [*map(str, then)], of_many=True)
             change = FieldChange("members", *called)
             yield group, Set(pair.dn, tuple(changes)), change
+
+    def _ours(self) -> tuple[Mapping[str, DN], Container[str]]:
+        """The names of what came from here: by the keys of the names now, what they will be; and the keys of those."""
+        ours: SpilledMap[DN] = self.spill.map(DN)
+        # Where only a part is sent, or who goes is left alone, nothing is said of the others.
+        is_partial = self._request.under or self._rules.gone == "leave"
+        for counterparts in () if is_partial else self._counterparts.values():
+            for there in counterparts.known_before.values():
+                dn = counterparts.entry(there).dn
+                ours[dn.key] = dn
+        for pair in self.pairs:
+            if pair.entry is not None:
+                ours[pair.entry.dn.key] = pair.dn
+        return ours, self.spill.set(dn.key for dn in ours.values())

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from array import array
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from vandrel.directory.entry import Entry
+from vandrel.directory.packing import object_of
+from vandrel.directory.spilled import Spill, SpilledMap
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.services.profile import Copying
 from vandrel.jobs.services.synchronization.outgoing import Outgoing
 from vandrel.objects.context import Context
-from vandrel.record.links import Link
+from vandrel.record.links import LinksBefore
 from vandrel.text.string_prep import prepare
 
 
@@ -22,83 +24,103 @@ class Counterparts:
 
     Attributes:
         findings: whom only a person can match.
-        matched: by the identifier of an object here, what it is there.
         doubtful: the identifiers of those here whom only a person can match.
 
     """
 
     def __init__(
-        self, there: Context, entries: Iterable[Entry], object_type: str, rules: Copying, links: Mapping[str, Link]
-    ) -> None:
+        self, spill: Spill, there: Context, entries: Iterable[Entry], object_type: str, rules: Copying,
+        links: LinksBefore,
+    ) -> None:  # fmt: skip
         """Take all objects of a type there, and the links of earlier runs."""
         self.findings: list[Finding] = []
-        self.matched: dict[str, Entry] = {}
         self.doubtful: set[str] = set()
-        self._there, self._rules, self._links = there, rules, links
+        self._spill, self._there, self._rules, self._links = spill, there, rules, links
         self._fields = rules.match if object_type == ACCOUNT else ["name"]
-        #: The objects there: by the identifier that they keep of their original, and by their own.
-        self._by_mark: dict[str, Entry] = {}
-        self.by_identifier: dict[str, Entry] = {}
+        #: By the identifier of an object here, what is known there as the same.
+        self._matched: SpilledMap[str] = spill.map(str)
+        #: The objects there by what they are known by (`object_of`), and that by the identifiers of their originals.
+        self._entries: SpilledMap[Entry] = spill.map(Entry)
+        self._by_mark: SpilledMap[str] = spill.map(str)
+        #: Those there that are somebody's counterparts, now or before.
+        self._linked = spill.set(there for _, there in links.identifiers())
         for entry in entries:
-            self.by_identifier[entry.identifier] = entry
+            there_now = object_of(entry)
+            self._entries[there_now] = entry
             if rules.identifier and (mark := entry.text(rules.identifier)):
-                self._by_mark[mark] = entry
-        self._linked = {link.there for link in links.values()} | {e.identifier for e in self._by_mark.values()}
+                self._by_mark[mark] = there_now
+                self._linked.add(there_now)
 
     @cached_property
-    def _by_value(self) -> dict[tuple[str, str], list[Entry]]:
+    def _by_value(self) -> SpilledMap[list[str]]:
         """The objects there by the values by which people are told apart: looked at if anybody is not known yet."""
-        by_value: dict[tuple[str, str], list[Entry]] = defaultdict(list)
-        for entry in self.by_identifier.values():
+        by_value: SpilledMap[list[str]] = self._spill.map(list[str])
+        for entry in self._entries.values():
             for field in self._fields:
                 for value in self._there.dialect.read(entry, field):
-                    by_value[field, prepare(value)].append(entry)
+                    key = _form(field, value)
+                    by_value[key] = [*by_value.get(key, ()), object_of(entry)]
         return by_value
 
-    def match(self, outgoing: Iterable[Outgoing], same: Mapping[str, str], new: frozenset[str]) -> None:
+    def match(self, outgoing: Sequence[Outgoing], same: Mapping[str, str], new: frozenset[str]) -> None:
         """Find everybody's counterpart; the sure ones first, so that nobody is taken for somebody else."""
-        unmatched = []
-        for each in outgoing:
+        unmatched = array("L")
+        for number, each in enumerate(outgoing):
             here = each.identifier
-            link = self._links.get(here)
-            entry = self._by_mark.get(here) or (self.by_identifier.get(link.there) if link is not None else None)
-            if entry is None:
-                unmatched.append(each)
+            if (there := self._by_mark.get(here)) is None:
+                link = self._links.get(here)
+                there = link.there if link is not None and link.there in self._entries else None
+            if there is None:
+                unmatched.append(number)
             else:
-                self.matched[here] = entry
-        for each in unmatched:
-            self._recognize(each, same, new)
+                self._matched[here] = there
+        for number in unmatched:
+            self._recognize(outgoing[number], same, new)
 
-    def known_before(self) -> dict[str, Entry]:
+    def matched(self, here: str) -> Entry | None:
+        """What an object here is there; None where it is not there."""
+        there = self._matched.get(here)
+        return self._entries[there] if there is not None else None
+
+    @cached_property
+    def known_before(self) -> SpilledMap[str]:
         """What was copied there by earlier runs and is there still, by the identifier of its original."""
-        by_here = {here: self.by_identifier[link.there] for here, link in self._links.items()
-                 if link.there in self.by_identifier}  # fmt: skip
-        return by_here | self._by_mark
+        known: SpilledMap[str] = self._spill.map(str)
+        for here, there in self._links.identifiers():
+            if there in self._entries:
+                known[here] = there
+        known.update(self._by_mark)
+        return known
 
-    def strangers(self) -> list[Entry]:
+    def entry(self, there: str) -> Entry:
+        """An object there by what it is known by."""
+        return self._entries[there]
+
+    def strangers(self) -> Iterator[Entry]:
         """What is there and is nobody's counterpart, now or before."""
-        ours = {entry.identifier for entry in self.matched.values()} | self._linked
-        return [entry for identifier, entry in self.by_identifier.items() if identifier not in ours]
+        return (entry for there, entry in self._entries.items() if there not in self._linked)
 
     def _recognize(self, each: Outgoing, same: Mapping[str, str], new: frozenset[str]) -> None:
         here, key = each.identifier, self._key(each)
         if key in same:
-            self.matched[here] = resolve(self._there, same[key], (each.object_type,))
+            entry = resolve(self._there, same[key], (each.object_type,))
+            self._entries[object_of(entry)] = entry
+            self._match(here, entry)
             return
         candidates: dict[str, Entry] = {}
         is_sure = False
         for field in self._fields:
             values = (each.name,) if field == "name" else each.fields.get(field, ())
-            alike = {e.identifier: e for value in values for e in self._by_value.get((field, prepare(value)), ())
-                     if e.identifier not in self._linked}  # fmt: skip
+            alike = {there: self._entries[there]
+                     for value in values for there in self._by_value.get(_form(field, value), ())
+                     if there not in self._linked}  # fmt: skip
             if not candidates:
                 is_sure = len(alike) == 1 and (field in ("number", "name") or self._fits(each, *alike.values()))
             candidates |= alike
         if not candidates or key in new:
             return
         if is_sure and len(candidates) == 1:
-            self.matched[here] = next(iter(candidates.values()))
-            self._linked.add(self.matched[here].identifier)
+            self._match(here, next(iter(candidates.values())))
             return
         self.doubtful.add(here)
         who = " and ".join(self._there.label(entry) for entry in list(candidates.values())[:3])
@@ -107,6 +129,10 @@ class Counterparts:
         word = self._there.one(first, "login") or first.dn.name
         remedy = f"if it is: --same {key}={word}; if it is somebody else: --new {key}"
         self.findings.append(Finding(Code.AMBIGUOUS, what, Location(dn=str(each.dn)), remedy, NOTE))
+
+    def _match(self, here: str, entry: Entry) -> None:
+        self._matched[here] = object_of(entry)
+        self._linked.add(object_of(entry))
 
     @staticmethod
     def _key(each: Outgoing) -> str:
@@ -119,3 +145,7 @@ class Counterparts:
             if mine and theirs:
                 return prepare(mine) == prepare(theirs)
         return False
+
+
+def _form(field: str, value: str) -> str:
+    return f"{field}={prepare(value)}"

@@ -7,10 +7,8 @@ from fnmatch import fnmatchcase
 from functools import cached_property
 from itertools import islice
 
-import msgspec
 from msgspec import Struct
 
-from vandrel.directory import dn as names
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
@@ -39,7 +37,8 @@ class Outgoing(Struct):
         place: where it is to stand there.
         name: the name of its entry there.
         is_enabled: whether it may be used here today.
-        packed: its values, since very many may wait for their turn.
+        fields: its values there, field by field, but for those that name other objects.
+        pointing: the fields that name other objects, each with the names of those objects here.
 
     """
 
@@ -49,22 +48,8 @@ class Outgoing(Struct):
     place: places.Place
     name: str
     is_enabled: bool
-    packed: bytes
-
-    @property
-    def fields(self) -> dict[str, tuple[str, ...]]:
-        """Its values there, field by field, but for those that name other objects."""
-        return _unpack(self.packed)[0]
-
-    def values(self) -> tuple[dict[str, tuple[str, ...]], dict[str, tuple[DN, ...]]]:
-        """Its values, and the fields that name other objects, each with the names of those objects here."""
-        fields, pointing = _unpack(self.packed)
-        return fields, {name: tuple(map(names.parse, texts)) for name, texts in pointing.items()}
-
-
-_Values = dict[str, tuple[str, ...]]
-_pack = msgspec.msgpack.Encoder().encode
-_unpack = msgspec.msgpack.Decoder(tuple[_Values, _Values]).decode
+    fields: dict[str, tuple[str, ...]]
+    pointing: dict[str, tuple[str, ...]]
 
 
 class Selection:
@@ -114,10 +99,9 @@ class Selection:
         for entry in here.directory.search(here.charter.base, where=here.dialect.filter_for(GROUP)):
             if any(fnmatchcase(prepare(entry.dn.name), pattern) for pattern in patterns):
                 fields = {name: tuple(here.dialect.read(entry, name)) for name in field_names}
-                references = {"members": tuple(map(str, here.dialect.members(entry)))}
+                pointing = {"members": tuple(map(str, here.dialect.members(entry)))}
                 place = self._place(self._rules.place_of_groups, entry)
-                name = entry.dn.name
-                yield Outgoing(entry.dn, entry.identifier, GROUP, place, name, True, _pack((fields, references)))
+                yield Outgoing(entry.dn, entry.identifier, GROUP, place, entry.dn.name, True, fields, pointing)
 
     def _person(self, entry: Entry, values: Mapping[str, tuple[str, ...]]) -> Outgoing:
         here = self._here
@@ -125,13 +109,12 @@ class Selection:
         for name, pattern in self._built.items():
             value = here.charter.fill(pattern, needed_values(here, entry, pattern))
             fields[name] = (value,) if value else ()
-        references = {name: values[name] for name in self._pointing}
+        pointing = {name: values[name] for name in self._pointing}
         starts, ends, enabled = (next(iter(values[name]), "") for name in _OF_TODAY)
         is_enabled = enabled != "no" and not (ends and ends < self._today) and not starts > self._today
         name = self._name(entry, fields)
         place = self._place(self._rules.place, entry)
-        packed = _pack((fields, references))
-        return Outgoing(entry.dn, entry.identifier, ACCOUNT, place, name, is_enabled, packed)
+        return Outgoing(entry.dn, entry.identifier, ACCOUNT, place, name, is_enabled, fields, pointing)
 
     def _name(self, entry: Entry, fields: Mapping[str, Sequence[str]]) -> str:
         """The name of the entry there: the logon name where that names entries, else the name that it has here."""

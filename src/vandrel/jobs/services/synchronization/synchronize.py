@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from array import array
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from functools import partial
+from heapq import nsmallest
 from itertools import chain
 
 from msgspec import structs
@@ -12,6 +14,7 @@ from msgspec import structs
 from vandrel.charter.passwords import check
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.spilled import SpilledMap
 from vandrel.errors import Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
 from vandrel.gc_control import gc_paused
@@ -40,8 +43,9 @@ from vandrel.steps.plan import RunResult
 from vandrel.steps.references import addition_apart, with_references
 from vandrel.steps.step import Add, Password, Rename, Set, Step
 
-#: What a change concerns, as it is kept until somebody looks at it: a new unit, somebody new, who differs, who goes.
-_Concerned = DN | Pair | Difference | ObjectChange
+#: What a change concerns, as it is kept until somebody looks at it: a new unit; the number of a pair, for somebody new;
+#: its complement, for who differs; a group, or who goes.
+_Concerned = DN | int | Difference | ObjectChange
 
 #: How far the clocks of two machines may be apart.
 _SKEW = timedelta(minutes=5)
@@ -74,12 +78,21 @@ class _Change:
     ) -> None:  # fmt: skip
         self._here, self._there, self._links, self._request = here, there, links, request
         self._comparison, self._start = comparison, start
-        self._new = [pair for pair in comparison.pairs if pair.entry is None]
-        self._new_groups = {pair.dn.key: Entry(pair.dn, self._attributes(pair)) for pair in self._new
-                            if pair.outgoing.object_type == GROUP}  # fmt: skip
+        #: The numbers of the pairs that are new, and the complements of those that change.
+        self._new, self._changed = array("q"), array("q")
+        self._new_groups: dict[str, Entry] = {}
+        #: The keys of the names of those that are there.
+        self._read = comparison.spill.set()
+        for number, pair in enumerate(comparison.pairs):
+            if pair.entry is None:
+                self._new.append(number)
+                if pair.outgoing.object_type == GROUP:
+                    self._new_groups[pair.dn.key] = Entry(pair.dn, self._attributes(pair))
+            else:
+                self._read.add(pair.entry.dn.key)
+                if comparison.compare(number, pair):
+                    self._changed.append(~number)
         self._units = comparison.missing_units()
-        self._alike = list(comparison.differences())
-        self._changed = [each for each in self._alike if each.changes]
         is_deleting = request.profile.copying.gone == "delete"
         self._deletion = work_out_deletion(there, comparison.gone) if is_deleting and comparison.gone else None
         self._disabled = [] if is_deleting else [self._disabling(entry) for entry in comparison.gone]
@@ -94,15 +107,15 @@ class _Change:
         groups = [Difference(group, group.dn, (change,), ())
                   for group, _, change in self._memberships if group.dn.key not in self._new_groups]  # fmt: skip
         deleted = changes_of_deletion(self._there, self._deletion) if self._deletion is not None else []
-        objects: list[_Concerned] = [
-            *self._units, *self._new, *self._changed, *self._disabled, *groups, *deleted
-        ]  # fmt: skip
+        one_by_one: list[_Concerned] = [*self._disabled, *groups, *deleted]
+        parts: list[Sequence[_Concerned]] = [self._units, self._new, self._changed, one_by_one]
+        objects = LazyList([LazyPart.of(part) for part in parts])
         return LazyChanges(objects, self._change_of_any, _action_of)
 
     def proposal(self) -> Proposal:
         """The change as a whole."""
         there, request, changes = self._there, self._request, self._changes
-        accounts = [pair for pair in self._new if pair.outgoing.object_type == ACCOUNT]
+        new = self._new_pairs(0, len(self._new)) if request.passwords else ()
         return Proposal(
             "synchronize",
             f"synchronize {request.name} from {self._here.directory.location}",
@@ -110,7 +123,7 @@ class _Change:
             self._work,
             changes=changes,
             findings=self._findings,
-            credentials=[self._credential(pair) for pair in accounts] if request.passwords else (),
+            credentials=[self._credential(pair) for pair in new if pair.outgoing.object_type == ACCOUNT],
             is_atomic=False,
             is_many=self._is_many,
             tables=self._tables(),
@@ -119,18 +132,23 @@ class _Change:
             keep=self._keep_links,
         )
 
+    def _new_pairs(self, start: int, stop: int) -> Iterator[Pair]:
+        """Some of those that are new."""
+        return map(self._comparison.pairs.__getitem__, self._new[start:stop])
+
     # --- the steps
 
     def _work(self, passwords: Passwords) -> Work:
         """Units; new names, so that what follows can point at them; what is new; then what changes, and who goes."""
         there = self._there
         steps = [step for unit in self._units for step in new_object_steps(there, UNIT, unit, {"protected": ("yes",)})]
-        changing = [step for each in [*self._changed, *self._disabled] for step in each.steps]
+        differences = (self._comparison.difference(~number) for number in self._changed)
+        changing = [step for each in chain(differences, self._disabled) for step in each.steps]
         renames = [step for step in changing if isinstance(step, Rename)]
         steps += with_references(there.directory, there.dialect, renames)
         created = self._creations()
         late = list[Step]()
-        for pair in self._new if passwords.secrets else ():
+        for pair in self._new_pairs(0, len(self._new)) if passwords.secrets else ():
             if (secret := passwords.secrets.get(pair.dn)) is not None:
                 must_change = bool(there.password_rules(self._kind(pair)).rules["change"].value)
                 late.append(Password(pair.dn, secret, must_change, passwords.hand_out if secret.generated else ""))
@@ -144,24 +162,25 @@ class _Change:
         late += self._deletion.steps if self._deletion is not None else []
         whole = LazyList([LazyPart.of(steps), *created, LazyPart.of(late)])
         findings = self._findings if self._is_many else ()  # a preview of many leaves out what the job itself found
-        read = {pair.entry.dn.key for pair in self._comparison.pairs if pair.entry is not None}
-        return Work(whole, sorted({number for number in barriers if 0 < number < len(whole)}), findings, read)
+        return Work(whole, sorted({number for number in barriers if 0 < number < len(whole)}), findings, self._read)
 
     def _creations(self) -> list[LazyPart[Step]]:
         """The steps that make what is new, some at a time; then those by which it points at what was made after it."""
-        order = {pair.dn.key: number for number, pair in enumerate(self._new)}
+        order: SpilledMap[int] = self._comparison.spill.map(int)
+        for number, pair in enumerate(self._new_pairs(0, len(self._new))):
+            order[pair.dn.key] = number
         first, later = list[LazyPart[Step]](), list[LazyPart[Step]]()
         for start in range(0, len(self._new), _TOGETHER):
-            make = partial(self._created, self._new[start : start + _TOGETHER], order)
+            make = partial(self._created, start, start + _TOGETHER, order)
             for parts, steps, which in zip((first, later), make(), (0, 1), strict=True):
                 parts.append(LazyPart(len(steps), partial(_part_of, make, which)))
         return [*first, *later]
 
-    def _created(self, pairs: Sequence[Pair], order: Mapping[str, int]) -> tuple[list[Step], list[Step]]:
+    def _created(self, start: int, stop: int, order: Mapping[str, int]) -> tuple[list[Step], list[Step]]:
         """The steps for some of what is new, and those that must follow once all of it is there."""
         there = self._there
         first, later = list[Step](), list[Step]()
-        for pair in pairs:
+        for pair in self._new_pairs(start, stop):
             addition = Add(pair.dn, self._attributes(pair), pair.was)
             is_coming = partial(_is_coming, order, order[pair.dn.key])
             bare, follows = addition_apart(addition, is_coming, there.dialect, there.directory.schema)
@@ -207,15 +226,17 @@ class _Change:
 
         What was sent is kept only if all of it was made: else nobody could tell a refusal from a later change.
         """
-        new = self._new if result is not None else []
-        present = self._there.directory.identifiers([pair.dn for pair in new])
-        comparison, is_in_part = self._comparison, result is not None and result.is_in_part
-        of_new = ((pair.dn, comparison.link(pair, present[pair.dn.key])) for pair in new if pair.dn.key in present)
+        there, comparison = self._there.directory, self._comparison
+        present: SpilledMap[str] = comparison.spill.map(str)
+        for start in range(0, len(self._new) if result is not None else 0, _TOGETHER):
+            present.update(there.identifiers([pair.dn for pair in self._new_pairs(start, start + _TOGETHER)]))
+        is_in_part = result is not None and result.is_in_part
+        of_new = ((pair.dn, comparison.link(pair, present[pair.dn.key]))
+                  for pair in self._new_pairs(0, len(self._new)) if pair.dn.key in present)  # fmt: skip
         links = (structs.replace(link, values={} if is_in_part else self._with_version(dn, link))
                  for dn, link in chain(comparison.links(), of_new))  # fmt: skip
         deleted = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
-        before = self._links.read().items() if deleted else ()
-        obsolete = [here for here, link in before if link.there in deleted]
+        obsolete = [here for here, there in self._links.read().identifiers() if there in deleted] if deleted else []
         self._links.keep(links, obsolete, self._start)
 
     def _with_version(self, dn: DN, link: Link) -> dict[str, tuple[str, ...]]:
@@ -230,8 +251,10 @@ class _Change:
         match each:
             case DN():
                 return self._change_of_unit(each)
-            case Pair():
-                return self._change_of_new(each)
+            case int() if each >= 0:
+                return self._change_of_new(self._comparison.pairs[each])
+            case int():
+                return self._change_of(self._comparison.difference(~each))
             case Difference():
                 return self._change_of(each)
         return each
@@ -265,19 +288,16 @@ class _Change:
             rows = [(each.label, each.field, each.last_sent, each.there, each.here) for each in conflicts[:_SHOWN]]
             title = f"Changed there since it was sent, and left as it is ({len(conflicts)}); --overwrite sends it again"
             tables.append(Table("conflicts", title, ("who", "field", "sent", "there", "here"), rows, has_header=True))
-        if back := sorted(pair.dn.name for pair in self._new if pair.was):
-            title = f"Deleted there since it was sent: comes back ({len(back)})"
-            tables.append(_short("deleted", title, back))
-        if self._comparison.strangers:
-            rest = self._comparison.strangers
-            title = f"There, and not from here: left alone ({len(rest)})"
-            tables.append(_short("strangers", title, sorted(map(self._there.label, rest))))
+        if back := [pair.dn.name for pair in self._new_pairs(0, len(self._new)) if pair.was]:
+            tables.append(_short("deleted", "Deleted there since it was sent: comes back", back))
+        if strangers := self._comparison.strangers:
+            tables.append(_short("strangers", "There, and not from here: left alone", strangers))
         return tables
 
     def _summary(self) -> list[str]:
         comparison, when_gone = self._comparison, self._request.profile.copying.gone
-        same = len(self._alike) - len(self._changed)
-        groups = sum(pair.outgoing.object_type == GROUP for pair in self._new)
+        same = len(comparison.pairs) - len(self._new) - len(self._changed)
+        groups = len(self._new_groups)
         others = sum(group.dn.key not in self._new_groups for group, _, _ in self._memberships)
         figures = [
             (len(self._units), count(len(self._units), "unit")),
@@ -309,9 +329,12 @@ def _part_of(make: Callable[[], tuple[list[Step], list[Step]]], which: int) -> l
 def _action_of(each: _Concerned) -> Action:
     if isinstance(each, ObjectChange):
         return each.action
-    return Action.CHANGE if isinstance(each, Difference) else Action.CREATE
+    is_new = each >= 0 if isinstance(each, int) else isinstance(each, DN)
+    return Action.CREATE if is_new else Action.CHANGE
 
 
 def _short(name: str, title: str, labels: Sequence[str]) -> Table:
+    """The first of many labels, in their order."""
     more = [(f"and {len(labels) - _SHOWN} more",)] if len(labels) > _SHOWN else []
-    return Table(name, title, ("who",), [*((label,) for label in labels[:_SHOWN]), *more])
+    rows = [*((label,) for label in nsmallest(_SHOWN, labels)), *more]
+    return Table(name, f"{title} ({len(labels)})", ("who",), rows)

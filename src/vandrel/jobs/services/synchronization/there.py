@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
 from vandrel.directory import gentime
@@ -14,7 +14,7 @@ from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.services.profile import Copying
 from vandrel.jobs.services.synchronization.outgoing import Outgoing
 from vandrel.objects.context import Context
-from vandrel.record.links import Link
+from vandrel.record.links import Link, LinksBefore
 
 #: In a link, beside the fields: the place and name that an object was to have; its name there; the members of a group;
 #: its version there, where it has one.
@@ -22,10 +22,10 @@ STANDS, NAME, MEMBERS, VERSION = "@stands", "@name", "@members", "@version"
 
 
 def read_there(
-    there: Context, object_type: str, links: Mapping[str, Link], outgoing: Iterable[Outgoing], rules: Copying,
-    since: datetime | None, as_sent: dict[str, Link],
+    there: Context, object_type: str, links: LinksBefore, outgoing: Iterable[Outgoing], rules: Copying,
+    since: datetime | None,
 ) -> Iterator[Entry]:  # fmt: skip
-    """The objects of a type there, each once; accounts that are taken to be as they were sent, by their names alone.
+    """The objects of a type there, each once; accounts that are taken to be as they were sent are bare: see `is_bare`.
 
     Args:
         there: the other directory.
@@ -34,7 +34,6 @@ def read_there(
         outgoing: what is to be there.
         rules: what tells objects there.
         since: where it is given, only what was changed since is read, and what was sent is taken to be as it was.
-        as_sent: gets the links of those accounts, by their identifiers: `complete` makes of one what was sent.
 
     """
     directory, base = there.directory, there.charter.base
@@ -56,17 +55,20 @@ def read_there(
         entries |= {entry.identifier: entry for entry in directory.search(base, where=And((everything, where)))}
     yield from entries.values()
     kept_in = "objectGUID" if directory.capabilities.schema == "ad" else "entryUUID"
-    for link in links.values():
+    for link in links.all():
         if link.there not in entries and NAME in link.values and (MEMBERS in link.values) == (object_type == GROUP):
             entry = Entry(DN.read(link.values[NAME][0]), {kept_in: [link.there]})
             if rules.identifier:
                 entry.attributes[rules.identifier] = [link.here]
-            if object_type == ACCOUNT:
-                as_sent[link.there] = link
-            else:
+            if object_type != ACCOUNT:
                 complete(there, object_type, link, entry)
             directory.remember(entry.dn, link.there, *link.values.get(VERSION, ()))
             yield entry
+
+
+def is_bare(entry: Entry) -> bool:
+    """Whether no more of an account is known than its name: the rest is taken to be as it was sent."""
+    return "objectClass" not in entry.attributes
 
 
 def complete(there: Context, object_type: str, link: Link, entry: Entry) -> None:
