@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from bisect import bisect_right
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterator, Sequence
+from functools import cached_property
 from itertools import accumulate
 from typing import Generic, NamedTuple, TypeVar, overload
 
@@ -49,6 +50,20 @@ class LazyMap(_Lazy[_T], Generic[_S, _T]):
 
     def _some(self, places: range) -> Sequence[_T]:
         return LazyMap([self._objects[place] for place in places], self._make)
+
+
+class LazySet(Container[_T]):
+    """A set that is worked out when somebody looks for the first time."""
+
+    def __init__(self, make: Callable[[], Container[_T]]) -> None:
+        self._make = make
+
+    @cached_property
+    def _made(self) -> Container[_T]:
+        return self._make()
+
+    def __contains__(self, value: object) -> bool:
+        return value in self._made
 
 
 class LazyPart(NamedTuple, Generic[_T]):

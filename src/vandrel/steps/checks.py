@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, MutableMapping, MutableSet, Sequence
+from collections.abc import Container, Iterable, Iterator, MutableMapping, MutableSet, Sequence
 from collections.abc import Set as Keys
 from functools import cached_property
 
@@ -43,7 +43,7 @@ class Checks:
     """
 
     def __init__(
-        self, directory: Directory, dialect: Dialect, entries: Keys[str] = frozenset(), coming: Iterable[str] = (),
+        self, directory: Directory, dialect: Dialect, entries: Keys[str] = frozenset(), coming: Container[str] = (),
         *, gives_back: bool = False, spill: Spill | None = None,
     ) -> None:  # fmt: skip
         """Prepare to check.
@@ -59,7 +59,8 @@ class Checks:
         self._dialect = dialect
         self._schema = directory.schema
         self._added: MutableSet[str] = spill.set() if spill is not None else set()
-        self._coming: MutableSet[str] = spill.set(coming) if spill is not None else set(coming)
+        self._coming: MutableSet[str] = spill.set() if spill is not None else set()
+        self._coming_besides = coming
         self._deleted: set[str] = set()
         self._moves: list[Rename] = []
         self._made_moves: list[Rename] = []
@@ -260,7 +261,9 @@ class Checks:
             target = names.name_in(value)
             if target is None or not self._is_held(target):
                 continue  # what stands elsewhere cannot be looked up here
-            if target.key not in self._coming and not self._is_there(target, existing):
+            if not (
+                target.key in self._coming or self._is_there(target, existing) or target.key in self._coming_besides
+            ):
                 yield Finding(
                     Code.DANGLING, f"{name} points at {target}, which does not exist", Location(dn=str(step.dn))
                 )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from functools import cached_property
 from itertools import islice
 
@@ -141,7 +141,7 @@ class Runner:
         return complete
 
     def check_in_turn(
-        self, batches: Iterable[Sequence[Step]], coming: Collection[str] = ()
+        self, batches: Iterable[Sequence[Step]], coming: Container[str] = ()
     ) -> Iterator[list[Finding]]:  # fmt: skip
         """The findings of each of many batches that are no whole plan; what earlier ones would make counts as there.
 

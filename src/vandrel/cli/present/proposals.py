@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from vandrel.cli.present.passwords import HandOut, obtain
 from vandrel.cli.present.previews import by_action, show_proposal, show_row_findings
 from vandrel.cli.present.progress import progress
+from vandrel.directory.spilled import Spill
 from vandrel.errors import DONE, Code, Finding, Refused, are_fatal
 from vandrel.jobs.common.proposal import Action, ObjectChange, Passwords, Proposal, RowOutcome, Work
 from vandrel.jobs.common.report import count
@@ -64,7 +65,7 @@ class _Run:
         self._out = session.terminal
         self._proposal = proposal
         self._steps: Sequence[Step] = ()
-        self._outcomes: list[RowOutcome] = []
+        self._outcomes: Sequence[RowOutcome] = ()
         self._findings: list[Finding] = list(proposal.findings)
 
     def carry_out(self) -> int:
@@ -216,8 +217,10 @@ class _Run:
         name = getattr(self._session.args, "results", None)
         return ResultsFile(name) if name and work.steps and not self._session.args.dry_run else None
 
-    def _rows_told(self, result: RunResult | None) -> list[RowOutcome]:
-        return list(self._proposal.outcomes(result, self._steps)) if self._proposal.outcomes is not None else []
+    def _rows_told(self, result: RunResult | None) -> Sequence[RowOutcome]:
+        if self._proposal.outcomes is None:
+            return ()
+        return Spill().list(RowOutcome, self._proposal.outcomes(result, self._steps))  # there may be very many
 
     def _take_rows(self, results: ResultsFile | None, result: RunResult) -> None:
         """Work out what became of each row, and write it where that was asked for."""

@@ -10,6 +10,7 @@ from itertools import islice
 
 from msgspec import Struct
 
+from vandrel.charter.charter import Charter
 from vandrel.charter.document import Kind
 from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.charter.naming import Choice, NamingRule
@@ -50,6 +51,26 @@ class _IncompleteAccount(Struct, eq=False):
         return self.draft.dn or self.unit.child(self.named_by, self.called)
 
 
+class _PatternFiller:
+    """Fills patterns; the same fields make the same text."""
+
+    def __init__(self, charter: Charter) -> None:
+        self._charter = charter
+        self._filled: dict[tuple[str, ...], str] = {}
+
+    def __call__(self, pattern: str, values: Mapping[str, str]) -> str:
+        """Fill a pattern.
+
+        Raises:
+            VandrelError: ``required`` where a field that it needs is empty.
+
+        """
+        key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
+        if key not in self._filled:
+            self._filled[key] = self._charter.fill(pattern, values)
+        return self._filled[key]
+
+
 class Creator:
     """Works out new accounts for one request; names given to one are taken for the next."""
 
@@ -63,10 +84,10 @@ class Creator:
         # What many accounts have in common is asked of the directory once.
         self._rules: dict[str, PasswordRules] = {}
         self._units: dict[Place, tuple[DN, bool]] = {}
+        self._fill = _PatternFiller(context.charter)
         self._joining = NewMemberships(context, self._fill)
         self._orders: dict[tuple[str, tuple[str, ...]], list[tuple[str, NamingRule, list[str]]]] = {}
         self._checked: dict[tuple[str, tuple[str, ...]], list[Finding]] = {}
-        self._filled: dict[tuple[str, ...], str] = {}
         self._places: dict[tuple[str, ...], Place] = {}
 
     def draft(
@@ -168,18 +189,6 @@ class Creator:
         if key not in self._checked:
             self._checked[key] = field_values.check(self._context, self._context.fields[name], derived.values, ACCOUNT)
         return self._checked[key]
-
-    def _fill(self, pattern: str, values: Mapping[str, str]) -> str:
-        """A pattern filled; the same fields make the same text.
-
-        Raises:
-            VandrelError: ``required`` where a field that it needs is empty.
-
-        """
-        key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
-        if key not in self._filled:
-            self._filled[key] = self._context.charter.fill(pattern, values)
-        return self._filled[key]
 
     # --- the values
 

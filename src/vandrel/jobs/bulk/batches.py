@@ -12,6 +12,7 @@ from vandrel.directory.dn import DN
 from vandrel.directory.entry import Value
 from vandrel.directory.member_lists import BY_NAME
 from vandrel.directory.operations import Change
+from vandrel.directory.spilled import Spill
 from vandrel.fields import ACCOUNT, COMPUTER
 from vandrel.jobs.bulk.roster import Line, State
 from vandrel.jobs.common import create_object
@@ -54,7 +55,8 @@ class Batches:
         self._context, self._secret, self._object_type, self._hand_out = context, secret, object_type, hand_out
         self._absent = absent
         self._lines = [line for line in lines if line.state in (State.NEW, State.CHANGED)]
-        self._new_keys = {line.dn.key for line in self._lines if line.dn is not None and line.state is State.NEW}
+        new = (line.dn for line in self._lines if line.state is State.NEW)
+        self._new_keys = Spill().set(dn.key for dn in new if dn is not None)
         self.left_out = 0
 
     def __iter__(self) -> Iterator[Batch]:

@@ -196,7 +196,8 @@ class GroupBatch:
         for keys, owners in self._claims:
             if keys[number] in owners:
                 return self._retry(number, own)
-        batch = BatchDraft(self._shared, own)
+        batch = BatchDraft.of(self._shared, own)
+        self._rows[number] = ()  # they are kept packed from here on
         for keys, numbers in self._reserving:
             numbers[keys[number]] = batch
         self._siblings.add(self._keys[number])
@@ -230,7 +231,8 @@ class GroupBatch:
             if name != values[target]:
                 changed.add(target)
                 values[target] = name
-        batch = BatchDraft(self._shared, tuple([values[name] for name in names.own]))
+        batch = BatchDraft.of(self._shared, [values[name] for name in names.own])
+        self._rows[number] = ()
         for target, claims in names.unique.items():
             if target in changed:
                 self._register.reserve(target, values[target], batch)

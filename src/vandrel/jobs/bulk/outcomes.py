@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct, structs
 
@@ -29,32 +29,33 @@ class Outcome(Struct, frozen=True):
 
 
 def outcomes(
-    roster: Roster, rows_wanted: Collection[Line], steps: Sequence[Step], report: RunResult | None
+    roster: Roster, rows_wanted: Sequence[Line], steps: Sequence[Step], report: RunResult | None
 ) -> Iterator[Outcome]:
     """What became of each row, in the order of the file.
 
     Args:
         roster: all rows.
-        rows_wanted: those that were to be made or changed now.
+        rows_wanted: those that were to be made or changed now: the first of all that are to be.
         steps: what was to be done for them.
         report: how far that came; None before the run.
 
     """
-    rows = {line.item.row for line in rows_wanted}
+    last = rows_wanted[-1].item.row if rows_wanted else 0
     if report is None:
-        yield from (_without_steps(line, rows) or Outcome(line, BEGUN) for line in roster.lines)
+        yield from (_without_steps(line, last) or Outcome(line, BEGUN) for line in roster.lines)
         return
     refused = _refusals(report)
     untried = steps[report.tried :]
     unborn = {step.dn for step in untried if isinstance(step, Add)}
     open_ = Counter(name for step in untried for name in _concerned(step))
     for line in roster.lines:
-        name, why = str(line.dn), refused.get(str(line.dn), [])
-        if (outcome := _without_steps(line, rows)) is not None:
+        dn = line.dn
+        name, why = str(dn), refused.get(str(dn), [])
+        if (outcome := _without_steps(line, last)) is not None:
             yield outcome
-        elif line.dn in unborn or (line.edit is not None and open_[name] >= len(line.edit.steps)):
+        elif dn in unborn or (line.edit is not None and open_[name] >= len(line.edit.steps)):
             yield Outcome(line, LATER, f"there were too many refusals: vandrel resume {report.job} goes on")
-        elif line.dn in report.not_created or (line.edit is not None and len(why) >= len(line.edit.steps)):
+        elif dn in report.not_created or (line.edit is not None and len(why) >= len(line.edit.steps)):
             yield Outcome(line, REFUSED, "; ".join(why))
         else:
             more = [f"not finished: vandrel resume {report.job} goes on"] if open_[name] else []
@@ -84,13 +85,13 @@ def finished(row_outcomes: Iterable[RowOutcome], steps: Sequence[Step], report: 
         yield structs.replace(row, result=REFUSED if is_refused else PART if why else result, why="; ".join(why))
 
 
-def _without_steps(line: Line, rows: Collection[int]) -> Outcome | None:
-    """What is said of a row for which nothing is to be made now; None for the others."""
+def _without_steps(line: Line, last: int) -> Outcome | None:
+    """What is said of a row for which nothing is to be made now; None for the others. `last` is the last of those."""
     if line.state is State.REFUSED:
         return Outcome(line, REFUSED, next((f.what for f in line.item.findings if f.is_fatal), ""))
     if line.state not in _DONE:
         return Outcome(line, UNCHANGED)
-    return Outcome(line, LATER) if line.item.row not in rows else None
+    return Outcome(line, LATER) if line.item.row > last else None
 
 
 def _refusals(report: RunResult) -> dict[str, list[str]]:

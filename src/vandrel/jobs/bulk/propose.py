@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Container, Iterable, Iterator, Sequence
 from functools import partial
 
 from msgspec import Struct
@@ -25,7 +25,7 @@ from vandrel.jobs.common.proposal import (
     Work,
 )  # fmt: skip
 from vandrel.jobs.common.report import count
-from vandrel.lazy_list import LazyMap
+from vandrel.lazy_list import LazyMap, LazySet
 from vandrel.objects.context import Context
 from vandrel.secret import Secret
 from vandrel.steps.plan import RunResult
@@ -95,8 +95,8 @@ def propose_roster(
     def work(passwords: Passwords) -> Work:
         return _work(context, lines, object_type, passwords, absent)
 
-    def dry_batches() -> tuple[Iterator[Sequence[Step]], Collection[str]]:
-        coming = {line.dn.key for line in lines if line.dn is not None}
+    def dry_batches() -> tuple[Iterator[Sequence[Step]], Container[str]]:
+        coming = LazySet(lambda: {dn.key for line in lines if (dn := line.dn) is not None})
         stand_in = Secret("", generated=True)
         some = Batches(context, _one_of_each(lines), lambda line: stand_in, object_type, absent=absent)
         return (batch.steps for batch in some), coming
@@ -122,14 +122,15 @@ def _figures(roster: Roster) -> str:
 
 
 def _row(context: Context, line: Line, result: str, why: str = "") -> RowOutcome:
-    place = context.place(line.dn.parent) if line.dn is not None else ""
-    return RowOutcome(line.item.row, result, line.name, place, str(line.dn) if line.dn is not None else "", why)
+    dn = line.dn
+    place = context.place(dn.parent) if dn is not None else ""
+    return RowOutcome(line.item.row, result, line.name, place, str(dn) if dn is not None else "", why)
 
 
 def _absent(roster: Roster, lines: Sequence[Line]) -> set[str]:
     """The keys of the names of objects that are not to be made now."""
-    rows = {line.item.row for line in lines}
-    absent = (line.dn for line in roster.lines if line.state is State.NEW and line.item.row not in rows)
+    last = lines[-1].item.row if lines else 0
+    absent = (line.dn for line in roster.lines if line.state is State.NEW and line.item.row > last)
     return {dn.key for dn in absent if dn is not None}
 
 
@@ -151,7 +152,7 @@ def _one_of_each(lines: Iterable[Line]) -> list[Line]:
 def _credentials(context: Context, lines: Iterable[Line]) -> Sequence[Credential]:
     """Who gets a password: new accounts."""
     getting = [line for line in lines if line.draft is not None and line.state is State.NEW
-               and line.draft.rules is not None and line.draft.dn is not None]  # fmt: skip
+               and line.draft.rules is not None]  # fmt: skip
     return LazyMap(getting, partial(_credential, context))
 
 
@@ -168,7 +169,8 @@ def _work(
     context: Context, lines: Sequence[Line], object_type: str, passwords: Passwords, absent: Collection[str]
 ) -> Work:  # fmt: skip
     def secret(line: Line) -> Secret | None:
-        return passwords.secrets.get(line.dn) if line.dn is not None else None
+        dn = line.dn if passwords.secrets else None
+        return passwords.secrets.get(dn) if dn is not None else None
 
     batches = Batches(context, lines, secret, object_type, passwords.hand_out, frozenset(absent))
     steps, barriers = batches.plan()
@@ -177,7 +179,7 @@ def _work(
         what = f"{count(batches.left_out, 'manager or the like')} left out: they stand in rows that are made later"
         remedy = "once all are made, the same file with --mode both sets them"
         findings.append(Finding(Code.DONE_IN_PART, what, Location(option="--first"), remedy, NOTE))
-    read = {line.dn.key for line in lines if line.state is State.CHANGED and line.dn is not None}
+    read = {dn.key for line in lines if line.state is State.CHANGED and (dn := line.dn) is not None}
     return Work(steps, barriers, findings, read)
 
 

@@ -19,6 +19,9 @@ from vandrel.jobs.common.draft import BatchDraft, Draft
 from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.objects.context import Context
 
+#: Rows whose names are worked out together at most: their columns take more memory than what comes of them.
+_MOST = 20_000
+
 
 def _has_braces(item: Item) -> bool:
     return any("{" in value for values in item.fields.values() for value in values)
@@ -47,11 +50,36 @@ class Layout(Struct, frozen=True, eq=False):
 
 
 class Batch(Struct, eq=False):
-    """Rows whose names are worked out together, once the first of them has been in full."""
+    """Rows whose names are worked out together, once the first of them has been in full.
+
+    Attributes:
+        layout: which fields they have.
+        items: the rows.
+        names: their names; None until they are wanted, and once all rows have theirs.
+        left: rows that nobody has asked for yet.
+        links: what it is to the groups that its rows are of.
+
+    """
 
     layout: Layout
     items: list[Item] = msgspec.field(default_factory=list)
     names: Names | None = None
+    left: int = 0
+    links: list[GroupBatchLink] = msgspec.field(default_factory=list)
+
+    def add(self, item: Item) -> int:
+        """Take one more row; its place among them."""
+        self.items.append(item)
+        self.left = len(self.items)
+        return self.left - 1
+
+    def row_asked_for(self) -> None:
+        """Take note that somebody has asked for a row: when all were, what was worked out for them is let go."""
+        self.left -= 1
+        if not self.left:
+            self.names = None
+            for link in self.links:
+                link.likeness = None
 
 
 class Group(Struct, eq=False):
@@ -125,16 +153,21 @@ class RowGrouper:
             for fields in (layout.others, layout.telling)
         )
         for number, item, key, values in zip(numbers, rows, others, telling, strict=True):
-            strand = self._strands.get((layout, key, values)) or self._group_batch(layout, key, values, number)
-            self._places[number] = strand, len(strand.batch.items)
-            strand.batch.items.append(item)
+            strand = self._strands.get((layout, key, values))
+            if strand is None or len(strand.batch.items) >= _MOST:
+                strand = self._group_batch(layout, key, values, number)
+            self._places[number] = strand, strand.batch.add(item)
 
     def _group_batch(
         self, layout: Layout, key: tuple[Cell, ...], values: tuple[Cell, ...], number: int
     ) -> GroupBatchLink:  # fmt: skip
         group = self._groups.setdefault((layout, key), Group(number))
-        batch = self._batches.setdefault((layout, values), Batch(layout))
-        return self._strands.setdefault((layout, key, values), GroupBatchLink(group, batch))
+        batch = self._batches.get((layout, values))
+        if batch is None or len(batch.items) >= _MOST:
+            batch = self._batches[layout, values] = Batch(layout)
+        link = self._strands[layout, key, values] = GroupBatchLink(group, batch)
+        batch.links.append(link)
+        return link
 
     def _laid_out(self, kind: str, names: Sequence[str]) -> Layout | None:
         """Of these fields of rows, those that are their own, and the others; None where a name is not their own."""
@@ -160,11 +193,15 @@ class RowGrouper:
     def draft(self, number: int) -> BatchDraft | None:
         """The account of a row by its likeness, where there is one already and the row is nothing out of the way."""
         strand, place = self._places[number] or (None, 0)
-        if strand is None or strand.group.model is None:
+        if strand is None:
             return None
-        if strand.likeness is None:
-            strand.likeness = self._likeness(strand.group.model, strand.batch)
-        return strand.likeness.draft(place)
+        draft = None
+        if strand.group.model is not None:
+            if strand.likeness is None:
+                strand.likeness = self._likeness(strand.group.model, strand.batch)
+            draft = strand.likeness.draft(place)
+        strand.batch.row_asked_for()
+        return draft
 
     def _likeness(self, model: Draft, batch: Batch) -> GroupBatch:
         context, creator = self._context, self._creator

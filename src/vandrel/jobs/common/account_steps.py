@@ -27,7 +27,7 @@ def account_steps(
     enabled: list[Step] = []
     members: dict[str, tuple[Entry, list[DN]]] = {}
     for draft, secret in drafts:
-        if draft.dn is None:
+        if (dn := draft.dn) is None:
             continue
         fields: dict[str, Sequence[str]] = {
             name: values for name, values in draft.values().items() if name not in (PLACE, "groups", "change")
@@ -36,15 +36,15 @@ def account_steps(
         last = is_enabled and context.dialect.enables_last
         if not is_enabled or last:
             fields["enabled"] = ("no",)
-        steps = new_object_steps(context, ACCOUNT, draft.dn, fields)
-        adds += [*steps, *group_steps(context, draft.dn, fields)]
+        steps = new_object_steps(context, ACCOUNT, dn, fields)
+        adds += [*steps, *group_steps(context, dn, fields)]
         if secret is not None:
-            passwords.append(Password(draft.dn, secret, _must_change(draft), hand_out if secret.generated else ""))
+            passwords.append(Password(dn, secret, _must_change(draft), hand_out if secret.generated else ""))
         if last and isinstance(steps[0], Add):
-            created = Entry(draft.dn, steps[0].attributes)
-            enabled.append(Set(draft.dn, tuple(context.dialect.changes(created, "enabled", ("yes",)))))
+            created = Entry(dn, steps[0].attributes)
+            enabled.append(Set(dn, tuple(context.dialect.changes(created, "enabled", ("yes",)))))
         for group in draft.groups:
-            members.setdefault(group.dn.key, (group, []))[1].append(draft.dn)
+            members.setdefault(group.dn.key, (group, []))[1].append(dn)
     joins = [Set(group.dn, tuple(context.dialect.first_members(group, dns))) for group, dns in members.values()]
     return [*adds, *passwords, *enabled, *joins]
 

@@ -61,20 +61,31 @@ class SharedValues(Struct, frozen=True):
     position: Mapping[str, int]
 
 
+_pack = msgspec.msgpack.Encoder().encode
+_unpack = msgspec.msgpack.Decoder(list[str]).decode
+
+
 class BatchDraft(Struct):
-    """A new account that is like another one but for a few values, which are kept in the order of ``shared.own``."""
+    """A new account that is like another but for a few values, which wait packed, in the order of ``shared.own``."""
 
     shared: SharedValues
-    own: tuple[str, ...]
-    named: DN | None = None
+    packed: bytes
+
+    @staticmethod
+    def of(shared: SharedValues, own: Sequence[str]) -> BatchDraft:
+        """The account with these values of its own."""
+        return BatchDraft(shared, _pack(own))
+
+    @property
+    def own(self) -> list[str]:
+        """The values of its own."""
+        return _unpack(self.packed)
 
     @property
     def dn(self) -> DN:
-        """The name of the account."""
-        if self.named is None:
-            assert self.shared.model.dn is not None
-            self.named = self.shared.model.dn.parent.child(self.shared.model.dn.naming_attribute, self.value("name"))
-        return self.named
+        """The name of the account, made anew each time: of very many it is too much to be kept."""
+        assert self.shared.model.dn is not None
+        return self.shared.model.dn.parent.child(self.shared.model.dn.naming_attribute, self.value("name"))
 
     def value(self, name: str) -> str:
         """The first value of a field, or an empty string."""

@@ -6,7 +6,7 @@ A presenter shows it, refuses it, asks, runs it and reads back; no job does any 
 from __future__ import annotations
 
 from array import array
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence, Set
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence, Set
 from enum import Enum
 from typing import Any, TypeVar
 
@@ -215,7 +215,7 @@ class Proposal(Struct, frozen=True):
     summary: Sequence[str] = ()
     nothing: str = "Nothing to change."
     missing: Sequence[str] = ()
-    dry_batches: Callable[[], tuple[Iterator[Sequence[Step]], Collection[str]]] | None = None
+    dry_batches: Callable[[], tuple[Iterator[Sequence[Step]], Container[str]]] | None = None
     outcomes: Callable[[RunResult | None, Sequence[Step]], Iterable[RowOutcome]] | None = None
     rows: Sequence[RowOutcome] = ()
     when_refused: Callable[[RunResult], tuple[str, Sequence[Step]]] | None = None
