@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import copy
+from datetime import timedelta
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec import structs
 
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import dn as names
 from vandrel.directory.embedded.store import EmbeddedDirectory
 from vandrel.directory.shared_values import SharedValues
+from vandrel.directory.spilled import Spill
 from vandrel.intake.description import Description
 from vandrel.intake.item import Item
 from vandrel.jobs.bulk import batches
 from vandrel.jobs.bulk.batches import Batches
 from vandrel.jobs.bulk.planner import Planner
-from vandrel.jobs.common.proposal import Passwords
+from vandrel.jobs.common.proposal import Action, Passwords
 from vandrel.jobs.services.profile import Copying, Profile
 from vandrel.jobs.services.synchronization import synchronize as synchronization
 from vandrel.jobs.services.synchronization.comparison import SynchronizeRequest
@@ -26,7 +30,7 @@ from vandrel.record.links import Links
 from vandrel.secret import Secret
 from vandrel.steps.plan import Plan
 from vandrel.steps.runner import Runner
-from vandrel.steps.step import Add, Set
+from vandrel.steps.step import Add, Remove, Set
 
 from .test_jobs import TODAY, hire
 
@@ -87,8 +91,11 @@ def test_steps_of_an_import_are_the_same_however_often_they_are_worked_out(bench
         assert manager == people[str(9000 + (number + 5) % 18)].dn
 
 
-def test_steps_of_a_synchronization_are_the_same_however_often_they_are_worked_out(bench, monkeypatch, tmp_path):
+@pytest.mark.parametrize("few", [500, 2])  # so many wait in memory
+def test_a_synchronization_is_the_same_however_often_it_is_worked_out(bench, monkeypatch, tmp_path, few):
     monkeypatch.setattr(synchronization, "_TOGETHER", 3)
+    monkeypatch.setattr(Spill.__init__, "__defaults__", (few,))
+    monkeypatch.setattr(synchronization, "_SKEW", timedelta(hours=-1))  # what was just sent is not recent any more
     here = bench.context
     logins = [hire(bench, given=f"Ada{number}", number=str(9000 + number)) for number in range(8)]
     people = {here.one(entry, "login"): entry.dn for entry in here.directory.search(here.charter.base)}
@@ -120,4 +127,21 @@ def test_steps_of_a_synchronization_are_the_same_however_often_they_are_worked_o
     for number in range(8):
         manager = names.parse(copies[str(9000 + number)].text("manager"))
         assert manager == copies[str(9000 + (number + 4) % 8)].dn
+    proposal.keep(result)
+    changed = here.directory.get(people[logins[5]])
+    bench.runner.run(Plan("name", [Set(changed.dn, tuple(here.dialect.changes(changed, "surname", ["Vik"])))]), "test")
+    bench.runner.run(Plan("gone", [Remove(people[logins[7]], changed.attributes)]), "test")
+    wanted = [(Action.CHANGE, copies["9005"].dn, [("surname", ("Vik",))]),
+              (Action.CHANGE, copies["9007"].dn, [("enabled", ("no",))])]  # fmt: skip
+    for recent in (True, False):
+        again = synchronization.synchronize(here, there, links, structs.replace(request, recent=recent))
+        told = [(each.action, each.dn, [(field.field, field.after) for field in each.fields]) for each in again.changes]
+        # Whose manager is gone here has none there either.
+        assert [each for each in told if each[2][0][0] != "manager"] == wanted, recent
+    work = again.work(Passwords())
+    result = runner.run(Plan("again", work.steps, is_atomic=False, read=work.read), "test")
+    assert not result.refused
+    again.keep(result)
+    for recent in (True, False):
+        assert not synchronization.synchronize(here, there, links, structs.replace(request, recent=recent)).changes
     directory.close()

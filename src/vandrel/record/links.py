@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
@@ -55,15 +56,19 @@ class LinksBefore(Mapping[str, Link]):
 
     def __init__(self, links: Links, pair: tuple[str, str]) -> None:
         """Take the file, and the identities of both directories."""
-        self._links, self._pair = links, pair
+        self._links, self._pair, self._exists = links, pair, links.exists
+        #: The one that was asked for last, which is often asked for again.
+        self._last: Link | None = None
 
     def __getitem__(self, here: str) -> Link:
-        for row in self._rows("here, there, sent", " AND here = ?", here):
-            return self._read(*row)
-        raise KeyError(here)
+        if self._last is None or self._last.here != here:
+            if (row := self._row("here, there, sent", here)) is None:
+                raise KeyError(here)
+            self._last = self._read(*row)
+        return self._last
 
     def __contains__(self, here: object) -> bool:
-        return any(True for _ in self._rows("1", " AND here = ?", str(here)))
+        return self._row("1", str(here)) is not None
 
     def __iter__(self) -> Iterator[str]:
         return (here for here, _ in self.identifiers())
@@ -79,11 +84,21 @@ class LinksBefore(Mapping[str, Link]):
         """All links, in one pass."""
         return (self._read(*row) for row in self._rows("here, there, sent"))
 
-    def _rows(self, columns: str, where: str = "", *values: str) -> Iterator[Any]:
-        if self._links.exists:
-            command = f"SELECT {columns} FROM link WHERE source = ? AND target = ?{where}"
+    def _row(self, columns: str, here: str) -> Any:
+        if not self._exists:
+            return None
+        command = f"SELECT {columns} FROM link WHERE source = ? AND target = ? AND here = ?"
+        try:  # very many are asked for
+            return self._links.db.execute(command, (*self._pair, here)).fetchone()
+        except sqlite3.Error:
             with sqlite_file.plain_errors(self._links.path):
-                yield from self._links.db.execute(command, (*self._pair, *values))
+                raise
+
+    def _rows(self, columns: str) -> Iterator[Any]:
+        if self._exists:
+            command = f"SELECT {columns} FROM link WHERE source = ? AND target = ?"
+            with sqlite_file.plain_errors(self._links.path):
+                yield from self._links.db.execute(command, self._pair)
 
     def _read(self, here: str, there: str, sent: bytes) -> Link:
         try:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from functools import cached_property
+from itertools import chain
 from typing import NamedTuple
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from vandrel.dialects.base import difference
 from vandrel.directory import dn as names
@@ -14,7 +16,7 @@ from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
 from vandrel.directory.packing import object_of
-from vandrel.directory.spilled import Spill, SpilledMap
+from vandrel.directory.spilled import Spill, SpilledMap, SpilledSet
 from vandrel.errors import Code, Finding, Location
 from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.proposal import FieldChange
@@ -22,7 +24,16 @@ from vandrel.jobs.common.report import count
 from vandrel.jobs.services.profile import Profile
 from vandrel.jobs.services.synchronization.counterparts import Counterparts
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Selection
-from vandrel.jobs.services.synchronization.there import MEMBERS, NAME, STANDS, VERSION, complete, is_bare, read_there
+from vandrel.jobs.services.synchronization.there import (
+    MEMBERS,
+    NAME,
+    STANDS,
+    VERSION,
+    complete,
+    is_bare,
+    read_there,
+    remember,
+)
 from vandrel.lazy_list import LazyMap
 from vandrel.objects.context import Context
 from vandrel.objects.namesakes import Namesakes
@@ -106,6 +117,13 @@ class Conflict(Struct, frozen=True):
     here: str
 
 
+class _Called(Struct, frozen=True):
+    """The name that an object is to have there, and its identifier if it has that name now; else empty."""
+
+    dn: DN
+    identifier: str
+
+
 class _Sent(Struct, frozen=True):
     """What the next run needs to know of the object of a pair: its identifier there, and the values that it has."""
 
@@ -144,18 +162,20 @@ class Comparison:
             ACCOUNT: spill.list(Outgoing, selection.people()), GROUP: spill.list(Outgoing, selection.groups())
         }  # fmt: skip
         self._counterparts: dict[str, Counterparts] = {}
-        #: The keys of the names that are in use there, or will be.
-        self._names_there = spill.set()
         for of in (ACCOUNT, GROUP):
-            entries = self._noted(read_there(there, of, links_before, outgoing[of], self._rules, since))
-            counterparts = self._counterparts[of] = Counterparts(spill, there, entries, of, self._rules, links_before)
+            counterparts = self._counterparts[of] = Counterparts(
+                spill, there, read_there(there, of, links_before, outgoing[of], self._rules, since), of, self._rules,
+                links_before, is_recent=since is not None,
+            )  # fmt: skip
             counterparts.match(outgoing[of], request.same, request.new)
         self.findings += selection.findings
         self.findings += (finding for each in self._counterparts.values() for finding in each.findings)
         #: The members of the groups that are sent as they are to be, by the keys of the groups' names there.
         self._members: SpilledMap[tuple[str, ...]] = spill.map(tuple[str, ...])
-        #: The names there of those that are sent, by the keys of their names here.
-        self._names: SpilledMap[DN] = spill.map(DN)
+        #: What those that are sent are called there, by the keys of their names here.
+        self._names: SpilledMap[_Called] = spill.map(_Called)
+        #: The keys of the names of those there that change, or are pointed at.
+        self.read = spill.set()
         #: The units there in which they are to stand, by the keys of their names.
         self._units: dict[str, DN] = {}
         rows, self._accounts = spill.list(_Row), 0
@@ -163,23 +183,27 @@ class Comparison:
             for pair in self._paired(outgoing[of], self._counterparts[of]):
                 there_now = object_of(pair.entry) if pair.entry is not None else ""
                 rows.append(_Row(pair.outgoing, there_now, pair.dn, pair.was))
-                self._names[pair.outgoing.dn.key] = pair.dn
+                stays = pair.entry is not None and pair.entry.dn == pair.dn
+                known_as = pair.entry.identifier if pair.entry is not None and stays else ""
+                self._names[pair.outgoing.dn.key] = _Called(pair.dn, known_as)
                 if pair.dn.parent_key not in self._units:
                     self._units[pair.dn.parent_key] = pair.dn.parent
                 self._accounts += of == ACCOUNT
         self.pairs: Sequence[Pair] = LazyMap(rows, self._pair)
-        self.gone = self._not_sent(outgoing[ACCOUNT])
+        self._gone = self._not_sent(outgoing[ACCOUNT])
+        self.gone = [entry for _, entry in self._gone]
         others = self._counterparts[ACCOUNT].strangers() if since is None else ()
         self.strangers = spill.list(str, map(there.label, others))
 
     def _pair(self, row: _Row) -> Pair:
-        entry = self._counterparts[row.outgoing.object_type].entry(row.there) if row.there else None
+        counterparts = self._counterparts[row.outgoing.object_type]
+        entry = counterparts.entry(row.there, row.outgoing.identifier) if row.there else None
         return Pair(row.outgoing, entry, row.dn, row.was)
 
-    def _noted(self, entries: Iterable[Entry]) -> Iterator[Entry]:
-        for entry in entries:
-            self._names_there.add(entry.dn.key)
-            yield entry
+    @cached_property
+    def _names_there(self) -> SpilledSet:
+        """The keys of the names that are in use there, or will be: looked at once anybody gets another one."""
+        return self.spill.set(dn.key for counterparts in self._counterparts.values() for dn in counterparts.names())
 
     def _paired(self, outgoing: Iterable[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
         for each in outgoing:
@@ -211,22 +235,24 @@ class Comparison:
         self._names_there.add(dn.key)
         return dn
 
-    def _not_sent(self, people: Sequence[Outgoing]) -> list[Entry]:
+    def _not_sent(self, people: Sequence[Outgoing]) -> list[tuple[str, Entry]]:
         """Who was copied there before and is not sent any more; and what speaks against so many."""
         if self._rules.gone == "leave" or self._request.under:
             return []
         accounts = self._counterparts[ACCOUNT]
-        counterparts = accounts.known_before
         sent = self.spill.set(each.identifier for each in people)
-        unsent = [self._complete(accounts.entry(there), here)
-                  for here, there in counterparts.items() if here not in sent]  # fmt: skip
+        known, unsent = 0, list[tuple[str, Entry]]()
+        for here in accounts.known_before(others=self._counterparts[GROUP]):
+            known += 1
+            if here not in sent and (entry := accounts.matched(here)) is not None:
+                unsent.append((here, self._complete(entry, here)))
         if self._rules.gone == "disable":
-            unsent = [entry for entry in unsent if self._there.one(entry, "enabled") != "no"]
+            unsent = [(here, entry) for here, entry in unsent if self._there.one(entry, "enabled") != "no"]
         most = self._rules.most_gone if self._request.most_gone is None else self._request.most_gone
         if most is None:
-            most = max(_MOST, int(len(counterparts) * _MOST_SHARE))
-        if not people and counterparts:
-            what = f"nobody is sent, and {count(len(counterparts), 'account')} there came from here"
+            most = max(_MOST, int(known * _MOST_SHARE))
+        if not people and known:
+            what = f"nobody is sent, and {count(known, 'account')} there came from here"
             remedy = "see whether this identity still sees the units: vandrel tree"
             self.findings.append(Finding(Code.REFUSED, what, Location(server=self._here.directory.location), remedy))
         elif len(unsent) > most:
@@ -248,8 +274,18 @@ class Comparison:
 
     def _sent_as(self, pointed: Iterable[str]) -> Iterator[DN]:
         """The names there of those objects here that are sent as well."""
+        return (each.dn for each in self._called(pointed))
+
+    def _called(self, pointed: Iterable[str]) -> Iterator[_Called]:
         found = (self._names.get(names.parse(text).key) for text in pointed)
-        return (dn for dn in found if dn is not None)
+        return (each for each in found if each is not None)
+
+    def _look_up(self, called: Iterable[_Called]) -> None:
+        """Take note of objects there that are pointed at: that they exist, and what they are known by."""
+        for each in called:
+            if each.identifier:
+                self.read.add(each.dn.key)
+                self._there.directory.remember(each.dn, each.identifier)
 
     def link(self, pair: Pair, identifier: str, values: Mapping[str, tuple[str, ...]] | None = None) -> Link:
         """What the next run needs to know of one object."""
@@ -264,6 +300,12 @@ class Comparison:
         for sent in self._sent:
             pair = self.pairs[sent.number]
             yield pair.dn, self.link(pair, sent.identifier, sent.values)
+
+    def links_of_disabled(self) -> Iterator[tuple[DN, Link]]:
+        """The same of those who are not sent any more and were disabled: that they are is nobody else's doing."""
+        for here, entry in self._gone:
+            if (link := self._links_before.get(here)) is not None:
+                yield entry.dn, structs.replace(link, values={**link.values, "enabled": ("no",)})
 
     def _is_as_sent(self, pair: Pair, entry: Entry) -> bool:
         """Whether what is to be there is what was sent last, and nobody has changed it since."""
@@ -288,8 +330,12 @@ class Comparison:
 
     def compare(self, number: int, pair: Pair) -> bool:
         """Whether the object of a pair that is there is to change; takes note of what the next run needs to know."""
-        if pair.entry is None or self._is_as_sent(pair, pair.entry):
+        if pair.entry is not None and self._is_as_sent(pair, pair.entry):
             return False
+        self._look_up(self._called(chain.from_iterable(pair.outgoing.pointing.values())))
+        if pair.entry is None:
+            return False
+        self.read.add(pair.entry.dn.key)
         conflicts = list[Conflict]()
         difference, values = self._difference(pair, pair.entry, conflicts)
         self.conflicts += conflicts
@@ -344,7 +390,9 @@ class Comparison:
     def _complete(self, entry: Entry, here: str) -> Entry:
         """An account with its attributes, where no more than its name was read: as it was sent."""
         if is_bare(entry):
-            complete(self._there, ACCOUNT, self._links_before[here], entry)
+            link = self._links_before[here]
+            complete(self._there, ACCOUNT, link, entry)
+            remember(self._there, entry.dn, link)
         return entry
 
     def _renamed(self, entry: Entry, dn: DN) -> Entry:
@@ -397,37 +445,44 @@ class Comparison:
 
         """
         going = {entry.dn.key for entry in deleted}
-        groups = range(self._accounts, len(self.pairs))
-        ours, are_ours = self._ours() if groups else ({}, set())
-        for pair in map(self.pairs.__getitem__, groups):
+        for pair in map(self.pairs.__getitem__, range(self._accounts, len(self.pairs))):
             group = pair.entry if pair.entry is not None else new_entries[pair.dn.key]
-            members = set(self._sent_as(pair.outgoing.pointing["members"]))
-            # By the names that they have once those are changed which change.
-            present = [ours.get(dn.key, dn) for dn in map(names.parse, self._there.dialect.members(group))]
+            called = {each.dn: each for each in self._called(pair.outgoing.pointing["members"])}
+            members, present = called.keys(), [*map(names.parse, self._there.dialect.members(group))]
+            if members != set(present):
+                ours, are_ours = self._ours
+                # By the names that they have once those are changed which change.
+                present = [ours.get(dn.key, dn) for dn in present]
+            else:
+                are_ours = ()
             self._members[pair.dn.key] = tuple(map(str, present))
             add = sorted(members - set(present), key=lambda dn: dn.key)
             remove = [dn for dn in present if dn not in members and dn.key in are_ours and dn.key not in going]
             if not add and not remove:
                 continue
+            self._look_up([called[dn] for dn in add])
+            if pair.entry is not None:
+                self.read.add(group.dn.key)
             now: dict[str, list[Value]] = {self._there.dialect.member_attribute(group): [*map(str, present)]}
             renamed = Entry(pair.dn, group.attributes | (now if present else {}))
             changes = self._there.dialect.member_change(renamed, add, remove)
             leaving = set(remove)
             then = [*(dn for dn in present if dn not in leaving), *add]
             self._members[pair.dn.key] = tuple(map(str, then))
-            called = Namesakes(self._there).around([*map(str, present)], [*map(str, then)], of_many=True)
-            change = FieldChange("members", *called)
+            named = Namesakes(self._there).around([*map(str, present)], [*map(str, then)], of_many=True)
+            change = FieldChange("members", *named)
             yield group, Set(pair.dn, tuple(changes)), change
 
+    @cached_property
     def _ours(self) -> tuple[Mapping[str, DN], Container[str]]:
         """The names of what came from here: by the keys of the names now, what they will be; and the keys of those."""
         ours: SpilledMap[DN] = self.spill.map(DN)
         # Where only a part is sent, or who goes is left alone, nothing is said of the others.
         is_partial = self._request.under or self._rules.gone == "leave"
-        for counterparts in () if is_partial else self._counterparts.values():
-            for there in counterparts.known_before.values():
-                dn = counterparts.entry(there).dn
-                ours[dn.key] = dn
+        for of, counterparts in () if is_partial else self._counterparts.items():
+            for here in counterparts.known_before(others=self._counterparts[GROUP] if of == ACCOUNT else ()):
+                if (entry := counterparts.matched(here)) is not None:
+                    ours[entry.dn.key] = entry.dn
         for pair in self.pairs:
             if pair.entry is not None:
                 ours[pair.entry.dn.key] = pair.dn

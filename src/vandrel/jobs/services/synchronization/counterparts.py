@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 
+from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry
 from vandrel.directory.packing import object_of
-from vandrel.directory.spilled import Spill, SpilledMap
+from vandrel.directory.spilled import Spill, SpilledMap, SpilledSet
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.services.profile import Copying
 from vandrel.jobs.services.synchronization.outgoing import Outgoing
+from vandrel.jobs.services.synchronization.there import bare_entry
 from vandrel.objects.context import Context
-from vandrel.record.links import LinksBefore
+from vandrel.record.links import Link, LinksBefore
 from vandrel.text.string_prep import prepare
 
 
@@ -30,26 +32,27 @@ class Counterparts:
 
     def __init__(
         self, spill: Spill, there: Context, entries: Iterable[Entry], object_type: str, rules: Copying,
-        links: LinksBefore,
+        links: LinksBefore, *, is_recent: bool,
     ) -> None:  # fmt: skip
-        """Take all objects of a type there, and the links of earlier runs."""
+        """Take all objects of a type there, and the links of earlier runs.
+
+        With `is_recent`, accounts that are not among the objects are taken to be as they were sent.
+        """
         self.findings: list[Finding] = []
         self.doubtful: set[str] = set()
         self._spill, self._there, self._rules, self._links = spill, there, rules, links
+        self._has_bare = is_recent and object_type == ACCOUNT
         self._fields = rules.match if object_type == ACCOUNT else ["name"]
-        #: By the identifier of an object here, what is known there as the same.
-        self._matched: SpilledMap[str] = spill.map(str)
+        #: By the identifier of an object here, what was recognized there as the same.
+        self._recognized: SpilledMap[str] = spill.map(str)
         #: The objects there by what they are known by (`object_of`), and that by the identifiers of their originals.
         self._entries: SpilledMap[Entry] = spill.map(Entry)
         self._by_mark: SpilledMap[str] = spill.map(str)
-        #: Those there that are somebody's counterparts, now or before.
-        self._linked = spill.set(there for _, there in links.identifiers())
         for entry in entries:
             there_now = object_of(entry)
             self._entries[there_now] = entry
             if rules.identifier and (mark := entry.text(rules.identifier)):
                 self._by_mark[mark] = there_now
-                self._linked.add(there_now)
 
     @cached_property
     def _by_value(self) -> SpilledMap[list[str]]:
@@ -62,39 +65,57 @@ class Counterparts:
                     by_value[key] = [*by_value.get(key, ()), object_of(entry)]
         return by_value
 
+    @cached_property
+    def _linked(self) -> SpilledSet:
+        """Those there that are somebody's counterparts, now or before."""
+        return self._spill.set([*(there for _, there in self._links.identifiers()), *self._by_mark.values()])
+
     def match(self, outgoing: Sequence[Outgoing], same: Mapping[str, str], new: frozenset[str]) -> None:
         """Find everybody's counterpart; the sure ones first, so that nobody is taken for somebody else."""
-        unmatched = array("L")
-        for number, each in enumerate(outgoing):
-            here = each.identifier
-            if (there := self._by_mark.get(here)) is None:
-                link = self._links.get(here)
-                there = link.there if link is not None and link.there in self._entries else None
-            if there is None:
-                unmatched.append(number)
-            else:
-                self._matched[here] = there
+        unmatched = array("L", (n for n, each in enumerate(outgoing) if self._known(each.identifier) is None))
         for number in unmatched:
             self._recognize(outgoing[number], same, new)
 
     def matched(self, here: str) -> Entry | None:
         """What an object here is there; None where it is not there."""
-        there = self._matched.get(here)
-        return self._entries[there] if there is not None else None
+        there = self._recognized.get(here)
+        return self._entries[there] if there is not None else self._known(here)
 
-    @cached_property
-    def known_before(self) -> SpilledMap[str]:
-        """What was copied there by earlier runs and is there still, by the identifier of its original."""
-        known: SpilledMap[str] = self._spill.map(str)
+    def _known(self, here: str) -> Entry | None:
+        """The same of those who need not be recognized: by the identifier that it keeps, or by what was sent before."""
+        if (there := self._by_mark.get(here)) is not None:
+            return self._entries[there]
+        link = self._links.get(here)
+        return self._entries.get(link.there) or self._bare(link) if link is not None else None
+
+    def _bare(self, link: Link) -> Entry | None:
+        return bare_entry(self._there, link, self._rules) if self._has_bare else None
+
+    def known_before(self, others: Container[str] = ()) -> Iterator[str]:
+        """The originals of what was copied there by earlier runs and is there still, by their identifiers.
+
+        `others` are identifiers of objects there of another type.
+        """
+        yield from self._by_mark
         for here, there in self._links.identifiers():
-            if there in self._entries:
-                known[here] = there
-        known.update(self._by_mark)
-        return known
+            if here not in self._by_mark and (there in self._entries or (self._has_bare and there not in others)):
+                yield here
 
-    def entry(self, there: str) -> Entry:
-        """An object there by what it is known by."""
-        return self._entries[there]
+    def names(self) -> Iterator[DN]:
+        """The names of all objects there."""
+        yield from (entry.dn for entry in self._entries.values())
+        for link in self._links.all() if self._has_bare else ():
+            if link.there not in self._entries and (bare := self._bare(link)) is not None:
+                yield bare.dn
+
+    def __contains__(self, there: object) -> bool:
+        return there in self._entries
+
+    def entry(self, there: str, here: str) -> Entry:
+        """An object there by what it is known by, and by the identifier of its original."""
+        entry = self._entries.get(there) or self._bare(self._links[here])
+        assert entry is not None
+        return entry
 
     def strangers(self) -> Iterator[Entry]:
         """What is there and is nobody's counterpart, now or before."""
@@ -131,7 +152,7 @@ class Counterparts:
         self.findings.append(Finding(Code.AMBIGUOUS, what, Location(dn=str(each.dn)), remedy, NOTE))
 
     def _match(self, here: str, entry: Entry) -> None:
-        self._matched[here] = object_of(entry)
+        self._recognized[here] = object_of(entry)
         self._linked.add(object_of(entry))
 
     @staticmethod

@@ -81,17 +81,13 @@ class _Change:
         #: The numbers of the pairs that are new, and the complements of those that change.
         self._new, self._changed = array("q"), array("q")
         self._new_groups: dict[str, Entry] = {}
-        #: The keys of the names of those that are there.
-        self._read = comparison.spill.set()
         for number, pair in enumerate(comparison.pairs):
-            if pair.entry is None:
+            if comparison.compare(number, pair):
+                self._changed.append(~number)
+            elif pair.entry is None:
                 self._new.append(number)
                 if pair.outgoing.object_type == GROUP:
                     self._new_groups[pair.dn.key] = Entry(pair.dn, self._attributes(pair))
-            else:
-                self._read.add(pair.entry.dn.key)
-                if comparison.compare(number, pair):
-                    self._changed.append(~number)
         self._units = comparison.missing_units()
         is_deleting = request.profile.copying.gone == "delete"
         self._deletion = work_out_deletion(there, comparison.gone) if is_deleting and comparison.gone else None
@@ -162,7 +158,9 @@ class _Change:
         late += self._deletion.steps if self._deletion is not None else []
         whole = LazyList([LazyPart.of(steps), *created, LazyPart.of(late)])
         findings = self._findings if self._is_many else ()  # a preview of many leaves out what the job itself found
-        return Work(whole, sorted({number for number in barriers if 0 < number < len(whole)}), findings, self._read)
+        return Work(
+            whole, sorted({number for number in barriers if 0 < number < len(whole)}), findings, self._comparison.read
+        )
 
     def _creations(self) -> list[LazyPart[Step]]:
         """The steps that make what is new, some at a time; then those by which it points at what was made after it."""
@@ -233,8 +231,9 @@ class _Change:
         is_in_part = result is not None and result.is_in_part
         of_new = ((pair.dn, comparison.link(pair, present[pair.dn.key]))
                   for pair in self._new_pairs(0, len(self._new)) if pair.dn.key in present)  # fmt: skip
+        disabled = comparison.links_of_disabled() if self._disabled and not is_in_part else ()
         links = (structs.replace(link, values={} if is_in_part else self._with_version(dn, link))
-                 for dn, link in chain(comparison.links(), of_new))  # fmt: skip
+                 for dn, link in chain(comparison.links(), of_new, disabled))  # fmt: skip
         deleted = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
         obsolete = [here for here, there in self._links.read().identifiers() if there in deleted] if deleted else []
         self._links.keep(links, obsolete, self._start)

@@ -25,7 +25,7 @@ def read_there(
     there: Context, object_type: str, links: LinksBefore, outgoing: Iterable[Outgoing], rules: Copying,
     since: datetime | None,
 ) -> Iterator[Entry]:  # fmt: skip
-    """The objects of a type there, each once; accounts that are taken to be as they were sent are bare: see `is_bare`.
+    """The objects of a type there, each once, but for accounts that are taken to be as they were sent: `bare_entry`.
 
     Args:
         there: the other directory.
@@ -54,16 +54,31 @@ def read_there(
     for where in wheres:
         entries |= {entry.identifier: entry for entry in directory.search(base, where=And((everything, where)))}
     yield from entries.values()
-    kept_in = "objectGUID" if directory.capabilities.schema == "ad" else "entryUUID"
-    for link in links.all():
-        if link.there not in entries and NAME in link.values and (MEMBERS in link.values) == (object_type == GROUP):
-            entry = Entry(DN.read(link.values[NAME][0]), {kept_in: [link.there]})
-            if rules.identifier:
-                entry.attributes[rules.identifier] = [link.here]
-            if object_type != ACCOUNT:
-                complete(there, object_type, link, entry)
-            directory.remember(entry.dn, link.there, *link.values.get(VERSION, ()))
+    for link in links.all() if object_type == GROUP else ():
+        if (
+            link.there not in entries
+            and MEMBERS in link.values
+            and (entry := bare_entry(there, link, rules)) is not None
+        ):
+            complete(there, GROUP, link, entry)
+            remember(there, entry.dn, link)
             yield entry
+
+
+def bare_entry(there: Context, link: Link, rules: Copying) -> Entry | None:
+    """An object that is taken to be as it was sent, by its name alone; None where nothing tells what was sent."""
+    if not (name := link.values.get(NAME)):
+        return None
+    kept_in = "objectGUID" if there.directory.capabilities.schema == "ad" else "entryUUID"
+    entry = Entry(DN.read(name[0]), {kept_in: [link.there]})
+    if rules.identifier:
+        entry.attributes[rules.identifier] = [link.here]
+    return entry
+
+
+def remember(there: Context, dn: DN, link: Link) -> None:
+    """Tell the other directory which object has this name: whoever changes it need not look for it."""
+    there.directory.remember(dn, link.there, *link.values.get(VERSION, ()))
 
 
 def is_bare(entry: Entry) -> bool:
