@@ -8,12 +8,14 @@ from datetime import UTC, datetime, timedelta
 from functools import partial
 from heapq import nsmallest
 from itertools import chain
+from typing import Any
 
-from msgspec import structs
+from msgspec import Struct, structs
 
 from vandrel.charter.passwords import check
 from vandrel.directory.dn import DN
 from vandrel.directory.entry import Entry, Value
+from vandrel.directory.operations import Change
 from vandrel.directory.spilled import SpilledMap
 from vandrel.errors import Finding
 from vandrel.fields import ACCOUNT, GROUP, UNIT
@@ -53,6 +55,25 @@ _SKEW = timedelta(minutes=5)
 _IN_FULL, _SHOWN = 10, 10
 #: New objects whose steps are worked out together.
 _TOGETHER = 1000
+
+
+class _NewObject(Struct, frozen=True):
+    """A new object as it waits: what it has, and the changes that follow, right after it and once all is there.
+
+    Values are text or octets, and changes what they are made of.
+    """
+
+    dn: DN
+    attributes: dict[str, list[Any]]
+    was: str
+    after: list[tuple[str, tuple[Any, ...], tuple[Any, ...], bool]]
+    later: list[tuple[str, tuple[Any, ...], tuple[Any, ...], bool]]
+
+    def steps(self, which: int) -> list[Step]:
+        """Its steps: those by which it comes to be; or, with 1, those that must follow once all is there."""
+        changes = tuple(Change(*each) for each in (self.later if which else self.after))
+        steps: list[Step] = [] if which else [Add(self.dn, self.attributes, self.was)]
+        return [*steps, Set(self.dn, changes)] if changes else steps
 
 
 def synchronize(here: Context, there: Context, links: Links, request: SynchronizeRequest) -> Proposal:
@@ -164,32 +185,34 @@ class _Change:
 
     def _creations(self) -> list[LazyPart[Step]]:
         """The steps that make what is new, some at a time; then those by which it points at what was made after it."""
-        order: SpilledMap[int] = self._comparison.spill.map(int)
+        spill, first, later = self._comparison.spill, list[LazyPart[Step]](), list[LazyPart[Step]]()
+        order: SpilledMap[int] = spill.map(int)
         for number, pair in enumerate(self._new_pairs(0, len(self._new))):
             order[pair.dn.key] = number
-        first, later = list[LazyPart[Step]](), list[LazyPart[Step]]()
+        new = spill.list(_NewObject)  # worked out once, and looked at again and again
         for start in range(0, len(self._new), _TOGETHER):
-            make = partial(self._created, start, start + _TOGETHER, order)
-            for parts, steps, which in zip((first, later), make(), (0, 1), strict=True):
-                parts.append(LazyPart(len(steps), partial(_part_of, make, which)))
+            lengths = [0, 0]
+            for number, pair in enumerate(self._new_pairs(start, start + _TOGETHER), start):
+                each = self._new_object(pair, partial(_is_coming, order, number))
+                new.append(each)
+                for which in (0, 1):
+                    lengths[which] += len(each.steps(which))
+            for which, parts in enumerate((first, later)):
+                make = partial(_steps_of, new, start, start + _TOGETHER, which)
+                parts.append(LazyPart(lengths[which], make))
         return [*first, *later]
 
-    def _created(self, start: int, stop: int, order: Mapping[str, int]) -> tuple[list[Step], list[Step]]:
-        """The steps for some of what is new, and those that must follow once all of it is there."""
-        there = self._there
-        first, later = list[Step](), list[Step]()
-        for pair in self._new_pairs(start, stop):
-            addition = Add(pair.dn, self._attributes(pair), pair.was)
-            is_coming = partial(_is_coming, order, order[pair.dn.key])
-            bare, follows = addition_apart(addition, is_coming, there.dialect, there.directory.schema)
-            first.append(bare)
-            later += [follows] if follows is not None else []
-            after = there.dialect.changes_after_creation(
-                pair.outgoing.object_type, self._comparison.values(pair.outgoing)
-            )
-            if after:
-                first.append(Set(pair.dn, tuple(after)))
-        return first, later
+    def _new_object(self, pair: Pair, is_coming: Callable[[str], bool]) -> _NewObject:
+        """One new object, and what of it must follow what is coming."""
+        dialect = self._there.dialect
+        addition = Add(pair.dn, self._attributes(pair), pair.was)
+        bare, follows = addition_apart(addition, is_coming, dialect, self._there.directory.schema)
+        values = self._comparison.values(pair.outgoing)
+        after = dialect.changes_after_creation(pair.outgoing.object_type, values)
+        later = follows.changes if isinstance(follows, Set) else ()
+        return _NewObject(
+            pair.dn, bare.attributes, pair.was, *([*map(structs.astuple, some)] for some in (after, later))
+        )
 
     def _attributes(self, pair: Pair) -> dict[str, list[Value]]:
         fields: dict[str, Sequence[str]] = dict(self._comparison.values(pair.outgoing))
@@ -321,8 +344,8 @@ def _is_coming(order: Mapping[str, int], place: int, key: str) -> bool:
     return order.get(key, -1) >= place
 
 
-def _part_of(make: Callable[[], tuple[list[Step], list[Step]]], which: int) -> list[Step]:
-    return make()[which]
+def _steps_of(new: Sequence[_NewObject], start: int, stop: int, which: int) -> list[Step]:
+    return [step for each in new[start:stop] for step in each.steps(which)]
 
 
 def _action_of(each: _Concerned) -> Action:
