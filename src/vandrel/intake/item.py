@@ -17,6 +17,9 @@ Values = tuple[str, ...]
 Cell = str | Values
 
 
+_NOTHING: Mapping[str, str] = {}
+
+
 class RowBlock(Struct, frozen=True, eq=False):
     """Rows that were read together: what each has, by field, and its texts, by word."""
 
@@ -78,6 +81,16 @@ class Item(Struct):
         """The first value of a field, or an empty string."""
         values = self.values(field)
         return values[0] if values else ""
+
+    def let_go(self) -> None:
+        """Let go of the values, which nobody wants any more; what is wrong with them stays."""
+        self.own = self.block = self.cells = None
+        self.raw = _NOTHING
+
+    def stand_alone(self) -> None:
+        """Keep the values apart from the rows that this one was read with."""
+        if self.block is not None:
+            self.own, self.cells, self.block = self.fields, self.words, None
 
     @property
     def stops(self) -> bool:

@@ -175,12 +175,13 @@ def _initials(columns: Mapping[str, Many], model: Draft, count: int) -> Iterable
 class GroupBatch:
     """Accounts that differ from a model in their own fields and names alone."""
 
-    def __init__(self, creator: Creator, model: Draft, names: Names) -> None:
+    def __init__(self, creator: Creator, shared: SharedValues, names: Names) -> None:
         """Begin; the model has no findings."""
+        model = shared.model
         assert model.dn is not None
         self._names, self._register = names, creator.register
         self._sound, self._rows, self._keys = names.sound, names.rows, names.keys
-        self._shared = SharedValues(model, model.values(), names.own, {name: n for n, name in enumerate(names.own)})
+        self._shared = shared
         before = f"{model.dn.parent.key}{LEVEL}{model.dn.naming_attribute.lower()}="
         self._siblings, self._values_in_use = creator.register.siblings(before), creator.register.held_siblings(before)
         self._claims = [(names.keys, self._siblings), *names.claims]

@@ -219,7 +219,7 @@ class Planner:
             new.sort(key=lambda pair: pair[0] or ("", *_by_content(pair[1].item)))
         items = [line.item for _, line in new]
         alike = (
-            RowGrouper(self._context, creator, self._described.kind, items)
+            RowGrouper(self._context, creator, self._described.kind, items, lets_go=self._recognize is None)
             if self._described.object_type == ACCOUNT
             else None
         )

@@ -15,12 +15,12 @@ from vandrel.intake.item import Cell, Item, RowBlock, cells_of
 from vandrel.jobs.accounts.create import Creator
 from vandrel.jobs.bulk.group_batch import GroupBatch, Names
 from vandrel.jobs.common import field_values as given_values
-from vandrel.jobs.common.draft import BatchDraft, Draft
+from vandrel.jobs.common.draft import BatchDraft, Draft, SharedValues
 from vandrel.jobs.common.posix_allocator import PosixAllocator
 from vandrel.objects.context import Context
 
-#: Rows whose names are worked out together at most: their columns take more memory than what comes of them.
-_MOST = 20_000
+#: Rows, in their order, whose names are worked out together: their columns take more memory than what comes of them.
+_MOST = 50_000
 
 
 def _has_braces(item: Item) -> bool:
@@ -57,6 +57,7 @@ class Batch(Struct, eq=False):
         items: the rows.
         names: their names; None until they are wanted, and once all rows have theirs.
         left: rows that nobody has asked for yet.
+        done: rows whose cells nobody reads any more.
         links: what it is to the groups that its rows are of.
 
     """
@@ -65,6 +66,7 @@ class Batch(Struct, eq=False):
     items: list[Item] = msgspec.field(default_factory=list)
     names: Names | None = None
     left: int = 0
+    done: list[Item] = msgspec.field(default_factory=list)
     links: list[GroupBatchLink] = msgspec.field(default_factory=list)
 
     def add(self, item: Item) -> int:
@@ -80,6 +82,12 @@ class Batch(Struct, eq=False):
             self.names = None
             for link in self.links:
                 link.likeness = None
+            for item in self.done:
+                item.let_go()
+            if self.done:  # a row that is left to itself keeps no others
+                for item in self.items:
+                    item.stand_alone()
+            self.items, self.done = [], []
 
 
 class Group(Struct, eq=False):
@@ -90,6 +98,8 @@ class Group(Struct, eq=False):
 
     first: int
     model: Draft | None = None
+    #: What its rows have in common, by the fields of which each has one of its own.
+    shared: dict[tuple[str, ...], SharedValues] = msgspec.field(default_factory=dict)
 
 
 class GroupBatchLink(Struct, eq=False):
@@ -103,19 +113,28 @@ class GroupBatchLink(Struct, eq=False):
 class RowGrouper:
     """The rows of a file that may go by a likeness: new accounts that have the same but for what is their own."""
 
-    def __init__(self, context: Context, creator: Creator, kind: str, items: Sequence[Item]) -> None:
-        """Sort the rows; `kind` is that of rows that do not say theirs."""
+    def __init__(
+        self, context: Context, creator: Creator, kind: str, items: Sequence[Item], *, lets_go: bool = False
+    ) -> None:  # fmt: skip
+        """Sort the rows; `kind` is that of rows that do not say theirs.
+
+        With `lets_go`, nobody reads the cells of a row that went by a likeness once it has its names.
+        """
+        self._lets_go = lets_go
         self._context, self._creator, self._kind = context, creator, kind
         self._layouts: dict[tuple[str, ...], Layout | None] = {}
-        self._batches: dict[tuple[Layout, tuple[Cell, ...]], Batch] = {}
+        #: What has an `int` in its key is of so many times `_MOST` rows.
+        self._batches: dict[tuple[Layout, tuple[Cell, ...], int], Batch] = {}
         self._groups: dict[tuple[Layout, tuple[Cell, ...]], Group] = {}
-        self._strands: dict[tuple[Layout, tuple[Cell, ...], tuple[Cell, ...]], GroupBatchLink] = {}
+        self._strands: dict[tuple[Layout, tuple[Cell, ...], tuple[Cell, ...], int], GroupBatchLink] = {}
         #: For each row, where it belongs and which of its batch it is.
         self._places: list[tuple[GroupBatchLink, int] | None] = [None] * len(items)
         together: dict[int, list[int]] = {}
         alone: dict[tuple[str, ...], list[int]] = {}
         for number, item in enumerate(items):
             if (item.findings and item.stops) or (item.has_patterns and _has_braces(item)):
+                if lets_go:
+                    item.stand_alone()
                 continue
             if item.block is not None and item.own is None:
                 together.setdefault(id(item.block), []).append(number)
@@ -153,19 +172,17 @@ class RowGrouper:
             for fields in (layout.others, layout.telling)
         )
         for number, item, key, values in zip(numbers, rows, others, telling, strict=True):
-            strand = self._strands.get((layout, key, values))
-            if strand is None or len(strand.batch.items) >= _MOST:
-                strand = self._group_batch(layout, key, values, number)
+            part = number // _MOST
+            strand = self._strands.get((layout, key, values, part)) or self._group_batch(layout, key, values, number)
             self._places[number] = strand, strand.batch.add(item)
 
     def _group_batch(
         self, layout: Layout, key: tuple[Cell, ...], values: tuple[Cell, ...], number: int
     ) -> GroupBatchLink:  # fmt: skip
+        part = number // _MOST
         group = self._groups.setdefault((layout, key), Group(number))
-        batch = self._batches.get((layout, values))
-        if batch is None or len(batch.items) >= _MOST:
-            batch = self._batches[layout, values] = Batch(layout)
-        link = self._strands[layout, key, values] = GroupBatchLink(group, batch)
+        batch = self._batches.setdefault((layout, values, part), Batch(layout))
+        link = self._strands[layout, key, values, part] = GroupBatchLink(group, batch)
         batch.links.append(link)
         return link
 
@@ -198,19 +215,25 @@ class RowGrouper:
         draft = None
         if strand.group.model is not None:
             if strand.likeness is None:
-                strand.likeness = self._likeness(strand.group.model, strand.batch)
+                strand.likeness = self._likeness(strand.group, strand.group.model, strand.batch)
             draft = strand.likeness.draft(place)
+        if draft is not None and self._lets_go:
+            strand.batch.done.append(strand.batch.items[place])
+        if draft is not None:
+            self._places[number] = None  # it is asked for once
         strand.batch.row_asked_for()
         return draft
 
-    def _likeness(self, model: Draft, batch: Batch) -> GroupBatch:
+    def _likeness(self, group: Group, model: Draft, batch: Batch) -> GroupBatch:
         context, creator = self._context, self._creator
         if batch.names is None:
             batch.names = Names(context, creator, model, batch.layout.own, batch.items)
         names = batch.names
         if not names.fit(creator.visible_values(model)):
             names = Names(context, creator, model, batch.layout.own, batch.items)
-        return GroupBatch(creator, model, names)
+        if (shared := group.shared.get(names.own)) is None:
+            shared = group.shared[names.own] = SharedValues.of(model, names.own)
+        return GroupBatch(creator, shared, names)
 
     def learn(self, number: int, draft: Draft) -> None:
         """A row was worked out in full: those that are like it need not be."""

@@ -60,6 +60,11 @@ class SharedValues(Struct, frozen=True):
     own: Sequence[str]
     position: Mapping[str, int]
 
+    @staticmethod
+    def of(model: Draft, own: Sequence[str]) -> SharedValues:
+        """What accounts like this one have in common, but for these fields."""
+        return SharedValues(model, model.values(), own, {name: number for number, name in enumerate(own)})
+
 
 _pack = msgspec.msgpack.Encoder().encode
 _unpack = msgspec.msgpack.Decoder(list[str]).decode
