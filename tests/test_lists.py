@@ -130,7 +130,9 @@ def test_a_synchronization_is_the_same_however_often_it_is_worked_out(bench, mon
     proposal.keep(result)
     changed = here.directory.get(people[logins[5]])
     bench.runner.run(Plan("name", [Set(changed.dn, tuple(here.dialect.changes(changed, "surname", ["Vik"])))]), "test")
-    bench.runner.run(Plan("gone", [Remove(people[logins[7]], changed.attributes)]), "test")
+    gone = here.directory.get(people[logins[7]])
+    remove = Remove(gone.dn, gone.attributes)
+    bench.runner.run(Plan("gone", [remove]), "test")
     wanted = [(Action.CHANGE, copies["9005"].dn, [("surname", ("Vik",))]),
               (Action.CHANGE, copies["9007"].dn, [("enabled", ("no",))])]  # fmt: skip
     for recent in (True, False):
@@ -144,4 +146,9 @@ def test_a_synchronization_is_the_same_however_often_it_is_worked_out(bench, mon
     again.keep(result)
     for recent in (True, False):
         assert not synchronization.synchronize(here, there, links, structs.replace(request, recent=recent)).changes
+    bench.runner.run(Plan("back", [structs.replace(remove.reverse(), was=gone.identifier)]), "test")
+    for recent in (True, False):
+        back = synchronization.synchronize(here, there, links, structs.replace(request, recent=recent))
+        told = {each.dn: [(field.field, field.after) for field in each.fields] for each in back.changes}
+        assert ("enabled", ("yes",)) in told[copies["9007"].dn] and not back.tables, (recent, told)
     directory.close()
