@@ -23,6 +23,8 @@ _T = TypeVar("_T")
 
 #: What is held in memory of one file, and the things up to which none is begun.
 _CACHE_KB, _FEW = 2048, 500
+#: Between the text of a name and its key: it stands in neither.
+_KEY = "\x00"
 #: Values, and keys, that are read together by whoever goes through all of them.
 _VALUES_TOGETHER, _KEYS_TOGETHER = 50, 500
 
@@ -244,13 +246,14 @@ class SpilledList(Sequence[_T], Generic[_T]):
 
 
 def _to_text(value: object) -> str:
-    if isinstance(value, DN):
-        return str(value)
+    if isinstance(value, DN):  # with its key, which would take longer to work out again
+        return f"{value}{_KEY}{value.key}"
     raise TypeError(type(value))
 
 
-def _from_text(kind: type, value: object) -> object:
-    return DN.read(str(value)) if kind is DN and value else names.ROOT
+def _from_text(kind: type, value: object) -> DN:
+    text, _, key = str(value).partition(_KEY)
+    return DN.stored(text, key) if text else names.ROOT
 
 
 _encode = msgspec.msgpack.Encoder(enc_hook=_to_text).encode
@@ -259,7 +262,7 @@ _decode_entry = msgspec.msgpack.Decoder().decode
 
 def _to_entry(data: bytes) -> Entry:
     fields = _decode_entry(data)
-    return Entry(DN.read(fields["dn"]), fields["attributes"])
+    return Entry(_from_text(DN, fields["dn"]), fields["attributes"])
 
 
 def _decoder(kind: Any) -> Callable[[bytes], Any]:

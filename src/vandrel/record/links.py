@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import sqlite3
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -57,18 +56,26 @@ class LinksBefore(Mapping[str, Link]):
     def __init__(self, links: Links, pair: tuple[str, str]) -> None:
         """Take the file, and the identities of both directories."""
         self._links, self._pair, self._exists = links, pair, links.exists
-        #: The one that was asked for last, which is often asked for again.
-        self._last: Link | None = None
+        #: Those that are asked for next, where they were looked for together.
+        self._ahead: dict[str, Link | None] = {}
+
+    def look_ahead(self, heres: Sequence[str]) -> None:
+        """Read some that will be asked for next, instead of one by one."""
+        self._ahead = dict.fromkeys(heres)
+        self._ahead |= {row[0]: self._read(*row) for row in self._rows("here, there, sent", _among(heres), *heres)}
+
+    def among(self, heres: Sequence[str]) -> set[str]:
+        """Which of these have a link."""
+        return {here for (here,) in self._rows("here", _among(heres), *heres)}
 
     def __getitem__(self, here: str) -> Link:
-        if self._last is None or self._last.here != here:
-            if (row := self._row("here, there, sent", here)) is None:
-                raise KeyError(here)
-            self._last = self._read(*row)
-        return self._last
-
-    def __contains__(self, here: object) -> bool:
-        return self._row("1", str(here)) is not None
+        link = self._ahead.get(here)
+        if link is None and here not in self._ahead:
+            row = next(self._rows("here, there, sent", " AND here = ?", here), None)
+            link = self._read(*row) if row is not None else None
+        if link is None:
+            raise KeyError(here)
+        return link
 
     def __iter__(self) -> Iterator[str]:
         return (here for here, _ in self.identifiers())
@@ -84,21 +91,11 @@ class LinksBefore(Mapping[str, Link]):
         """All links, in one pass."""
         return (self._read(*row) for row in self._rows("here, there, sent"))
 
-    def _row(self, columns: str, here: str) -> Any:
-        if not self._exists:
-            return None
-        command = f"SELECT {columns} FROM link WHERE source = ? AND target = ? AND here = ?"
-        try:  # very many are asked for
-            return self._links.db.execute(command, (*self._pair, here)).fetchone()
-        except sqlite3.Error:
-            with sqlite_file.plain_errors(self._links.path):
-                raise
-
-    def _rows(self, columns: str) -> Iterator[Any]:
+    def _rows(self, columns: str, where: str = "", *values: str) -> Iterator[Any]:
         if self._exists:
-            command = f"SELECT {columns} FROM link WHERE source = ? AND target = ?"
+            command = f"SELECT {columns} FROM link WHERE source = ? AND target = ?{where}"
             with sqlite_file.plain_errors(self._links.path):
-                yield from self._links.db.execute(command, self._pair)
+                yield from self._links.db.execute(command, (*self._pair, *values))
 
     def _read(self, here: str, there: str, sent: bytes) -> Link:
         try:
@@ -108,6 +105,10 @@ class LinksBefore(Mapping[str, Link]):
                 Code.DAMAGED, "what was sent before is damaged", where=Location(file=str(self._links.path)),
                 remedy="delete the file: the next run matches everybody anew",
             ) from None  # fmt: skip
+
+
+def _among(heres: Sequence[str]) -> str:
+    return f" AND here IN ({', '.join('?' * len(heres))})"
 
 
 class Links(OwnFile):

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 from itertools import chain
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from msgspec import Struct, structs
 
@@ -25,6 +25,7 @@ from vandrel.jobs.services.profile import Profile
 from vandrel.jobs.services.synchronization.counterparts import Counterparts
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Selection
 from vandrel.jobs.services.synchronization.there import (
+    AT_ONCE,
     MEMBERS,
     NAME,
     STANDS,
@@ -41,6 +42,8 @@ from vandrel.objects.view import shown_values
 from vandrel.record.links import Link, LinksBefore
 from vandrel.steps.step import Rename, Set, Step
 from vandrel.text.string_prep import prepare
+
+_T = TypeVar("_T")
 
 #: The share of those copied before who may go at once unless somebody says more, and the number that always may.
 _MOST_SHARE, _MOST = 0.05, 3
@@ -183,12 +186,13 @@ class Comparison:
             for pair in self._paired(outgoing[of], self._counterparts[of]):
                 there_now = object_of(pair.entry) if pair.entry is not None else ""
                 rows.append(_Row(pair.outgoing, there_now, pair.dn, pair.was))
-                stays = pair.entry is not None and pair.entry.dn == pair.dn
-                known_as = pair.entry.identifier if pair.entry is not None and stays else ""
+                known_as = pair.entry.identifier if pair.entry is not None and pair.entry.dn == pair.dn else ""
                 self._names[pair.outgoing.dn.key] = _Called(pair.dn, known_as)
-                if pair.dn.parent_key not in self._units:
+                stays = pair.entry is not None and pair.dn is pair.entry.dn
+                if not stays and pair.dn.parent_key not in self._units:
                     self._units[pair.dn.parent_key] = pair.dn.parent
                 self._accounts += of == ACCOUNT
+        self._rows = rows
         self.pairs: Sequence[Pair] = LazyMap(rows, self._pair)
         self._gone = self._not_sent(outgoing[ACCOUNT])
         self.gone = [entry for _, entry in self._gone]
@@ -200,13 +204,24 @@ class Comparison:
         entry = counterparts.entry(row.there, row.outgoing.identifier) if row.there else None
         return Pair(row.outgoing, entry, row.dn, row.was)
 
+    def each_pair(self) -> Iterator[Pair]:
+        """All pairs, one after the other."""
+        return map(self._pair, self._with_links(self._rows, lambda row: row.outgoing))
+
+    def _with_links(self, some: Sequence[_T], outgoing_of: Callable[[_T], Outgoing]) -> Iterator[_T]:
+        """Each of these, the links of some of which are read together."""
+        for start in range(0, len(some), AT_ONCE):
+            part = some[start : start + AT_ONCE]
+            self._links_before.look_ahead([outgoing_of(each).identifier for each in part])
+            yield from part
+
     @cached_property
     def _names_there(self) -> SpilledSet:
         """The keys of the names that are in use there, or will be: looked at once anybody gets another one."""
         return self.spill.set(dn.key for counterparts in self._counterparts.values() for dn in counterparts.names())
 
-    def _paired(self, outgoing: Iterable[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
-        for each in outgoing:
+    def _paired(self, outgoing: Sequence[Outgoing], counterparts: Counterparts) -> Iterator[Pair]:
+        for each in self._with_links(outgoing, lambda each: each):
             if each.identifier in counterparts.doubtful:
                 continue
             entry = counterparts.matched(each.identifier)

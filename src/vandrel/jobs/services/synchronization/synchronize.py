@@ -102,7 +102,7 @@ class _Change:
         #: The numbers of the pairs that are new, and the complements of those that change.
         self._new, self._changed = array("q"), array("q")
         self._new_groups: dict[str, Entry] = {}
-        for number, pair in enumerate(comparison.pairs):
+        for number, pair in enumerate(comparison.each_pair()):
             if comparison.compare(number, pair):
                 self._changed.append(~number)
             elif pair.entry is None:

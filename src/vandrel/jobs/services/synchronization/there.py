@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 from vandrel.directory import gentime
@@ -20,9 +20,12 @@ from vandrel.record.links import Link, LinksBefore
 #: its version there, where it has one.
 STANDS, NAME, MEMBERS, VERSION = "@stands", "@name", "@members", "@version"
 
+#: Objects whose links are read together.
+AT_ONCE = 100
+
 
 def read_there(
-    there: Context, object_type: str, links: LinksBefore, outgoing: Iterable[Outgoing], rules: Copying,
+    there: Context, object_type: str, links: LinksBefore, outgoing: Sequence[Outgoing], rules: Copying,
     since: datetime | None,
 ) -> Iterator[Entry]:  # fmt: skip
     """The objects of a type there, each once, but for accounts that are taken to be as they were sent: `bare_entry`.
@@ -45,8 +48,10 @@ def read_there(
     wheres: list[Filter] = [Compare(changed_at, ">=", gentime.to_text(since))]
     # Whoever is sent for the first time may be there already.
     fields = rules.match if object_type == ACCOUNT else ["name"]
-    for each in outgoing:
-        if each.identifier not in links:
+    for start in range(0, len(outgoing), AT_ONCE):
+        some = outgoing[start : start + AT_ONCE]
+        linked = links.among([each.identifier for each in some])
+        for each in (each for each in some if each.identifier not in linked):
             values = {"name": (each.name,), **each.fields}
             wheres += (Compare(attribute, "=", value) for field in fields for value in values.get(field, ())
                        if (attribute := there.dialect.attribute(field, object_type)))  # fmt: skip
