@@ -22,7 +22,7 @@ from vandrel.directory.entry import Entry
 _T = TypeVar("_T")
 
 #: What is held in memory of one file, and the things up to which none is begun.
-_CACHE_KB, _FEW = 2048, 500
+_CACHE_KB, _FEW = 8192, 500
 #: Between the text of a name and its key: it stands in neither.
 _KEY = "\x00"
 #: Values, and keys, that are read together by whoever goes through all of them.
