@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -43,9 +43,11 @@ class Link(Struct, frozen=True):
 
 _encode = msgspec.msgpack.Encoder().encode
 _decode = msgspec.msgpack.Decoder(dict[str, tuple[str, ...]]).decode
+#: The octets of a link that tells nothing of what was sent.
+_NOTHING = len(_encode({}))
 
 
-class LinksBefore(Mapping[str, Link]):
+class LinksBefore:
     """The links of one pair of directories by the identifier here; each is read when somebody asks for it.
 
     Raises where it is looked at:
@@ -64,24 +66,22 @@ class LinksBefore(Mapping[str, Link]):
         self._ahead = dict.fromkeys(heres)
         self._ahead |= {row[0]: self._read(*row) for row in self._rows("here, there, sent", _among(heres), *heres)}
 
-    def among(self, heres: Sequence[str]) -> set[str]:
-        """Which of these have a link."""
-        return {here for (here,) in self._rows("here", _among(heres), *heres)}
+    def sent(self, heres: Sequence[str]) -> set[str]:
+        """Which of these were sent; not those of a run of which a part was refused."""
+        found = self._rows("here, length(sent)", _among(heres), *heres)
+        return {here for here, length in found if length > _NOTHING}
+
+    def get(self, here: str) -> Link | None:
+        """The link of an object; None where it has none."""
+        if here in self._ahead:
+            return self._ahead[here]
+        row = next(self._rows("here, there, sent", " AND here = ?", here), None)
+        return self._read(*row) if row is not None else None
 
     def __getitem__(self, here: str) -> Link:
-        link = self._ahead.get(here)
-        if link is None and here not in self._ahead:
-            row = next(self._rows("here, there, sent", " AND here = ?", here), None)
-            link = self._read(*row) if row is not None else None
-        if link is None:
+        if (link := self.get(here)) is None:
             raise KeyError(here)
         return link
-
-    def __iter__(self) -> Iterator[str]:
-        return (here for here, _ in self.identifiers())
-
-    def __len__(self) -> int:
-        return sum(number for (number,) in self._rows("count(*)"))
 
     def identifiers(self) -> Iterator[tuple[str, str]]:
         """The identifiers here and there, and nothing else."""

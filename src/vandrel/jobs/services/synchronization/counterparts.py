@@ -115,11 +115,10 @@ class Counterparts:
     def __contains__(self, there: object) -> bool:
         return there in self._entries
 
-    def entry(self, there: str, here: str) -> Entry:
-        """An object there by what it is known by, and by the identifier of its original."""
-        entry = self._entries.get(there) or self._bare(self._links[here])
-        assert entry is not None
-        return entry
+    @property
+    def recognized(self) -> int:
+        """How many are there that nobody had sent before."""
+        return len(self._recognized)
 
     def strangers(self) -> Iterator[Entry]:
         """What is there and is nobody's counterpart, now or before."""

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cached_property
 from itertools import islice
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -50,6 +51,21 @@ class Outgoing(Struct):
     is_enabled: bool
     fields: dict[str, tuple[str, ...]]
     pointing: dict[str, tuple[str, ...]]
+
+    @property
+    def stands(self) -> tuple[str, str]:
+        """Its place there as text, and its name."""
+        return places.to_text(self.place), self.name
+
+
+class Pair(NamedTuple):
+    """One object that is sent, its counterpart there, None for a new one, and the name that it is to have there."""
+
+    outgoing: Outgoing
+    entry: Entry | None
+    dn: DN
+    #: The identifier of the copy that was made before, and was deleted there since; empty for none.
+    was: str = ""
 
 
 class Selection:

@@ -34,7 +34,10 @@ from vandrel.jobs.common.proposal import (
 )
 from vandrel.jobs.common.report import Table, count
 from vandrel.jobs.lifecycle.delete import changes_of_deletion, work_out_deletion
-from vandrel.jobs.services.synchronization.comparison import GONE, Comparison, Difference, Pair, SynchronizeRequest
+from vandrel.jobs.services.synchronization.comparison import GONE, Comparison, SynchronizeRequest
+from vandrel.jobs.services.synchronization.differences import Difference
+from vandrel.jobs.services.synchronization.memberships import Memberships
+from vandrel.jobs.services.synchronization.outgoing import Pair
 from vandrel.jobs.services.synchronization.there import VERSION
 from vandrel.lazy_list import LazyList, LazyPart
 from vandrel.objects.context import Context
@@ -111,10 +114,12 @@ class _Change:
                     self._new_groups[pair.dn.key] = Entry(pair.dn, self._attributes(pair))
         self._units = comparison.missing_units()
         is_deleting = request.profile.copying.gone == "delete"
-        self._deletion = work_out_deletion(there, comparison.gone) if is_deleting and comparison.gone else None
-        self._disabled = [] if is_deleting else [self._disabling(entry) for entry in comparison.gone]
-        deleted = comparison.gone if is_deleting else ()
-        self._memberships = list(comparison.memberships(self._new_groups, deleted))
+        gone = [*comparison.gone.values()]
+        self._deletion = work_out_deletion(there, gone) if is_deleting and gone else None
+        self._disabled = [] if is_deleting else [self._disabling(entry) for entry in gone]
+        says_of_others = not request.under and request.profile.copying.gone != "leave"
+        memberships = Memberships(there, comparison, says_of_others=says_of_others)
+        self._memberships = list(memberships.changes(self._new_groups, gone if is_deleting else ()))
         findings = [*comparison.findings, *(self._deletion.findings if self._deletion is not None else ())]
         self._findings = unique(findings)
         self._changes = self._all_changes()
@@ -132,7 +137,7 @@ class _Change:
     def proposal(self) -> Proposal:
         """The change as a whole."""
         there, request, changes = self._there, self._request, self._changes
-        new = self._new_pairs(0, len(self._new)) if request.passwords else ()
+        new = self._new_pairs() if request.passwords else ()
         return Proposal(
             "synchronize",
             f"synchronize {request.name} from {self._here.directory.location}",
@@ -149,8 +154,8 @@ class _Change:
             keep=self._keep_links,
         )
 
-    def _new_pairs(self, start: int, stop: int) -> Iterator[Pair]:
-        """Some of those that are new."""
+    def _new_pairs(self, start: int = 0, stop: int | None = None) -> Iterator[Pair]:
+        """Some of those that are new, or all of them."""
         return map(self._comparison.pairs.__getitem__, self._new[start:stop])
 
     # --- the steps
@@ -165,7 +170,7 @@ class _Change:
         steps += with_references(there.directory, there.dialect, renames)
         created = self._creations()
         late = list[Step]()
-        for pair in self._new_pairs(0, len(self._new)) if passwords.secrets else ():
+        for pair in self._new_pairs() if passwords.secrets else ():
             if (secret := passwords.secrets.get(pair.dn)) is not None:
                 must_change = bool(there.password_rules(self._kind(pair)).rules["change"].value)
                 late.append(Password(pair.dn, secret, must_change, passwords.hand_out if secret.generated else ""))
@@ -187,7 +192,7 @@ class _Change:
         """The steps that make what is new, some at a time; then those by which it points at what was made after it."""
         spill, first, later = self._comparison.spill, list[LazyPart[Step]](), list[LazyPart[Step]]()
         order: SpilledMap[int] = spill.map(int)
-        for number, pair in enumerate(self._new_pairs(0, len(self._new))):
+        for number, pair in enumerate(self._new_pairs()):
             order[pair.dn.key] = number
         new = spill.list(_NewObject)  # worked out once, and looked at again and again
         for start in range(0, len(self._new), _TOGETHER):
@@ -253,11 +258,13 @@ class _Change:
             present.update(there.identifiers([pair.dn for pair in self._new_pairs(start, start + _TOGETHER)]))
         is_in_part = result is not None and result.is_in_part
         of_new = ((pair.dn, comparison.link(pair, present[pair.dn.key]))
-                  for pair in self._new_pairs(0, len(self._new)) if pair.dn.key in present)  # fmt: skip
+                  for pair in self._new_pairs() if pair.dn.key in present)  # fmt: skip
         disabled = comparison.links_of_disabled() if self._disabled and not is_in_part else ()
         links = (structs.replace(link, values={} if is_in_part else self._with_version(dn, link))
                  for dn, link in chain(comparison.links(), of_new, disabled))  # fmt: skip
-        deleted = {entry.identifier for entry in self._comparison.gone} if self._deletion is not None else set()
+        deleted = (
+            {entry.identifier for entry in self._comparison.gone.values()} if self._deletion is not None else set()
+        )
         obsolete = [here for here, there in self._links.read().identifiers() if there in deleted] if deleted else []
         self._links.keep(links, obsolete, self._start)
 
@@ -310,7 +317,7 @@ class _Change:
             rows = [(each.label, each.field, each.last_sent, each.there, each.here) for each in conflicts[:_SHOWN]]
             title = f"Changed there since it was sent, and left as it is ({len(conflicts)}); --overwrite sends it again"
             tables.append(Table("conflicts", title, ("who", "field", "sent", "there", "here"), rows, has_header=True))
-        if back := [pair.dn.name for pair in self._new_pairs(0, len(self._new)) if pair.was]:
+        if back := [pair.dn.name for pair in self._new_pairs() if pair.was]:
             tables.append(_short("deleted", "Deleted there since it was sent: comes back", back))
         if strangers := self._comparison.strangers:
             tables.append(_short("strangers", "There, and not from here: left alone", strangers))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
 from vandrel.directory import gentime
@@ -25,7 +25,7 @@ AT_ONCE = 100
 
 
 def read_there(
-    there: Context, object_type: str, links: LinksBefore, outgoing: Sequence[Outgoing], rules: Copying,
+    there: Context, object_type: str, links: LinksBefore, unknown: Iterable[Outgoing], rules: Copying,
     since: datetime | None,
 ) -> Iterator[Entry]:  # fmt: skip
     """The objects of a type there, each once, but for accounts that are taken to be as they were sent: `bare_entry`.
@@ -34,7 +34,7 @@ def read_there(
         there: the other directory.
         object_type: account or group.
         links: what was sent before.
-        outgoing: what is to be there.
+        unknown: what is to be there and was not sent before.
         rules: what tells objects there.
         since: where it is given, only what was changed since is read, and what was sent is taken to be as it was.
 
@@ -48,13 +48,10 @@ def read_there(
     wheres: list[Filter] = [Compare(changed_at, ">=", gentime.to_text(since))]
     # Whoever is sent for the first time may be there already.
     fields = rules.match if object_type == ACCOUNT else ["name"]
-    for start in range(0, len(outgoing), AT_ONCE):
-        some = outgoing[start : start + AT_ONCE]
-        linked = links.among([each.identifier for each in some])
-        for each in (each for each in some if each.identifier not in linked):
-            values = {"name": (each.name,), **each.fields}
-            wheres += (Compare(attribute, "=", value) for field in fields for value in values.get(field, ())
-                       if (attribute := there.dialect.attribute(field, object_type)))  # fmt: skip
+    for each in unknown:
+        values = {"name": (each.name,), **each.fields}
+        wheres += (Compare(attribute, "=", value) for field in fields for value in values.get(field, ())
+                   if (attribute := there.dialect.attribute(field, object_type)))  # fmt: skip
     entries: dict[str, Entry] = {}
     for where in wheres:
         entries |= {entry.identifier: entry for entry in directory.search(base, where=And((everything, where)))}
