@@ -28,7 +28,6 @@ from vandrel.text.people import PARTICLES
 if TYPE_CHECKING:
     from vandrel.charter.naming import NamingRule
     from vandrel.charter.pattern import Pattern
-    from vandrel.charter.text_building import PatternStyle
 
 _T = TypeVar("_T")
 
@@ -93,10 +92,6 @@ class Charter(Struct, frozen=True, dict=True):
         """The particles of surnames, in lower case."""
         by_language = self.document.particles
         return PARTICLES if by_language is None else frozenset(word.casefold() for word in by_language)
-
-    @cached_property
-    def _styles(self) -> dict[str, PatternStyle]:
-        return {}
 
     @cached_property
     def fields(self) -> FieldCatalog:
@@ -193,15 +188,11 @@ class Charter(Struct, frozen=True, dict=True):
 
         """
         from vandrel.charter.pattern import parse
-        from vandrel.charter.text_building import EmptyField, PatternStyle, build
-
-        language = values.get("language", "")
-        if (style := self._styles.get(language)) is None:  # one for all, for what is built is remembered by its style
-            style = self._styles[language] = PatternStyle(language=language, particles=self.particles)
+        from vandrel.charter.text_building import EmptyField, build, plain_style
 
         parsed = parse(pattern) if isinstance(pattern, str) else pattern
         try:
-            pieces = build(parsed, values, style)
+            pieces = build(parsed, values, plain_style(values.get("language", ""), self.particles))
         except EmptyField as error:
             raise VandrelError(
                 Code.REQUIRED,

@@ -49,6 +49,12 @@ class PatternStyle(Struct, frozen=True, cache_hash=True):
     words_pass: bool = False
 
 
+@lru_cache(maxsize=256)  # one for all that are alike: what is built is remembered by its style
+def plain_style(language: str, particles: frozenset[str]) -> PatternStyle:
+    """How a pattern is filled that is no name of its own."""
+    return PatternStyle(language=language, particles=particles)
+
+
 _FIXED = frozenset({"count", "number", "suffix", "domain", "year"})
 
 

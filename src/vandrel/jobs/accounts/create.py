@@ -10,17 +10,16 @@ from itertools import islice
 
 from msgspec import Struct
 
-from vandrel.charter.charter import Charter
 from vandrel.charter.document import Kind
 from vandrel.charter.name_limits import NAME_LIMITS
 from vandrel.charter.naming import Choice, NamingRule
 from vandrel.charter.passwords import PasswordRules
-from vandrel.charter.pattern import parse
 from vandrel.directory import place as places
 from vandrel.directory.dn import DN
 from vandrel.directory.place import Place
 from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 from vandrel.fields import ACCOUNT, NAMED, Shape
+from vandrel.jobs.accounts.filled_patterns import FilledPatterns
 from vandrel.jobs.accounts.new_memberships import NewMemberships
 from vandrel.jobs.common import field_values, personal_groups
 from vandrel.jobs.common.directory_index import DirectoryIndex
@@ -51,26 +50,6 @@ class _IncompleteAccount(Struct, eq=False):
         return self.draft.dn or self.unit.child(self.named_by, self.called)
 
 
-class _PatternFiller:
-    """Fills patterns; the same fields make the same text."""
-
-    def __init__(self, charter: Charter) -> None:
-        self._charter = charter
-        self._filled: dict[tuple[str, ...], str] = {}
-
-    def __call__(self, pattern: str, values: Mapping[str, str]) -> str:
-        """Fill a pattern.
-
-        Raises:
-            VandrelError: ``required`` where a field that it needs is empty.
-
-        """
-        key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
-        if key not in self._filled:
-            self._filled[key] = self._charter.fill(pattern, values)
-        return self._filled[key]
-
-
 class Creator:
     """Works out new accounts for one request; names given to one are taken for the next."""
 
@@ -84,11 +63,10 @@ class Creator:
         # What many accounts have in common is asked of the directory once.
         self._rules: dict[str, PasswordRules] = {}
         self._units: dict[Place, tuple[DN, bool]] = {}
-        self._fill = _PatternFiller(context.charter)
-        self._joining = NewMemberships(context, self._fill)
+        self._patterns = FilledPatterns(context.charter)
+        self._joining = NewMemberships(context, self._patterns.text)
         self._orders: dict[tuple[str, tuple[str, ...]], list[tuple[str, NamingRule, list[str]]]] = {}
         self._checked: dict[tuple[str, tuple[str, ...]], list[Finding]] = {}
-        self._places: dict[tuple[str, ...], Place] = {}
 
     def draft(
         self,
@@ -121,7 +99,7 @@ class Creator:
         self._required(draft, kind)
         self._place(draft, kind, typed)
         self._names(draft, kind_name)
-        self._patterns(draft)
+        self._fill_typed(draft)
         self._posix(draft)
         if "groups" not in typed or typed["groups"]:
             self._joining.join(draft, kind.groups, self._values(draft), typed.get("groups", ()))
@@ -155,11 +133,11 @@ class Creator:
             values = self._values(draft)
             if not typed.get(PLACE):
                 with suppress(VandrelError):
-                    place = self._place_of(kind.place, values)
+                    place = self._patterns.place(kind.place, values)
                     units[place] = places.to_dn(place, self._context.charter.base)
             for pattern in kind.groups if "groups" not in typed else ():
                 with suppress(VandrelError):
-                    groups.append(self._fill(pattern, values))
+                    groups.append(self._patterns.text(pattern, values))
         there = self._context.directory.existing(units.values())
         self._units |= {place: (dn, dn in there) for place, dn in units.items()}
         self._joining.find_groups(groups)
@@ -209,11 +187,11 @@ class Creator:
                 continue
             draft.derived[name] = Derived(name, tuple(result), "typed")
 
-    def _patterns(self, draft: Draft) -> None:
+    def _fill_typed(self, draft: Draft) -> None:
         """Values that were typed as patterns, as ``web=https://x.example/{login}``, once the names are there."""
         for name, texts in draft.patterns.items():
             try:
-                filled = [self._fill(text, self._values(draft)) for text in texts]
+                filled = [self._patterns.text(text, self._values(draft)) for text in texts]
                 result = field_values.read(self._context, self._context.fields[name], filled, ACCOUNT)
             except VandrelError as error:
                 draft.findings += error.findings
@@ -231,7 +209,7 @@ class Creator:
             self._set(draft, "language", charter.document.language, "charter")
         for name, pattern in kind.sets.items():
             try:
-                self._set(draft, name, self._fill(pattern, self._values(draft)), f"kind {draft.kind}")
+                self._set(draft, name, self._patterns.text(pattern, self._values(draft)), f"kind {draft.kind}")
             except VandrelError as error:
                 if name not in draft.derived:
                     draft.findings += error.findings
@@ -279,7 +257,7 @@ class Creator:
                 draft.place = self._typed_place(typed)
                 draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), "typed")
             else:
-                draft.place = self._place_of(kind.place, self._values(draft))
+                draft.place = self._patterns.place(kind.place, self._values(draft))
                 rule = f"kind {draft.kind}: {kind.place}"
                 draft.derived[PLACE] = Derived(PLACE, (places.to_text(draft.place),), rule)
         except VandrelError as error:
@@ -303,12 +281,6 @@ class Creator:
         if unit is not None and unit.holds and draft.kind not in unit.holds:
             what = f"{places.to_text(draft.place)} is designed for {' and '.join(unit.holds)}, not for {draft.kind}"
             draft.findings.append(Finding(Code.REFUSED, what, Location(field=PLACE), severity=NOTE))
-
-    def _place_of(self, pattern: str, values: Mapping[str, str]) -> Place:
-        key = (pattern, values["language"], *(values.get(field, "") for field in sorted(parse(pattern).fields())))
-        if key not in self._places:
-            self._places[key] = self._context.charter.place_of(pattern, values)
-        return self._places[key]
 
     def _unit(self, place: Place) -> tuple[DN, bool]:
         """The name of a unit, and whether it is there."""
@@ -432,11 +404,11 @@ class Creator:
             return
         values = self._values(draft)
         try:
-            self._set(draft, "unix-home", self._fill(posix.home, values), f"{posix.home}  (posix.home)")
+            self._set(draft, "unix-home", self._patterns.text(posix.home, values), f"{posix.home}  (posix.home)")
             self._set(draft, "shell", posix.shell, "posix.shell")
             has_own_group = personal_groups.unit_of(self._context) is not None
             if "gid-number" not in draft.derived and posix.group and not has_own_group:
-                group = self._fill(posix.group, values)
+                group = self._patterns.text(posix.group, values)
                 self._set(draft, "gid-number", self._posix_numbers.number_of(group), f"the group {group}")
             if "uid-number" not in draft.derived:
                 number = self._posix_numbers.uid_number(posix, draft.kind)

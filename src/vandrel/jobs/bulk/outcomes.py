@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec import Struct, structs
 
-from vandrel.jobs.bulk.roster import Line, Roster, State
+from vandrel.jobs.bulk.roster import Line, Roster, State, last_row
 from vandrel.jobs.common.proposal import RowOutcome
 from vandrel.steps.plan import RunResult
 from vandrel.steps.step import Add, Set, Step
@@ -40,7 +40,7 @@ def outcomes(
         report: how far that came; None before the run.
 
     """
-    last = rows_wanted[-1].item.row if rows_wanted else 0
+    last = last_row(rows_wanted)
     if report is None:
         yield from (_without_steps(line, last) or Outcome(line, BEGUN) for line in roster.lines)
         return

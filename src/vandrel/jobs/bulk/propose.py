@@ -11,7 +11,7 @@ from vandrel.charter.passwords import check
 from vandrel.errors import NOTE, Code, Finding, Location
 from vandrel.jobs.bulk.batches import Batches
 from vandrel.jobs.bulk.outcomes import outcomes
-from vandrel.jobs.bulk.roster import Line, Roster, State
+from vandrel.jobs.bulk.roster import Line, Roster, State, last_row
 from vandrel.jobs.common.draft import BatchDraft
 from vandrel.jobs.common.new_object import creation
 from vandrel.jobs.common.proposal import (
@@ -129,7 +129,7 @@ def _row(context: Context, line: Line, result: str, why: str = "") -> RowOutcome
 
 def _absent(roster: Roster, lines: Sequence[Line]) -> set[str]:
     """The keys of the names of objects that are not to be made now."""
-    last = lines[-1].item.row if lines else 0
+    last = last_row(lines)
     absent = (line.dn for line in roster.lines if line.state is State.NEW and line.item.row > last)
     return {dn.key for dn in absent if dn is not None}
 

@@ -51,6 +51,11 @@ class Line(Struct):
         return self.existing or (self.draft.dn if self.draft is not None else None)
 
 
+def last_row(lines: Sequence[Line]) -> int:
+    """The row of the last of these, which stand as in the file; 0 for none."""
+    return lines[-1].item.row if lines else 0
+
+
 class Missing(Struct, frozen=True):
     """Somebody who exists and stands in no row."""
 

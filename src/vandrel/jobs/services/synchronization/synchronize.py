@@ -262,10 +262,7 @@ class _Change:
         disabled = comparison.links_of_disabled() if self._disabled and not is_in_part else ()
         links = (structs.replace(link, values={} if is_in_part else self._with_version(dn, link))
                  for dn, link in chain(comparison.links(), of_new, disabled))  # fmt: skip
-        deleted = (
-            {entry.identifier for entry in self._comparison.gone.values()} if self._deletion is not None else set()
-        )
-        obsolete = [here for here, there in self._links.read().identifiers() if there in deleted] if deleted else []
+        obsolete = [*comparison.gone] if self._deletion is not None else []
         self._links.keep(links, obsolete, self._start)
 
     def _with_version(self, dn: DN, link: Link) -> dict[str, tuple[str, ...]]:
