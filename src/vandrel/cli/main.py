@@ -20,7 +20,7 @@ def main(words: Sequence[str], *, owns_output: bool = False) -> int:
 
     load_msgspec()
     from vandrel.cli.parser import parse
-    from vandrel.cli.session import Session
+    from vandrel.cli.session import OutdatedError, Session
     from vandrel.errors import VandrelError
 
     try:
@@ -31,8 +31,15 @@ def main(words: Sequence[str], *, owns_output: bool = False) -> int:
         return _tell(Session(unread, words), error)
     if owns_output and getattr(args, "yes", False) and not args.dry_run:
         _outlive_reader()
-    session = Session(args, words)
-    if getattr(args, "mail_to", ""):
+    try:
+        return _given(Session(Namespace(**vars(args)), words, trusting=not _reads_input(words)), words)
+    except OutdatedError:
+        return _given(Session(args, words), words)
+
+
+def _given(session: Session, words: Sequence[str]) -> int:
+    """Run the command, and do what is to be done whatever comes of it."""
+    if getattr(session.args, "mail_to", ""):
         from vandrel.cli.mail_report import mailed
 
         code = mailed(session, lambda: session.tell_damage(_run(session, words)), lambda error: _tell(session, error))
@@ -44,7 +51,8 @@ def main(words: Sequence[str], *, owns_output: bool = False) -> int:
 
 
 def _run(session: Session, words: Sequence[str]) -> int:
-    """Run the command; every error becomes words and an exit code."""
+    """Run the command; every error becomes words and an exit code, but for what makes it begin anew."""
+    from vandrel.cli.session import OutdatedError
     from vandrel.errors import INTERRUPTED, VandrelError
 
     try:
@@ -54,14 +62,14 @@ def _run(session: Session, words: Sequence[str]) -> int:
             return result
         from vandrel.cli.present import present
 
-        again = None if "-" in words else lambda: session.args.run(session)  # standard input can be read only once
+        again = None if _reads_input(words) else lambda: session.args.run(session)
         return present(session, result, again)
     except VandrelError as error:
         return _tell(session, error)
     except KeyboardInterrupt:
         print(f"\nInterrupted. {_how_far(session)}", file=sys.stderr)
         return INTERRUPTED
-    except BrokenPipeError:
+    except (BrokenPipeError, OutdatedError):
         raise
     except OSError as error:
         return _tell(session, _system(error))
@@ -70,18 +78,25 @@ def _run(session: Session, words: Sequence[str]) -> int:
 
 
 def _worked_out(session: Session) -> Any:
-    """What the command has worked out; anew where a server says something else of itself than a short while ago."""
+    """What the command has worked out, on servers that are what they were taken to be.
+
+    Raises:
+        OutdatedError: one of them is not: all of it is to be worked out anew.
+
+    """
     try:
         result = session.args.run(session)
     except Exception:  # whatever it is, it may have come of what was taken for true
-        if not session.is_outdated:
-            raise
-    else:
-        if not session.is_outdated:
-            session.can_start_over = False  # from here on something may be written, and was shown
-            return result
-    session.start_over()
-    return session.args.run(session)
+        session.must_be_current()
+        raise
+    session.must_be_current()
+    session.trusting = False  # from here on something is shown, and may be written
+    return result
+
+
+def _reads_input(words: Sequence[str]) -> bool:
+    """Whether a command line names standard input, which can be read only once."""
+    return any(word == "-" or word.endswith("=-") for word in words)
 
 
 def _must_be_text(words: Sequence[str]) -> None:

@@ -35,15 +35,18 @@ if TYPE_CHECKING:
 _asked: dict[str, Secret] = {}
 
 
+class OutdatedError(Exception):
+    """A server is not what it was taken to be: the command is to begin anew, and to take nothing on trust."""
+
+
 class Session:
     """One run of a command. Everything is opened when it is first asked for."""
 
-    def __init__(self, args: argparse.Namespace, words: Sequence[str]) -> None:
+    def __init__(self, args: argparse.Namespace, words: Sequence[str], *, trusting: bool = False) -> None:
         self.args = args
-        self._given = dict(vars(args))
+        #: Whether servers are taken to be what they were a short while ago: whoever does so calls `must_be_current`.
+        self.trusting = trusting
         self._servers: list[LdapDirectory | ServiceDirectory] = []
-        #: Whether the command can begin anew: standard input can be read only once, and once anew is enough.
-        self.can_start_over = not any(word == "-" or word.endswith("=-") for word in words)
         self.terminal = Terminal(
             as_json=getattr(args, "json", False),
             quiet=getattr(args, "quiet", False),
@@ -63,32 +66,25 @@ class Session:
 
         return shlex.join(["vandrel", *self._words])
 
-    @property
-    def is_outdated(self) -> bool:
-        """Whether some server is not what it was taken to be, as far as that can be seen by now."""
+    def must_be_current(self) -> None:
+        """See to it that servers are what they were taken to be, as far as that can be seen by now.
+
+        Raises:
+            OutdatedError: one is not; all are closed.
+
+        """
         if not self._servers:
-            return False
+            return
         from vandrel.directory.port import DescriptionChangedError
 
-        for server in self._servers:
-            try:
-                server.confirm()
-            except DescriptionChangedError:
-                return True
-            except VandrelError:  # whoever goes on with it is told
-                continue
-        return False
-
-    def start_over(self) -> None:
-        """Begin anew, and take nothing on trust: some server is not what it was a short while ago."""
-        for server in self._servers:
-            server.close()
-        args, given, words, is_by_hand = self.args, self._given, self._words, self.is_by_hand
-        vars(args).clear()
-        vars(args).update(given)
-        vars(self).clear()
-        Session.__init__(self, args, words)
-        self.is_by_hand, self.can_start_over = is_by_hand, False
+        try:
+            for server in self._servers:
+                with suppress(VandrelError):  # whoever goes on with it is told
+                    server.confirm()
+        except DescriptionChangedError:
+            for server in self._servers:
+                server.close()
+            raise OutdatedError from None
 
     # --- files
 
@@ -292,7 +288,7 @@ class Session:
             raise VandrelError(Code.OUT_OF_REACH, what, where=Location(server=self.target.name))
         from vandrel.connections.connect import connect
 
-        directory = connect(self.target, self.ask, trusting=self.can_start_over)
+        directory = connect(self.target, self.ask, trusting=self.trusting)
         self._servers.append(directory)
         if self.target.connection.unchecked and not self.terminal.as_json:
             what = "the certificate of the server is not checked: it could be another server"
