@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import copy
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 
 import pytest
 from hypothesis import given
@@ -26,7 +26,7 @@ from vandrel.jobs.services.synchronization import synchronize as synchronization
 from vandrel.jobs.services.synchronization.comparison import SynchronizeRequest
 from vandrel.lazy_list import LazyList, LazyMap, LazyPart
 from vandrel.objects.context import Context
-from vandrel.record.links import Links
+from vandrel.record.links import Link, Links
 from vandrel.secret import Secret
 from vandrel.steps.plan import Plan
 from vandrel.steps.runner import Runner
@@ -152,3 +152,18 @@ def test_a_synchronization_is_the_same_however_often_it_is_worked_out(bench, mon
         told = {each.dn: [(field.field, field.after) for field in each.fields] for each in back.changes}
         assert ("enabled", ("yes",)) in told[copies["9007"].dn] and not back.tables, (recent, told)
     directory.close()
+
+
+def test_links_tell_what_was_sent_and_not_what_was_refused_in_part(tmp_path):
+    links = Links(tmp_path / "links.db", "here", "there")
+    assert links.read().get("a") is None and not links.read().sent(["a"]) and not list(links.read().identifiers())
+    whole, part = Link("a", "1", {"title": ("Cook",)}), Link("b", "2", {})
+    links.keep([whole, part], [], datetime.now(UTC))
+    before = links.read()
+    assert before.sent(["a", "b", "c"]) == {"a"}
+    for ahead in ([], ["a", "c"]):  # by itself, or together with others
+        before.look_ahead(ahead)
+        assert (before.get("a"), before["b"], before.get("c")) == (whole, part, None)
+        with pytest.raises(KeyError):
+            before["c"]
+    assert list(before.all()) == [whole, part] and list(before.identifiers()) == [("a", "1"), ("b", "2")]

@@ -217,10 +217,10 @@ class RowGrouper:
             if strand.likeness is None:
                 strand.likeness = self._likeness(strand.group, strand.group.model, strand.batch)
             draft = strand.likeness.draft(place)
-        if draft is not None and self._lets_go:
-            strand.batch.done.append(strand.batch.items[place])
         if draft is not None:
             self._places[number] = None  # it is asked for once
+            if self._lets_go:
+                strand.batch.done.append(strand.batch.items[place])
         strand.batch.row_asked_for()
         return draft
 
