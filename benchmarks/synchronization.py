@@ -41,6 +41,8 @@ from vandrel.steps.step import Add
 
 BASE = names.parse("o=service")
 _SECONDS = 30.0
+#: People with one manager, who is one of them.
+_TEAM = 10
 
 
 @contextmanager
@@ -93,11 +95,15 @@ def _memory() -> int:
 
 
 def _house(folder: Path, count: int) -> tuple[House, list[DN]]:
-    """A directory with so many people, all enabled, and their names."""
+    """A directory with so many people, all enabled, nine of ten with a manager; and their names."""
     house = House(folder, count)
     people = [step.dn for step in house.creation if isinstance(step, Add) and len(step.dn) == len(house.base) + 2]
     enabling = Change("pwdAccountLockedTime", (mapping.DISABLED,))
-    house.directory.execute([ModifyEntry(dn, (enabling,)) for dn in people], atomic=True)
+    managers = {dn: str(people[at - at % _TEAM]) for at, dn in enumerate(people) if at % _TEAM}
+    house.directory.execute(
+        [ModifyEntry(dn, (enabling, *([Change("manager", (), (managers[dn],))] if dn in managers else ())))
+         for dn in people], atomic=True,
+    )  # fmt: skip
     house.creation = []
     return house, people
 

@@ -102,7 +102,8 @@ def test_a_recent_run_asks_for_what_changed_alone(school, service):
     service.link().change("/Users", mary, [{"op": "replace", "path": "title", "value": "Purser"}], "")
     service.requests.clear()
     told = fine(go(school, "--recent")).out
-    assert "new: 1 account; 1 changed; 1 group with other members; 1 disabled" in told, told
+    # 13 of the crew, of whom Ada is new, Anna differs, and Mary was changed there; 3 groups, of which one differs.
+    assert "new: 1 account; 1 changed; 1 group with other members; 1 disabled; 12 as they should be" in told, told
     assert "Purser" in told  # what others changed is seen
     assert len(service.requests) < 40, service.requests  # for five changes, with reading back
     anna = service.people()["anna.lund2@marrowick.example"]["id"]
@@ -130,6 +131,12 @@ def test_who_is_as_a_run_left_them_is_changed_without_being_read_and_who_is_not_
         assert asked == ["PATCH", "GET"]  # what came of it is read back
         assert service.people()["anna.lund2@marrowick.example"]["title"] == title
     _age(school, service)
+    fine(school.run("edit", "annlund", "manager=mary.ashworth", "-y"))
+    fine(go(school, "--recent"))
+    mary = service.people()["mary.ashworth@marrowick.example"]["id"]
+    assert service.people()["anna.lund2@marrowick.example"][mapping.ENTERPRISE]["manager"]["value"] == mary
+    _age(school, service)
+    is_settled(school, recent="--recent")
     fine(school.run("edit", "annlund", "title=Stoker", "-y"))
 
     def somebody_else(number: int, method: str, path: str) -> None:

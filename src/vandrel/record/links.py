@@ -43,8 +43,6 @@ class Link(Struct, frozen=True):
 
 _encode = msgspec.msgpack.Encoder().encode
 _decode = msgspec.msgpack.Decoder(dict[str, tuple[str, ...]]).decode
-#: The octets of a link that tells nothing of what was sent.
-_NOTHING = len(_encode({}))
 
 
 class LinksBefore:
@@ -65,11 +63,6 @@ class LinksBefore:
         """Read some that will be asked for next, instead of one by one."""
         self._ahead = dict.fromkeys(heres)
         self._ahead |= {row[0]: self._read(*row) for row in self._rows("here, there, sent", _among(heres), *heres)}
-
-    def sent(self, heres: Sequence[str]) -> set[str]:
-        """Which of these were sent; not those of a run of which a part was refused."""
-        found = self._rows("here, length(sent)", _among(heres), *heres)
-        return {here for here, length in found if length > _NOTHING}
 
     def get(self, here: str) -> Link | None:
         """The link of an object; None where it has none."""

@@ -20,9 +20,9 @@ from vandrel.fields import ACCOUNT, GROUP
 from vandrel.jobs.common.report import count
 from vandrel.jobs.services.profile import Profile
 from vandrel.jobs.services.synchronization.counterparts import Counterparts
-from vandrel.jobs.services.synchronization.differences import Conflict, Difference, Differences
+from vandrel.jobs.services.synchronization.differences import Conflict, Difference, Differences, is_as_sent, is_in_place
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Pair, Selection
-from vandrel.jobs.services.synchronization.there import AT_ONCE, MEMBERS, NAME, STANDS, read_there
+from vandrel.jobs.services.synchronization.there import AT_ONCE, MEMBERS, NAME, STANDS, changed_there, read_there
 from vandrel.lazy_list import LazyList, LazyMap, LazyPart
 from vandrel.objects.context import Context
 from vandrel.record.links import Link, LinksBefore
@@ -68,10 +68,15 @@ class _Row(Struct, frozen=True):
 
 
 class Called(Struct, frozen=True):
-    """The name that an object is to have there, and its identifier if it has that name now; else empty."""
+    """The name that an object is to have there, as text, and its identifier if it has that name now; else empty."""
 
-    dn: DN
+    name: str
     identifier: str
+
+    @property
+    def dn(self) -> DN:
+        """The name."""
+        return DN.read(self.name)
 
 
 class _Sent(Struct, frozen=True):
@@ -87,10 +92,12 @@ class Comparison:
 
     Attributes:
         spill: where it waits.
-        pairs: those who are sent, accounts first; who is not there, and may not log on here, is not among them.
+        settled: how many accounts are there as they were sent, and are to stay so: nothing more is known of them.
+        pairs: the others who are sent, accounts first; who is not there, and may not log on here, is not among them.
         gone: who was copied there before and is not sent any more, by the identifier here.
         findings: what must be known, and what stops it.
         conflicts: what others changed there since it was sent.
+        contested: how many objects would change, had not others changed on them all that differs.
         left_out: how many are not sent because they may not log on.
         strangers: what people call the accounts there that came from elsewhere.
         members: the members of the groups that are sent as they are to be, by the keys of the groups' names there.
@@ -106,7 +113,7 @@ class Comparison:
         spill = self.spill = Spill()
         self.findings: list[Finding] = []
         self.conflicts: list[Conflict] = []
-        self.left_out = 0
+        self.left_out, self.settled, self.contested = 0, 0, 0
         self._here, self._there, self._links_before, self._request = here, there, links_before, request
         self._rules = request.profile.copying
         self._differences = Differences(
@@ -114,14 +121,14 @@ class Comparison:
         )
         selection = Selection(here, there, request.profile, request.under)
         self._outgoing = {ACCOUNT: spill.list(Outgoing), GROUP: spill.list(Outgoing)}
-        unlinked = {
-            ACCOUNT: self._take(selection.people(), ACCOUNT), GROUP: self._take(selection.groups(), GROUP)
-        }  # fmt: skip
+        #: What those that are sent are called there, by the keys of their names here.
+        self._names: SpilledMap[Called] = spill.map(Called)
         self._counterparts: dict[str, Counterparts] = {}
-        for of, outgoing in self._outgoing.items():
-            # Of those that were sent before, a recent run takes it that they are there.
-            unknown = LazyMap(unlinked[of], outgoing.__getitem__) if since is not None else outgoing
-            entries = read_there(there, of, links_before, unknown, self._rules, since)
+        for of in self._outgoing:
+            changed = changed_there(there, of, since) if since is not None else None
+            some = selection.people() if of == ACCOUNT else selection.groups()
+            unknown = self._take_all(some, of) if changed is None else self._take_unsettled(some, of, changed)
+            entries = read_there(there, of, links_before, unknown, self._rules, changed)
             counterparts = self._counterparts[of] = Counterparts(
                 spill, there, entries, of, self._rules, links_before, is_recent=since is not None
             )
@@ -131,10 +138,8 @@ class Comparison:
         self._sent = spill.list(_Sent)
         self.members: SpilledMap[tuple[str, ...]] = spill.map(tuple[str, ...])
         self.read = spill.set()
-        #: What those that are sent are called there, by the keys of their names here.
-        self._names: SpilledMap[Called] = spill.map(Called)
         #: How many accounts that are sent are there.
-        self._there_already = 0
+        self._there_already = self.settled
         #: The units there in which they are to stand, by the keys of their names.
         self._units: dict[str, DN] = {}
         self._rows = {of: spill.list(_Row, self._paired(of)) for of in self._outgoing}
@@ -145,15 +150,57 @@ class Comparison:
         others = self._counterparts[ACCOUNT].strangers() if since is None else ()
         self.strangers = spill.list(str, map(there.label, others))
 
-    def _take(self, some: Iterable[Outgoing], of: str) -> array[int]:
-        """Keep those of a type that are sent; the places of those that were not sent before."""
+    def _take_all(self, some: Iterable[Outgoing], of: str) -> Sequence[Outgoing]:
+        """Keep those of a type that are sent; it must be found out of all of them who they are there."""
+        for each in some:
+            self._outgoing[of].append(each)
+        return self._outgoing[of]
+
+    def _take_unsettled(self, some: Iterable[Outgoing], of: str, changed: Iterable[Entry]) -> Sequence[Outgoing]:
+        """Keep those of a type that are sent, without those that are there as they were sent, and are to stay so.
+
+        Returns those of whom it must be found out who they are there: of the others, it is taken that they are there.
+
+        `changed` is what was changed there.
+        """
         outgoing, rest, unlinked = self._outgoing[of], iter(some), array("L")
+        touched = {entry.identifier for entry in changed}
+        touched |= {entry.text(self._rules.identifier) for entry in changed if self._rules.identifier}
+        #: Those of whom it must be seen first what those are called there whom they point at.
+        waiting = self.spill.list(Outgoing)
         while part := list(islice(rest, AT_ONCE)):
-            sent = self._links_before.sent([each.identifier for each in part])
-            unlinked.extend(n for n, each in enumerate(part, len(outgoing)) if each.identifier not in sent)
+            self._links_before.look_ahead([each.identifier for each in part])
             for each in part:
+                link = self._links_before.get(each.identifier)
+                if link is None or not link.values:
+                    unlinked.append(len(outgoing))
+                elif of == ACCOUNT and touched.isdisjoint((link.here, link.there)) and is_in_place(link, each.stands):
+                    self._names[each.dn.key] = Called(link.values[NAME][0], link.there)
+                    if any(each.pointing.values()):
+                        waiting.append(each)
+                        continue
+                    if self._is_settled(each, link):
+                        continue
                 outgoing.append(each)
-        return unlinked
+        for start in range(0, len(waiting), AT_ONCE):
+            part = waiting[start : start + AT_ONCE]
+            self._links_before.look_ahead([each.identifier for each in part])
+            for each in part:
+                if not self._is_settled(each, self._links_before[each.identifier]):
+                    outgoing.append(each)
+        return LazyMap(unlinked, outgoing.__getitem__)
+
+    def _is_settled(self, each: Outgoing, link: Link) -> bool:
+        """Whether an account that is in its place is to be as it was sent, and all that it points at is in its place.
+
+        Then no more than its name there need be known; it is counted.
+        """
+        pointed = chain.from_iterable(each.pointing.values())
+        if any(names.parse(text).key not in self._names for text in pointed):
+            return False
+        is_settled = is_as_sent(link, self.values(each), each.stands, link.values[NAME][0])
+        self.settled += is_settled
+        return is_settled
 
     # --- who is whom
 
@@ -176,7 +223,7 @@ class Comparison:
         """The name that an object is to have there, of which note is taken."""
         dn = self._name_there(each, entry)
         keeps_it = entry is not None and dn is entry.dn
-        self._names[each.dn.key] = Called(dn, entry.identifier if entry is not None and keeps_it else "")
+        self._names[each.dn.key] = Called(str(dn), entry.identifier if entry is not None and keeps_it else "")
         if not keeps_it and dn.parent_key not in self._units:
             self._units[dn.parent_key] = dn.parent
         return dn
@@ -206,7 +253,7 @@ class Comparison:
         return self.spill.set(dn.key for counterparts in self._counterparts.values() for dn in counterparts.names())
 
     def each_pair(self) -> Iterator[Pair]:
-        """All pairs, one after the other."""
+        """The pairs, one after the other."""
         for of, rows in self._rows.items():
             for start in range(0, len(rows), AT_ONCE):
                 part = rows[start : start + AT_ONCE]
@@ -215,6 +262,10 @@ class Comparison:
                 self._links_before.look_ahead([each.identifier for each in outgoing])
                 for row in part:
                     yield self._pair_of(outgoing[row.number - first], row.dn)
+
+    def standing(self) -> Iterator[DN]:
+        """The names there of all that is sent and keeps its name."""
+        return (each.dn for each in self._names.values() if each.identifier)
 
     def groups(self) -> Iterator[Pair]:
         """The groups among the pairs."""
@@ -244,15 +295,19 @@ class Comparison:
         known, unsent = sum(1 for _ in self._originals(ACCOUNT)), dict[str, Entry]()
         if known != self._there_already - accounts.recognized:
             sent = self.spill.set(each.identifier for each in people)
+            standing = self.spill.set(each.identifier for each in self._names.values())
             for here in self._originals(ACCOUNT):
-                if here not in sent and (entry := accounts.matched(here)) is not None:
+                if here in sent:
+                    continue
+                entry = accounts.matched(here)
+                if entry is not None and entry.identifier not in standing:
                     unsent[here] = self._differences.complete(entry, here)
         if self._rules.gone == "disable":
             unsent = {here: entry for here, entry in unsent.items() if self._there.one(entry, "enabled") != "no"}
         most = self._rules.most_gone if self._request.most_gone is None else self._request.most_gone
         if most is None:
             most = max(_MOST, int(known * _MOST_SHARE))
-        if not people and known:
+        if not people and not self.settled and known:
             what = f"nobody is sent, and {count(known, 'account')} there came from here"
             remedy = "see whether this identity still sees the units: vandrel tree"
             self.findings.append(Finding(Code.REFUSED, what, Location(server=self._here.directory.location), remedy))
@@ -332,7 +387,9 @@ class Comparison:
         compared = self._differences.of(pair, pair.entry)
         self.conflicts += compared.conflicts
         self._sent.append(_Sent(number, pair.entry.identifier, dict(compared.values)))
-        return bool(compared.difference.changes)
+        is_to_change = bool(compared.difference.changes)
+        self.contested += bool(compared.conflicts) and not is_to_change
+        return is_to_change
 
     def difference(self, number: int) -> Difference:
         """What changes on the object of a pair that is there."""

@@ -16,7 +16,7 @@ from vandrel.jobs.services.synchronization.outgoing import Outgoing, Pair
 from vandrel.jobs.services.synchronization.there import NAME, STANDS, VERSION, complete, is_bare, remember
 from vandrel.objects.context import Context
 from vandrel.objects.view import shown_values
-from vandrel.record.links import LinksBefore
+from vandrel.record.links import Link, LinksBefore
 from vandrel.steps.step import Rename, Set, Step
 from vandrel.text.string_prep import prepare
 
@@ -75,9 +75,7 @@ class Differences:
         if not is_bare(entry):
             return False
         link = self._links[pair.outgoing.identifier]
-        now = {**self._values_of(pair.outgoing), STANDS: pair.outgoing.stands, NAME: (str(pair.dn),)}
-        was = link.values
-        return len(now) == len(was) - (VERSION in was) and all(was.get(name) == values for name, values in now.items())
+        return is_as_sent(link, self._values_of(pair.outgoing), pair.outgoing.stands, str(pair.dn))
 
     def of(self, pair: Pair, entry: Entry) -> Compared:
         """What changes on an object there, its counterpart."""
@@ -160,3 +158,14 @@ class Differences:
 
     def _for_people(self, name: str, values: Sequence[str]) -> tuple[str, ...]:
         return tuple(shown_values(self._there.fields[name], values))
+
+
+def is_as_sent(link: Link, values: Values, stands: tuple[str, str], name: str) -> bool:
+    """Whether an account that is to have these values, this place and this name there was sent so."""
+    was, now = link.values, {**values, STANDS: stands, NAME: (name,)}
+    return len(now) == len(was) - (VERSION in was) and all(was.get(key) == value for key, value in now.items())
+
+
+def is_in_place(link: Link, stands: tuple[str, str]) -> bool:
+    """Whether an account was sent to this place and by this name, and the link tells what it is called there since."""
+    return NAME in link.values and link.values.get(STANDS) == stands

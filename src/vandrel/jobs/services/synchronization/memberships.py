@@ -78,6 +78,8 @@ class Memberships:
         for of in (ACCOUNT, GROUP) if self._says_of_others else ():
             for entry in comparison.known_before(of):
                 ours[entry.dn.key] = entry.dn
+        for dn in comparison.standing():
+            ours[dn.key] = dn
         for pair in comparison.each_pair():
             if pair.entry is not None:
                 ours[pair.entry.dn.key] = pair.dn

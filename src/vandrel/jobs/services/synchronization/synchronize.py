@@ -105,9 +105,12 @@ class _Change:
         #: The numbers of the pairs that are new, and the complements of those that change.
         self._new, self._changed = array("q"), array("q")
         self._new_groups: dict[str, Entry] = {}
+        self._changed_groups = set[str]()
         for number, pair in enumerate(comparison.each_pair()):
             if comparison.compare(number, pair):
                 self._changed.append(~number)
+                if pair.entry is not None and pair.outgoing.object_type == GROUP:
+                    self._changed_groups.add(pair.entry.dn.key)
             elif pair.entry is None:
                 self._new.append(number)
                 if pair.outgoing.object_type == GROUP:
@@ -322,9 +325,11 @@ class _Change:
 
     def _summary(self) -> list[str]:
         comparison, when_gone = self._comparison, self._request.profile.copying.gone
-        same = len(comparison.pairs) - len(self._new) - len(self._changed)
         groups = len(self._new_groups)
-        others = sum(group.dn.key not in self._new_groups for group, _, _ in self._memberships)
+        regrouped = {group.dn.key for group, _, _ in self._memberships} - self._new_groups.keys()
+        others = len(regrouped)
+        differing = len(self._new) + len(self._changed) + len(regrouped - self._changed_groups) + comparison.contested
+        same = comparison.settled + len(comparison.pairs) - differing
         figures = [
             (len(self._units), count(len(self._units), "unit")),
             (len(self._new) - groups, count(len(self._new) - groups, "account")), (groups, count(groups, "group")),

@@ -24,9 +24,20 @@ STANDS, NAME, MEMBERS, VERSION = "@stands", "@name", "@members", "@version"
 AT_ONCE = 100
 
 
+def changed_there(there: Context, object_type: str, since: datetime) -> list[Entry]:
+    """The objects of a type there that were changed since."""
+    changed_at = "whenChanged" if there.directory.capabilities.schema == "ad" else "modifyTimestamp"
+    is_changed = Compare(changed_at, ">=", gentime.to_text(since))
+    return _find(there, object_type, is_changed)
+
+
+def _find(there: Context, object_type: str, where: Filter) -> list[Entry]:
+    return list(there.directory.search(there.charter.base, where=And((there.dialect.filter_for(object_type), where))))
+
+
 def read_there(
     there: Context, object_type: str, links: LinksBefore, unknown: Iterable[Outgoing], rules: Copying,
-    since: datetime | None,
+    changed: Sequence[Entry] | None,
 ) -> Iterator[Entry]:  # fmt: skip
     """The objects of a type there, each once, but for accounts that are taken to be as they were sent: `bare_entry`.
 
@@ -36,25 +47,22 @@ def read_there(
         links: what was sent before.
         unknown: what is to be there and was not sent before.
         rules: what tells objects there.
-        since: where it is given, only what was changed since is read, and what was sent is taken to be as it was.
+        changed: what was changed there; where it is given, all else that was sent is taken to be as it was.
 
     """
-    directory, base = there.directory, there.charter.base
-    everything = there.dialect.filter_for(object_type)
-    if since is None:
-        yield from directory.search(base, where=everything)
+    if changed is None:
+        yield from there.directory.search(there.charter.base, where=there.dialect.filter_for(object_type))
         return
-    changed_at = "whenChanged" if directory.capabilities.schema == "ad" else "modifyTimestamp"
-    wheres: list[Filter] = [Compare(changed_at, ">=", gentime.to_text(since))]
+    entries = {entry.identifier: entry for entry in changed}
     # Whoever is sent for the first time may be there already.
     fields = rules.match if object_type == ACCOUNT else ["name"]
     for each in unknown:
         values = {"name": (each.name,), **each.fields}
-        wheres += (Compare(attribute, "=", value) for field in fields for value in values.get(field, ())
-                   if (attribute := there.dialect.attribute(field, object_type)))  # fmt: skip
-    entries: dict[str, Entry] = {}
-    for where in wheres:
-        entries |= {entry.identifier: entry for entry in directory.search(base, where=And((everything, where)))}
+        for field in fields:
+            if attribute := there.dialect.attribute(field, object_type):
+                for value in values.get(field, ()):
+                    found = _find(there, object_type, Compare(attribute, "=", value))
+                    entries |= {entry.identifier: entry for entry in found}
     yield from entries.values()
     for link in links.all() if object_type == GROUP else ():
         if (
