@@ -154,13 +154,12 @@ def test_a_synchronization_is_the_same_however_often_it_is_worked_out(bench, mon
     directory.close()
 
 
-def test_links_tell_what_was_sent_and_not_what_was_refused_in_part(tmp_path):
+def test_links_are_read_one_by_one_together_and_all(tmp_path):
     links = Links(tmp_path / "links.db", "here", "there")
-    assert links.read().get("a") is None and not links.read().sent(["a"]) and not list(links.read().identifiers())
+    assert links.read().get("a") is None and not list(links.read().identifiers())
     whole, part = Link("a", "1", {"title": ("Cook",)}), Link("b", "2", {})
     links.keep([whole, part], [], datetime.now(UTC))
     before = links.read()
-    assert before.sent(["a", "b", "c"]) == {"a"}
     for ahead in ([], ["a", "c"]):  # by itself, or together with others
         before.look_ahead(ahead)
         assert (before.get("a"), before["b"], before.get("c")) == (whole, part, None)

@@ -865,6 +865,19 @@ def test_what_a_server_says_of_itself_is_taken_for_true_until_its_first_answer(t
         assert done.code == 0 and "as the roster says" in done.out, done.out + done.err
 
 
+def test_that_nobody_checks_a_certificate_is_said_once(tmp_path):
+    setup, _ = servers.with_certificate(tmp_path)
+    with servers.running(setup._replace(scheme="ldaps")) as server:
+        url = f"ldaps://127.0.0.1:{server.port}"
+        demo = _demo_on(tmp_path, f'hosts: ["{url}"], unchecked: true')
+        assert demo.run("show", "alund").code == 0
+        (file,) = (tmp_path / "cache" / "vandrel").glob("schema-*")
+        kept = msgspec.msgpack.decode(file.read_bytes(), type=schema_cache.KeptSchema)
+        file.write_bytes(msgspec.msgpack.encode(structs.replace(kept, stamp="20010101000000Z")))
+        done = demo.run("show", "alund")  # it begins anew
+        assert done.code == 0 and done.err.count("the certificate of the server is not checked") == 1, done.err
+
+
 def _most_answers() -> dict[str, int]:
     """How often each command may wait for an answer on a standard server, as docs/scale.md says."""
     page = (Path(__file__).parent.parent / "docs" / "scale.md").read_text()
@@ -876,18 +889,21 @@ def _demo_far_away(folder: Path) -> Iterator[tuple[Slapd, servers.FarAway, Folde
     """The demo on a server, and a relay through which its folder reaches it."""
     with servers.running() as server:
         relay = servers.FarAway(server.port, 0.0)
-        (folder / "secret").write_text("the-tests-alone")
-        (folder / "connections.yaml").write_text(
-            f'connections: {{harbour: {{hosts: ["ldap://127.0.0.1:{relay.port}"], unencrypted: true, identities: '
-            f'{{admin: {{bind: "cn=root,{SUFFIX}", password-file: "{folder}/secret"}}}}}}}}\n'
-        )
-        for file in folder.iterdir():
-            file.chmod(0o600)
-        env = {"XDG_CACHE_HOME": str(folder / "cache"), "VANDREL_CONNECTIONS": str(folder / "connections.yaml")}
-        made = Folder(folder, env).run("demo", "demo", "--no-tour", "--directory", "harbour")
-        assert made.code == 0, made.err
-        yield server, relay, Folder(folder / "demo", env | {"VANDREL_DIRECTORY": "harbour"})
+        yield server, relay, _demo_on(folder, f'hosts: ["ldap://127.0.0.1:{relay.port}"], unencrypted: true')
         relay.close()
+
+
+def _demo_on(folder: Path, how: str) -> Folder:
+    """The demo on a server that is reached so."""
+    (folder / "secret").write_text("the-tests-alone")
+    identity = f'identities: {{admin: {{bind: "cn=root,{SUFFIX}", password-file: "{folder}/secret"}}}}'
+    (folder / "connections.yaml").write_text(f"connections: {{harbour: {{{how}, {identity}}}}}\n")
+    for file in folder.iterdir():
+        file.chmod(0o600)
+    env = {"XDG_CACHE_HOME": str(folder / "cache"), "VANDREL_CONNECTIONS": str(folder / "connections.yaml")}
+    made = Folder(folder, env).run("demo", "demo", "--no-tour", "--directory", "harbour")
+    assert made.code == 0, made.err
+    return Folder(folder / "demo", env | {"VANDREL_DIRECTORY": "harbour"})
 
 
 def test_a_long_list_does_not_come_for_who_joins_or_leaves_it(tmp_path):

@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 
 #: What was asked in this process: the tour of the demo runs many commands in one.
 _asked: dict[str, Secret] = {}
+#: The servers of which it was said that their certificates are not checked.
+_told = set[str]()
 
 
 class OutdatedError(Exception):
@@ -290,7 +292,9 @@ class Session:
 
         directory = connect(self.target, self.ask, trusting=self.trusting)
         self._servers.append(directory)
-        if self.target.connection.unchecked and not self.terminal.as_json:
+        is_told = directory.location in _told or self.terminal.as_json
+        if self.target.connection.unchecked and not is_told:
+            _told.add(directory.location)
             what = "the certificate of the server is not checked: it could be another server"
             remedy = "name the file of the authority that signed it: ca-file"
             self.terminal.findings(

@@ -179,21 +179,21 @@ class Comparison:
                     if any(each.pointing.values()):
                         waiting.append(each)
                         continue
-                    if self._is_settled(each, link):
+                    if self._settle(each, link):
                         continue
                 outgoing.append(each)
         for start in range(0, len(waiting), AT_ONCE):
             part = waiting[start : start + AT_ONCE]
             self._links_before.look_ahead([each.identifier for each in part])
             for each in part:
-                if not self._is_settled(each, self._links_before[each.identifier]):
+                if not self._settle(each, self._links_before[each.identifier]):
                     outgoing.append(each)
         return LazyMap(unlinked, outgoing.__getitem__)
 
-    def _is_settled(self, each: Outgoing, link: Link) -> bool:
-        """Whether an account that is in its place is to be as it was sent, and all that it points at is in its place.
+    def _settle(self, each: Outgoing, link: Link) -> bool:
+        """Count an account that is in its place, if it is to be as it was sent, and all that it points at is in place.
 
-        Then no more than its name there need be known; it is counted.
+        Then no more than its name there need be known.
         """
         pointed = chain.from_iterable(each.pointing.values())
         if any(names.parse(text).key not in self._names for text in pointed):
