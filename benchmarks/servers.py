@@ -29,7 +29,8 @@ from vandrel.charter.load import load
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory import ldif
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.edit import Editor, in_order
+from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.edit_order import in_order
 from vandrel.jobs.inspect.export import superiors_first
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal

@@ -99,11 +99,11 @@ def _house(folder: Path, count: int) -> tuple[House, list[DN]]:
     house = House(folder, count)
     people = [step.dn for step in house.creation if isinstance(step, Add) and len(step.dn) == len(house.base) + 2]
     enabling = Change("pwdAccountLockedTime", (mapping.DISABLED,))
-    managers = {dn: str(people[at - at % _TEAM]) for at, dn in enumerate(people) if at % _TEAM}
-    house.directory.execute(
-        [ModifyEntry(dn, (enabling, *([Change("manager", (), (managers[dn],))] if dn in managers else ())))
-         for dn in people], atomic=True,
-    )  # fmt: skip
+    changes: dict[DN, tuple[Change, ...]] = dict.fromkeys(people, (enabling,))
+    for at, dn in enumerate(people):
+        if at % _TEAM:
+            changes[dn] += (Change("manager", (), (str(people[at - at % _TEAM]),)),)
+    house.directory.execute([ModifyEntry(dn, some) for dn, some in changes.items()], atomic=True)
     house.creation = []
     return house, people
 

@@ -10,8 +10,13 @@ from msgspec import structs
 from vandrel.dialects.standard import StandardDialect
 from vandrel.directory.dn import DN
 from vandrel.directory.embedded.store import EmbeddedDirectory
+from vandrel.directory.entry import Entry
 from vandrel.directory.operations import Change
 from vandrel.directory.port import Capabilities
+from vandrel.fields import ACCOUNT
+from vandrel.jobs.common.edit import Edit
+from vandrel.jobs.common.edit_order import in_order
+from vandrel.secret import Secret
 from vandrel.steps.references import (
     additions_apart,
     give_back,
@@ -22,7 +27,7 @@ from vandrel.steps.references import (
     with_references,
     without_references,
 )  # fmt: skip
-from vandrel.steps.step import Add, Remove, Rename, Set, Step
+from vandrel.steps.step import Add, Password, Remove, Rename, Set, Step
 
 from .test_standing import ANNA, EVA, FERRIES, NEW, OLD, OLDER, TEAM, TOR, person, put, run, team, unit
 
@@ -178,3 +183,21 @@ def test_references_are_names_that_clients_write(place):
     own = own_references(directory)
     assert {"member", "manager", "owner", "seeAlso"} <= {*own}
     assert not {"creatorsName", "modifiersName", "subschemaSubentry", "title"} & {*own}
+
+
+def test_what_changes_with_a_name_follows_it_unless_something_else_knows_the_old_name(bench):
+    base = bench.context.charter.base
+    old, new, group = base.child("cn", "Anna Lund"), base.child("cn", "Anna Berg"), base.child("cn", "Deck")
+    named, surname = Change("cn", (), ("Anna Berg",)), Change("sn", ("Lund",), ("Berg",))
+    rename, password = Rename(old, new), Password(old, Secret("Kv9-fjord-lamp"), True)
+    own, chief, joining = Set(old, (named, surname)), Set(old, (Change("manager", (), (str(group),)),)), Set(group, ())
+
+    def ordered(*steps: Step, passwords: tuple[Step, ...] = ()) -> list[Step]:
+        edit = Edit(Entry(old, {"cn": ["Anna Lund"]}), ACCOUNT, steps=[*steps, rename])
+        return in_order(bench.context, [edit], passwords)
+
+    assert ordered(own) == [rename, Set(new, (surname,))]  # the name has come with the renaming
+    assert ordered(Set(old, (named,))) == [rename]
+    assert ordered(chief) == [chief, rename]
+    assert ordered(own, joining) == [own, joining, rename]
+    assert ordered(own, passwords=(password,)) == [own, password, rename]

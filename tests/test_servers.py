@@ -35,7 +35,8 @@ from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.common import create_object
 from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import parse as assignment
-from vandrel.jobs.common.edit import Editor, in_order
+from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.edit_order import in_order
 from vandrel.jobs.inspect.probe import not_kept
 from vandrel.objects.context import Context
 from vandrel.record.journal import Journal

@@ -19,7 +19,8 @@ from vandrel.jobs.accounts.logon import logon_state
 from vandrel.jobs.accounts.rename import Renamer
 from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.assignments import parse as assignment
-from vandrel.jobs.common.edit import Editor, in_order
+from vandrel.jobs.common.edit import Editor
+from vandrel.jobs.common.edit_order import in_order
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.hierarchy.move import Mover
 from vandrel.jobs.history.undo import undo

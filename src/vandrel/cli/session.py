@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 #: What was asked in this process: the tour of the demo runs many commands in one.
 _asked: dict[str, Secret] = {}
-#: The servers of which it was said that their certificates are not checked.
+#: The servers of which it was said in this process that their certificates are not checked.
 _told = set[str]()
 
 
@@ -288,18 +288,13 @@ class Session:
         if not self.is_by_hand:
             what = "a word is completed without connecting to a server"
             raise VandrelError(Code.OUT_OF_REACH, what, where=Location(server=self.target.name))
-        from vandrel.connections.connect import connect
+        from vandrel.connections.connect import connect, not_checked
 
         directory = connect(self.target, self.ask, trusting=self.trusting)
         self._servers.append(directory)
-        is_told = directory.location in _told or self.terminal.as_json
-        if self.target.connection.unchecked and not is_told:
+        if self.target.connection.unchecked and directory.location not in _told:
             _told.add(directory.location)
-            what = "the certificate of the server is not checked: it could be another server"
-            remedy = "name the file of the authority that signed it: ca-file"
-            self.terminal.findings(
-                [Finding(Code.CERTIFICATE, what, Location(server=directory.location), remedy, severity=NOTE)]
-            )
+            self.terminal.findings([not_checked(directory.location)])
         return directory
 
     def ask(self, question: str) -> Secret:

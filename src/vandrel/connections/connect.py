@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from vandrel.connections.config import Target
 from vandrel.connections.passwords import Ask, obtain
-from vandrel.errors import Code, Location, VandrelError
+from vandrel.errors import NOTE, Code, Finding, Location, VandrelError
 
 if TYPE_CHECKING:
     from vandrel.directory.ldap.store import LdapDirectory
@@ -46,6 +46,13 @@ def connect(target: Target, ask: Ask, *, trusting: bool = False) -> LdapDirector
         ),
         trusting=trusting,
     )  # fmt: skip
+
+
+def not_checked(location: str) -> Finding:
+    """What is to be said of a server whose certificate nobody checks, since its connection says so."""
+    what = "the certificate of the server is not checked: it could be another server"
+    remedy = "name the file of the authority that signed it: ca-file"
+    return Finding(Code.CERTIFICATE, what, Location(server=location), remedy, severity=NOTE)
 
 
 def service_base(target: Target) -> str:

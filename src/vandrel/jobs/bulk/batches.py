@@ -18,7 +18,7 @@ from vandrel.jobs.bulk.roster import Line, State
 from vandrel.jobs.common import create_object
 from vandrel.jobs.common.account_steps import account_steps
 from vandrel.jobs.common.draft import Draft
-from vandrel.jobs.common.edit import in_order
+from vandrel.jobs.common.edit_order import in_order
 from vandrel.lazy_list import LazyList, LazyPart
 from vandrel.objects.context import Context
 from vandrel.secret import Secret

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 
 import msgspec
@@ -31,7 +31,6 @@ from vandrel.objects.namesakes import Namesakes
 from vandrel.objects.pattern_values import entry_values
 from vandrel.objects.power_reach import reach_of_tasks
 from vandrel.objects.view import shown_values
-from vandrel.steps.references import with_references
 from vandrel.steps.step import Rename, Set, Step
 from vandrel.text import addresses
 from vandrel.text.nearest import did_you_mean
@@ -86,36 +85,6 @@ class Edit(Struct):
                 group = applied(group, changes)
         self.is_apart = self.is_apart or len(parts) > 1
         return group is not self.entry
-
-
-def in_order(context: Context, edits: Sequence[Edit], passwords: Sequence[Step] = ()) -> list[Step]:
-    """The steps of several edits as one plan.
-
-    Renames come last, because every other step knows the objects by their old names; and after each, what keeps the
-    names right that point at the object. What changes on one object that is renamed goes together with that.
-    """
-    steps = [step for edit in edits for step in edit.steps]
-    renames = [step for step in steps if isinstance(step, Rename)]
-    others = [step for step in steps if not isinstance(step, Rename)]
-    late = list[Step]()
-    match [*others, *passwords], renames:
-        case [Set(dn, changes)], [Rename(old, new)] if dn == old and not _are_references(context, changes):
-            attribute = context.directory.schema.attribute_name(new.naming_attribute)
-            changes = tuple(_without(new.name, change) if change.attribute == attribute else change
-                            for change in changes)  # fmt: skip
-            changes = tuple(change for change in changes if change.removed or change.added)
-            others, late = [], [Set(new, changes)] if changes else []
-    return with_references(context.directory, context.dialect, [*others, *passwords, *renames, *late])
-
-
-def _without(value: str, change: Change) -> Change:
-    """A change that adds no more what a renaming has added."""
-    return structs.replace(change, added=tuple(each for each in change.added if each != value))
-
-
-def _are_references(context: Context, changes: Iterable[Change]) -> bool:
-    """Whether any of these changes what an object points at."""
-    return any(context.directory.schema.is_reference(change.attribute) for change in changes)
 
 
 class _Draft:

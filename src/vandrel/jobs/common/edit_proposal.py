@@ -12,7 +12,8 @@ from vandrel.directory.entry import Entry
 from vandrel.errors import Code, Finding, VandrelError
 from vandrel.fields import GROUP
 from vandrel.jobs.common.assignments import Assignment
-from vandrel.jobs.common.edit import Edit, Editor, in_order
+from vandrel.jobs.common.edit import Edit, Editor
+from vandrel.jobs.common.edit_order import in_order
 from vandrel.jobs.common.proposal import (
     Action,
     Credential,

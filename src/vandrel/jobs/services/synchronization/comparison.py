@@ -6,7 +6,7 @@ from array import array
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property, partial
-from itertools import chain, islice
+from itertools import chain
 
 from msgspec import Struct, structs
 
@@ -22,7 +22,15 @@ from vandrel.jobs.services.profile import Profile
 from vandrel.jobs.services.synchronization.counterparts import Counterparts
 from vandrel.jobs.services.synchronization.differences import Conflict, Difference, Differences, is_as_sent, is_in_place
 from vandrel.jobs.services.synchronization.outgoing import Outgoing, Pair, Selection
-from vandrel.jobs.services.synchronization.there import AT_ONCE, MEMBERS, NAME, STANDS, changed_there, read_there
+from vandrel.jobs.services.synchronization.there import (
+    AT_ONCE,
+    MEMBERS,
+    NAME,
+    STANDS,
+    changed_there,
+    read_there,
+    with_links,
+)
 from vandrel.lazy_list import LazyList, LazyMap, LazyPart
 from vandrel.objects.context import Context
 from vandrel.record.links import Link, LinksBefore
@@ -163,31 +171,25 @@ class Comparison:
 
         `changed` is what was changed there.
         """
-        outgoing, rest, unlinked = self._outgoing[of], iter(some), array("L")
+        outgoing, unlinked = self._outgoing[of], array("L")
         touched = {entry.identifier for entry in changed}
         touched |= {entry.text(self._rules.identifier) for entry in changed if self._rules.identifier}
-        #: Those of whom it must be seen first what those are called there whom they point at.
+        # Those of whom it must be seen first what those are called there whom they point at.
         waiting = self.spill.list(Outgoing)
-        while part := list(islice(rest, AT_ONCE)):
-            self._links_before.look_ahead([each.identifier for each in part])
-            for each in part:
-                link = self._links_before.get(each.identifier)
-                if link is None or not link.values:
-                    unlinked.append(len(outgoing))
-                elif of == ACCOUNT and touched.isdisjoint((link.here, link.there)) and is_in_place(link, each.stands):
-                    self._names[each.dn.key] = Called(link.values[NAME][0], link.there)
-                    if any(each.pointing.values()):
-                        waiting.append(each)
-                        continue
-                    if self._settle(each, link):
-                        continue
+        for each, link in with_links(some, self._links_before):
+            if link is None or not link.values:
+                unlinked.append(len(outgoing))
+            elif of == ACCOUNT and touched.isdisjoint((link.here, link.there)) and is_in_place(link, each.stands):
+                self._names[each.dn.key] = Called(link.values[NAME][0], link.there)
+                if any(each.pointing.values()):
+                    waiting.append(each)
+                    continue
+                if self._settle(each, link):
+                    continue
+            outgoing.append(each)
+        for each, link in with_links(waiting, self._links_before):
+            if link is None or not self._settle(each, link):
                 outgoing.append(each)
-        for start in range(0, len(waiting), AT_ONCE):
-            part = waiting[start : start + AT_ONCE]
-            self._links_before.look_ahead([each.identifier for each in part])
-            for each in part:
-                if not self._settle(each, self._links_before[each.identifier]):
-                    outgoing.append(each)
         return LazyMap(unlinked, outgoing.__getitem__)
 
     def _settle(self, each: Outgoing, link: Link) -> bool:
@@ -206,18 +208,15 @@ class Comparison:
 
     def _paired(self, of: str) -> Iterator[_Row]:
         counterparts, outgoing = self._counterparts[of], self._outgoing[of]
-        for start in range(0, len(outgoing), AT_ONCE):
-            part = outgoing[start : start + AT_ONCE]
-            self._links_before.look_ahead([each.identifier for each in part])
-            for number, each in enumerate(part, start):
-                if each.identifier in counterparts.doubtful:
-                    continue
-                entry = counterparts.matched(each.identifier)
-                if entry is None and not each.is_enabled:
-                    self.left_out += 1
-                    continue
-                self._there_already += of == ACCOUNT and entry is not None
-                yield _Row(number, self._called_there(each, entry))
+        for number, (each, _) in enumerate(with_links(outgoing, self._links_before)):
+            if each.identifier in counterparts.doubtful:
+                continue
+            entry = counterparts.matched(each.identifier)
+            if entry is None and not each.is_enabled:
+                self.left_out += 1
+                continue
+            self._there_already += of == ACCOUNT and entry is not None
+            yield _Row(number, self._called_there(each, entry))
 
     def _called_there(self, each: Outgoing, entry: Entry | None) -> DN:
         """The name that an object is to have there, of which note is taken."""

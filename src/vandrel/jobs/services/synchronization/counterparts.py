@@ -15,7 +15,7 @@ from vandrel.fields import ACCOUNT
 from vandrel.jobs.common.resolve import resolve
 from vandrel.jobs.services.profile import Copying
 from vandrel.jobs.services.synchronization.outgoing import Outgoing
-from vandrel.jobs.services.synchronization.there import AT_ONCE, bare_entry
+from vandrel.jobs.services.synchronization.there import bare_entry, with_links
 from vandrel.objects.context import Context
 from vandrel.record.links import Link, LinksBefore
 from vandrel.text.string_prep import prepare
@@ -72,11 +72,8 @@ class Counterparts:
 
     def match(self, outgoing: Sequence[Outgoing], same: Mapping[str, str], new: frozenset[str]) -> None:
         """Find everybody's counterpart; the sure ones first, so that nobody is taken for somebody else."""
-        unmatched = array("L")
-        for start in range(0, len(outgoing), AT_ONCE):
-            some = outgoing[start : start + AT_ONCE]
-            self._links.look_ahead([each.identifier for each in some])
-            unmatched.extend(n for n, each in enumerate(some, start) if self._known(each.identifier) is None)
+        each_known = enumerate(with_links(outgoing, self._links))
+        unmatched = array("L", (n for n, (each, _) in each_known if self._known(each.identifier) is None))
         for number in unmatched:
             self._recognize(outgoing[number], same, new)
 

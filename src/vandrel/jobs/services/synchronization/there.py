@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
+from itertools import islice
 
 from vandrel.directory import gentime
 from vandrel.directory.applied import applied
@@ -22,6 +23,15 @@ STANDS, NAME, MEMBERS, VERSION = "@stands", "@name", "@members", "@version"
 
 #: Objects whose links are read together.
 AT_ONCE = 100
+
+
+def with_links(some: Iterable[Outgoing], links: LinksBefore) -> Iterator[tuple[Outgoing, Link | None]]:
+    """What is sent, each with what was sent of it before; that is read for many at a time."""
+    rest = iter(some)
+    while part := list(islice(rest, AT_ONCE)):
+        links.look_ahead([each.identifier for each in part])
+        for each in part:
+            yield each, links.get(each.identifier)
 
 
 def changed_there(there: Context, object_type: str, since: datetime) -> list[Entry]:
